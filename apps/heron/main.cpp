@@ -1,0 +1,48 @@
+#include <fmt/format.h>
+
+#include <csignal>
+
+#include "commands.hpp"
+#include "heron/base/error.hpp"
+
+namespace {
+
+/// Help and version are wishes fulfilled (0); everything else that cannot be parsed is wrong use (2).
+int parse_failed(const CLI::App& app, const CLI::ParseError& error) {
+  const int code = app.exit(error);
+  return code == 0 ? 0 : 2;
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+  std::signal(SIGPIPE, SIG_IGN);
+  CLI::App app{"Able Heron: vision guidance from a picture to the robot.\nThe commands come in the order of the work; `heron COMMAND --help` shows an example of each."};
+  app.name("heron");
+  app.set_version_flag("--version", "heron 0.1.0");
+  app.require_subcommand(1);
+  heron::tool::Action action;
+  heron::tool::add_board(app, action);
+  heron::tool::add_calibrate(app, action);
+  heron::tool::add_map(app, action);
+  heron::tool::add_teach(app, action);
+  heron::tool::add_find(app, action);
+  heron::tool::add_run(app, action);
+  heron::tool::add_simulate(app, action);
+  heron::tool::add_demo(app, action);
+  try {
+    app.parse(argc, argv);
+  } catch (const CLI::ParseError& error) {
+    return parse_failed(app, error);
+  }
+  try {
+    return action();
+  } catch (const heron::Error& error) {
+    fmt::print(stderr, "heron: {}\n", error.what());
+  } catch (const std::bad_alloc&) {
+    fmt::print(stderr, "heron: not enough memory for this\n");
+  } catch (const std::exception& error) {
+    fmt::print(stderr, "heron: {}\n", error.what());
+  }
+  return 2;
+}

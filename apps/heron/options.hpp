@@ -1,0 +1,26 @@
+#pragma once
+#include <string>
+#include <vector>
+
+#include "heron/base/range.hpp"
+#include "heron/geometry/board_shape.hpp"
+#include "heron/image/region.hpp"
+
+namespace heron::tool {
+
+/// Each throws Error{invalid_argument} that names the option, what was given and what is allowed.
+std::vector<double> parse_numbers(const std::string& text, size_t count, const char* option, const char* form);
+Box parse_box(const std::string& text, const char* option);
+Point2 parse_point(const std::string& text, const char* option);
+Range<double> parse_range(const std::string& text, const char* option);
+/// `-30..30`, `30` (both sides) or `any`.
+Range<Angle> parse_angle_range(const std::string& text);
+BoardKind parse_board_kind(const std::string& text);
+
+/// FILE for one picture; FILE-01, FILE-02 ... before the ending for several.
+std::string numbered(const std::string& file, size_t index, size_t count);
+
+/// Now, as ISO 8601 in UTC.
+std::string now_text();
+
+}  // namespace heron::tool

@@ -1,0 +1,15 @@
+#pragma once
+#include <string>
+
+#include "heron/standin/simulated_robot.hpp"
+
+namespace heron::tool {
+
+/// Where the simulated robot arrived, as a table on standard output.
+void print_robot(const RobotLog& log);
+/// The same as one JSON object.
+std::string robot_json(const RobotLog& log);
+/// The largest distance from a true part over all arrivals; infinite when one matched none.
+double worst_mm(const RobotLog& log);
+
+}  // namespace heron::tool

@@ -1,0 +1,27 @@
+#pragma once
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "heron/files/mapping_file.hpp"
+#include "heron/geometry/rigid_fit.hpp"
+#include "heron/report/report.hpp"
+
+namespace heron::tool {
+
+/// Steps that several commands share.
+
+struct BoardSummary {
+  bool marked = false;
+};
+
+/// Finds the board in each picture and fits one plane mapping to all; nothing, with the reason on standard error, when a board is not seen.
+std::optional<MappingRecord> mapping_from_pictures(const std::vector<std::string>& pictures, const BoardShape& shape, BoardSummary& seen);
+
+/// robot_from_board from a CSV of touched points.
+RigidFit frame_from_touched(const std::string& path);
+
+/// A table of what was found and missed, for people. `title` names the picture.
+void print_report(const Report& report);
+
+}  // namespace heron::tool

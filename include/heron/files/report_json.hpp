@@ -1,0 +1,14 @@
+#pragma once
+#include <string>
+
+#include "heron/report/report.hpp"
+
+namespace heron {
+
+/// One line of JSON; names and units in docs/formats.md. Numbers read back to the same double.
+std::string report_json(const Report& report);
+
+/// {"x":..,"y":..,"z":..,"angle":..,"sigma":{..}}: millimetres and degrees.
+std::string world_json(const WorldPose& pose);
+
+}  // namespace heron

@@ -1,0 +1,25 @@
+#pragma once
+#include <chrono>
+#include <string>
+#include <variant>
+
+#include "heron/image/image.hpp"
+
+namespace heron {
+
+/// What a camera or a file delivers: pixels of one of four kinds, where it came from and when.
+/// Float pixels are a height map in millimetres with NaN where nothing was measured.
+struct Picture {
+  std::variant<Image<uint8_t>, Image<Rgb>, Image<uint16_t>, Image<float>> pixels;
+  std::string name;                                    ///< file or camera it came from; may be empty
+  std::chrono::system_clock::time_point taken;         ///< when the exposure ended; epoch when unknown
+
+  int width() const;
+  int height() const;
+};
+
+/// The picture as 8 bit grey levels: color weighed as ITU-R BT.601 luma, 16 bit divided by 257.
+/// Throws Error{invalid_argument} for a height map, which has no grey levels.
+Image<uint8_t> grey_levels(const Picture& picture);
+
+}  // namespace heron

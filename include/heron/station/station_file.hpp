@@ -1,0 +1,46 @@
+#pragma once
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "heron/base/pose.hpp"
+#include "heron/link/station_link.hpp"
+#include "heron/locate/pattern.hpp"
+
+namespace heron {
+
+/// A target of a station: its file and what the station sets differently.
+struct StationTarget {
+  std::string file;
+  std::optional<Range<Angle>> angle;
+  std::optional<Range<double>> scale;
+  std::optional<double> least_score, least_contrast;
+  std::optional<int> count;
+  std::optional<Box> search;  ///< where origins may lie, picture coordinates
+};
+
+/// Where the camera hangs.
+enum class Mount {
+  fixed,  ///< beside the robot: `frame` is robot_from_board
+  arm,    ///< on its arm: `frame` is flange_from_board, and the robot sends its pose with each question
+};
+
+enum class LinkMode {
+  push,  ///< the station sends after each picture
+  ask,   ///< the robot asks for the next part
+};
+
+/// A whole set-up, as its file says it; docs/formats.md. Paths are made relative to the file's folder.
+struct StationFile {
+  std::string name, recording, mapping;
+  Mount mount = Mount::fixed;
+  Pose2 frame;
+  std::vector<StationTarget> targets;
+  LinkMode mode = LinkMode::push;
+  LinkSettings link;
+};
+
+/// Throws Error{bad_file} with line and column.
+StationFile load_station(const std::string& path);
+
+}  // namespace heron

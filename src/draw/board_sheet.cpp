@@ -1,0 +1,102 @@
+#include "heron/draw/board_sheet.hpp"
+
+#include <cairo-pdf.h>
+#include <cairo-svg.h>
+#include <fmt/format.h>
+
+#include <memory>
+
+#include "heron/base/error.hpp"
+
+namespace heron {
+namespace {
+
+constexpr double points_per_mm = 72 / 25.4;
+
+cairo_status_t append(void* out, const unsigned char* data, unsigned int count) {
+  static_cast<std::string*>(out)->append(reinterpret_cast<const char*>(data), count);
+  return CAIRO_STATUS_SUCCESS;
+}
+
+struct Sheet {
+  double width, height, margin, foot;  // millimetres; `foot` is the strip below the board for words and the bar
+};
+
+Sheet sheet_of(const BoardShape& s) {
+  const double margin = std::max(10.0, PrintedBoard::margin(s.kind) * s.pitch_mm);
+  const double foot = 14;
+  return {(s.columns - 1) * s.pitch_mm + 2 * margin, (s.rows - 1) * s.pitch_mm + 2 * margin + foot, margin, foot};
+}
+
+/// Draws in millimetres, y down from the sheet's top.
+void draw_sheet(cairo_t* c, const BoardShape& s, const Sheet& sheet) {
+  const double p = s.pitch_mm, bottom = sheet.height - sheet.foot - sheet.margin;
+  const auto x_of = [&](double i) { return sheet.margin + i * p; };
+  const auto y_of = [&](double j) { return bottom - j * p; };  // Y points up on the sheet
+  cairo_set_source_rgb(c, 1, 1, 1);
+  cairo_paint(c);
+  cairo_set_source_rgb(c, 0, 0, 0);
+  if (s.kind == BoardKind::dots) {
+    for (int j = 0; j < s.rows; ++j)
+      for (int i = 0; i < s.columns; ++i) {
+        cairo_new_sub_path(c);
+        cairo_arc(c, x_of(i), y_of(j), PrintedBoard::dot_radius * p, 0, 2 * std::numbers::pi);
+        cairo_fill(c);
+      }
+  } else {
+    for (int j = -1; j < s.rows; ++j)
+      for (int i = -1; i < s.columns; ++i)
+        if ((i + j) % 2 == 0) cairo_rectangle(c, x_of(i), y_of(j + 1), p, p);
+    cairo_fill(c);
+  }
+  const double half = PrintedBoard::bar_half_width;
+  cairo_rectangle(c, x_of(PrintedBoard::bar_from), y_of(PrintedBoard::bar_y(s.kind) + half), (PrintedBoard::bar_to - PrintedBoard::bar_from) * p, 2 * half * p);
+  cairo_fill(c);
+
+  // A bar to lay a ruler on, as long as fits.
+  const double room = sheet.width - 20, bar = room >= 100 ? 100 : room >= 50 ? 50 : 10;
+  const double line = sheet.height - 8;
+  cairo_set_line_width(c, 0.25);
+  for (const double x : {10.0, 10 + bar}) cairo_move_to(c, x, line - 2), cairo_line_to(c, x, line + 2);
+  cairo_move_to(c, 10, line), cairo_line_to(c, 10 + bar, line);
+  cairo_stroke(c);
+  cairo_select_font_face(c, "DejaVu Sans", CAIRO_FONT_SLANT_NORMAL, CAIRO_FONT_WEIGHT_NORMAL);
+  cairo_set_font_size(c, 3);
+  cairo_move_to(c, 10, sheet.height - 2);
+  cairo_show_text(c, fmt::format("{:.0f} mm   Able Heron board   {} {} x {}   pitch {:g} mm   origin above the bar, X along it", bar, s.kind == BoardKind::dots ? "dots" : "checker", s.columns, s.rows, s.pitch_mm).c_str());
+}
+
+struct Free {
+  void operator()(cairo_surface_t* s) const { cairo_surface_destroy(s); }
+  void operator()(cairo_t* c) const { cairo_destroy(c); }
+};
+
+}  // namespace
+
+std::string board_sheet(const BoardShape& shape, const std::string& ending, double dots_per_inch) {
+  shape.require_valid();
+  const Sheet sheet = sheet_of(shape);
+  if (sheet.width > 3000 || sheet.height > 3000) fail_argument(fmt::format("board: the sheet would be {:.0f} x {:.0f} mm; at most 3000 mm a side", sheet.width, sheet.height));
+  if (!(dots_per_inch >= 20 && dots_per_inch <= 4800)) fail_argument(fmt::format("board: {} dots per inch; from 20 to 4800", dots_per_inch));
+  std::string out;
+  std::unique_ptr<cairo_surface_t, Free> surface;
+  double scale = points_per_mm;
+  if (ending == ".pdf") surface.reset(cairo_pdf_surface_create_for_stream(append, &out, sheet.width * scale, sheet.height * scale));
+  else if (ending == ".svg") surface.reset(cairo_svg_surface_create_for_stream(append, &out, sheet.width * scale, sheet.height * scale));
+  else if (ending == ".png") {
+    scale = dots_per_inch / 25.4;
+    if (sheet.width * sheet.height * scale * scale > 200e6) fail_argument("board: more than 200 million pixels; take fewer dots per inch, or .pdf");
+    surface.reset(cairo_image_surface_create(CAIRO_FORMAT_RGB24, static_cast<int>(std::ceil(sheet.width * scale)), static_cast<int>(std::ceil(sheet.height * scale))));
+  } else fail_argument(fmt::format("board: '{}' is no ending of a sheet; it is written as .pdf, .svg or .png", ending));
+  {
+    const std::unique_ptr<cairo_t, Free> c(cairo_create(surface.get()));
+    cairo_scale(c.get(), scale, scale);
+    draw_sheet(c.get(), shape, sheet);
+  }
+  if (ending == ".png") cairo_surface_write_to_png_stream(surface.get(), append, &out);
+  else cairo_surface_finish(surface.get());
+  if (cairo_surface_status(surface.get()) != CAIRO_STATUS_SUCCESS && out.empty()) fail_argument("board: the sheet could not be drawn");
+  return out;
+}
+
+}  // namespace heron

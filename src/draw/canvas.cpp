@@ -1,0 +1,115 @@
+#include "canvas.hpp"
+
+namespace heron::draw {
+namespace {
+void set(cairo_t* c, Color color) { cairo_set_source_rgba(c, color.r, color.g, color.b, color.a); }
+}  // namespace
+
+Canvas::Canvas(const ImageView<const uint8_t>& picture, int zoom)
+    : zoom_(zoom),
+      surface_(cairo_image_surface_create(CAIRO_FORMAT_RGB24, picture.width() * zoom, picture.height() * zoom)),
+      cairo_(cairo_create(surface_.get())) {
+  if (cairo_surface_status(surface_.get()) != CAIRO_STATUS_SUCCESS) fail_argument("the picture is too large to draw on (32767 pixels a side)");
+  unsigned char* data = cairo_image_surface_get_data(surface_.get());
+  const int stride = cairo_image_surface_get_stride(surface_.get());
+  for (int y = 0; y < picture.height() * zoom; ++y) {
+    auto* row = reinterpret_cast<uint32_t*>(data + static_cast<ptrdiff_t>(y) * stride);
+    for (int x = 0; x < picture.width() * zoom; ++x) row[x] = picture(x / zoom, y / zoom) * 0x010101u;
+  }
+  cairo_surface_mark_dirty(surface_.get());
+  cairo_set_line_cap(cairo_.get(), CAIRO_LINE_CAP_ROUND);
+  cairo_select_font_face(cairo_.get(), "DejaVu Sans", CAIRO_FONT_SLANT_NORMAL, CAIRO_FONT_WEIGHT_NORMAL);
+}
+
+void Canvas::stroke_path(Color color, double width, Stroke stroke) {
+  cairo_t* c = cairo_.get();
+  const double dash[] = {6, 5}, dot[] = {0.5, 4};
+  cairo_set_dash(c, stroke == Stroke::dotted ? dot : dash, stroke == Stroke::solid ? 0 : 2, 0);
+  cairo_set_line_width(c, width + 2);
+  set(c, rim_color);
+  cairo_stroke_preserve(c);
+  cairo_set_line_width(c, width);
+  set(c, color);
+  cairo_stroke(c);
+}
+
+void Canvas::line(Point2 a, Point2 b, Color color, double width, Stroke stroke) {
+  const Point2 p = place(a), q = place(b);
+  cairo_move_to(cairo_.get(), p.x, p.y);
+  cairo_line_to(cairo_.get(), q.x, q.y);
+  stroke_path(color, width, stroke);
+}
+
+void Canvas::cross(Point2 at, double half, Color color, double width) {
+  const Point2 p = place(at);
+  cairo_move_to(cairo_.get(), p.x - half, p.y - half);
+  cairo_line_to(cairo_.get(), p.x + half, p.y + half);
+  cairo_move_to(cairo_.get(), p.x - half, p.y + half);
+  cairo_line_to(cairo_.get(), p.x + half, p.y - half);
+  stroke_path(color, width, Stroke::solid);
+}
+
+void Canvas::ring(Point2 centre, double radius, Color color, double width, Stroke stroke) {
+  const Point2 p = place(centre);
+  cairo_new_sub_path(cairo_.get());
+  cairo_arc(cairo_.get(), p.x, p.y, radius * zoom_, 0, 2 * std::numbers::pi);
+  stroke_path(color, width, stroke);
+}
+
+void Canvas::box(Point2 corner, double width, double height, Color color, Stroke stroke) {
+  // The box is continuous picture coordinates: its corner is a point, not a pixel's centre.
+  const Point2 p = place(corner);
+  cairo_rectangle(cairo_.get(), p.x, p.y, width * zoom_, height * zoom_);
+  stroke_path(color, 1.5, stroke);
+}
+
+void Canvas::arrow(Point2 from, Point2 to, Color color, double width, Stroke stroke) {
+  line(from, to, color, width, stroke);
+  const Point2 along = (to - from) / std::max(1e-9, distance(from, to)), across{-along.y, along.x};
+  const double head = 8.0 / zoom_;
+  line(to, to - along * head + across * (0.45 * head), color, width);
+  line(to, to - along * head - across * (0.45 * head), color, width);
+}
+
+void Canvas::label(Point2 at, const std::string& words, Color color, double size) {
+  cairo_t* c = cairo_.get();
+  cairo_set_font_size(c, size);
+  cairo_text_extents_t extents;
+  cairo_text_extents(c, words.c_str(), &extents);
+  const double pad = 3, w = extents.x_advance + 2 * pad, h = size * 1.15 + 2 * pad;
+  const double right = cairo_image_surface_get_width(surface_.get()), bottom = cairo_image_surface_get_height(surface_.get());
+  const Point2 p = place(at);
+  const double x = std::max(0.0, std::min(p.x, right - w)), y = std::max(0.0, std::min(p.y, bottom - h));
+  cairo_set_source_rgba(c, 0.05, 0.07, 0.1, 0.8);
+  cairo_rectangle(c, x, y, w, h);
+  cairo_fill(c);
+  set(c, color);
+  cairo_move_to(c, x + pad, y + pad + size * 0.92);
+  cairo_show_text(c, words.c_str());
+}
+
+void Canvas::hatch(int x, int y) {
+  cairo_t* c = cairo_.get();
+  cairo_set_source_rgba(c, 0.5, 0.5, 0.55, 1);
+  cairo_rectangle(c, x * zoom_, y * zoom_, zoom_, zoom_);
+  cairo_fill(c);
+  if ((x + y) % 4 != 0) return;
+  set(c, {0.2, 0.2, 0.25});
+  cairo_rectangle(c, x * zoom_, y * zoom_, zoom_, zoom_);
+  cairo_fill(c);
+}
+
+Image<Rgb> Canvas::image() const {
+  cairo_surface_flush(surface_.get());
+  const int w = cairo_image_surface_get_width(surface_.get()), h = cairo_image_surface_get_height(surface_.get());
+  const unsigned char* data = cairo_image_surface_get_data(surface_.get());
+  const int stride = cairo_image_surface_get_stride(surface_.get());
+  Image<Rgb> result(w, h);
+  for (int y = 0; y < h; ++y) {
+    const auto* row = reinterpret_cast<const uint32_t*>(data + static_cast<ptrdiff_t>(y) * stride);
+    for (int x = 0; x < w; ++x) result(x, y) = {static_cast<uint8_t>(row[x] >> 16), static_cast<uint8_t>(row[x] >> 8), static_cast<uint8_t>(row[x])};
+  }
+  return result;
+}
+
+}  // namespace heron::draw

@@ -1,0 +1,53 @@
+#pragma once
+#include <cairo.h>
+
+#include <memory>
+#include <string>
+
+#include "heron/base/point.hpp"
+#include "heron/image/image.hpp"
+
+namespace heron::draw {
+
+struct Color {
+  double r, g, b, a = 1;
+};
+
+inline constexpr Color edge_color{0.25, 0.88, 1.0};    // bright blue
+inline constexpr Color unseen_color{1.0, 0.62, 0.1};   // orange
+inline constexpr Color axis_color{1.0, 0.9, 0.3};      // yellow
+inline constexpr Color miss_color{1.0, 0.75, 0.85};    // pale pink
+inline constexpr Color region_color{1.0, 1.0, 1.0};
+inline constexpr Color rim_color{0.0, 0.0, 0.0, 0.75};
+
+enum class Stroke { solid, dashed, dotted };
+
+/// A grey picture to draw on, enlarged by a whole factor; coordinates are those of the picture.
+class Canvas {
+ public:
+  explicit Canvas(const ImageView<const uint8_t>& picture, int zoom = 1);
+
+  void line(Point2 a, Point2 b, Color color, double width = 1.5, Stroke stroke = Stroke::solid);
+  void cross(Point2 at, double half, Color color, double width = 1.2);
+  void ring(Point2 centre, double radius, Color color, double width = 1.5, Stroke stroke = Stroke::solid);
+  void box(Point2 corner, double width, double height, Color color, Stroke stroke);
+  void arrow(Point2 from, Point2 to, Color color, double width, Stroke stroke);
+  /// Words in a dark box whose top left corner lies at `at`, moved so that it stays on the picture.
+  void label(Point2 at, const std::string& words, Color color = {1, 1, 1}, double size = 13);
+  void hatch(int x, int y);  ///< marks one picture pixel as not counting
+  Image<Rgb> image() const;
+
+ private:
+  struct Free {
+    void operator()(cairo_surface_t* s) const { cairo_surface_destroy(s); }
+    void operator()(cairo_t* c) const { cairo_destroy(c); }
+  };
+  Point2 place(Point2 p) const { return {(p.x + 0.5) * zoom_, (p.y + 0.5) * zoom_}; }
+  void stroke_path(Color color, double width, Stroke stroke);
+
+  int zoom_;
+  std::unique_ptr<cairo_surface_t, Free> surface_;
+  std::unique_ptr<cairo_t, Free> cairo_;
+};
+
+}  // namespace heron::draw

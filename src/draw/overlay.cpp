@@ -1,0 +1,95 @@
+#include "heron/draw/overlay.hpp"
+
+#include <fmt/format.h>
+
+#include "canvas.hpp"
+
+namespace heron {
+namespace {
+
+using namespace draw;
+
+void draw_edges(Canvas& canvas, const std::vector<EdgeMatch>& edges) {
+  for (const EdgeMatch& e : edges) {
+    if (e.weight <= 0) continue;
+    const Point2 at = e.place + e.normal * static_cast<double>(e.distance), along{-e.normal.y * 0.6, e.normal.x * 0.6};
+    canvas.line(at - along, at + along, edge_color, 0.6 + 1.4 * static_cast<double>(e.weight));
+  }
+  // Unseen edges lie a pixel apart; a cross at every sixth shows the gap without filling it.
+  size_t unseen = 0;
+  for (const EdgeMatch& e : edges)
+    if (e.weight <= 0 && unseen++ % 6 == 0) canvas.cross(e.place, 2.5, unseen_color);
+}
+
+void draw_axes(Canvas& canvas, Point2 origin, Angle angle, double length) {
+  const Point2 x = unit(angle), y{-x.y, x.x};
+  canvas.arrow(origin, origin + x * length, axis_color, 2, Stroke::solid);
+  canvas.arrow(origin, origin + y * (0.7 * length), axis_color, 1.5, Stroke::dashed);
+  canvas.ring(origin, 4, axis_color, 1.5);
+}
+
+std::string reason_of(const Miss& miss) {
+  std::string words = "miss:";
+  for (const LimitMissed& l : miss.limits) words += fmt::format(" {} {:.3g} ({})", l.name, l.value, l.needed);
+  return words;
+}
+
+}  // namespace
+
+Image<Rgb> draw_report(const ImageView<const uint8_t>& picture, const Report& report, const Box* search_region) {
+  Canvas canvas(picture);
+  if (search_region) canvas.box({search_region->x, search_region->y}, search_region->width, search_region->height, region_color, Stroke::dashed);
+  for (const ReportedPart& part : report.parts) draw_edges(canvas, part.sighting.edges);
+  for (const Miss& miss : report.misses) {
+    canvas.ring({miss.x, miss.y}, 14, miss_color, 1.5, Stroke::dashed);
+    canvas.label({miss.x + 16, miss.y - 8}, reason_of(miss), miss_color, 11);
+  }
+  int number = 0;
+  for (const ReportedPart& part : report.parts) {
+    const Sighting& s = part.sighting;
+    draw_axes(canvas, {s.x, s.y}, s.angle, 48);
+    canvas.label({s.x + 10, s.y + 12}, fmt::format("{} {}  {:.1f}", ++number, s.target, s.score));
+    if (part.robot) canvas.label({s.x + 10, s.y + 33}, fmt::format("robot {:.2f} {:.2f} mm  {:.2f}\u00b0", part.robot->x_mm, part.robot->y_mm, part.robot->angle.degrees()), {1, 1, 1}, 11);
+    else if (part.world) canvas.label({s.x + 10, s.y + 33}, fmt::format("world {:.2f} {:.2f} mm  {:.2f}\u00b0", part.world->x_mm, part.world->y_mm, part.world->angle.degrees()), {1, 1, 1}, 11);
+  }
+  canvas.label({6, 6}, fmt::format("{} found, {} missed", report.parts.size(), report.misses.size()), {1, 1, 1}, 14);
+  return canvas.image();
+}
+
+Image<Rgb> draw_residuals(const ImageView<const uint8_t>& picture, const PlaneCalibration& c) {
+  Canvas canvas(picture);
+  double largest = 1e-9;
+  for (const PlanePoint& p : c.points) largest = std::max(largest, norm(p.residual_px));
+  double factor = 1;  // a round factor that makes the largest arrow about 30 pixels long
+  for (const double f : {2.0, 5.0, 10.0, 20.0, 50.0, 100.0, 200.0, 500.0, 1000.0, 2000.0})
+    if (f * largest <= 40) factor = f;
+  for (const PlanePoint& p : c.points) {
+    canvas.ring(p.pixel, 3, edge_color, 1.2);
+    canvas.arrow(p.pixel, p.pixel + p.residual_px * factor, unseen_color, 1.5, Stroke::solid);
+  }
+  const Point2 zero = c.mapping.pixel_from_world({0, 0}), x = c.mapping.pixel_from_world({40, 0}), y = c.mapping.pixel_from_world({0, 40});
+  canvas.arrow(zero, x, axis_color, 2.5, Stroke::solid);
+  canvas.arrow(zero, y, axis_color, 2.5, Stroke::dashed);
+  canvas.label(x + Point2{6, -8}, "X");
+  canvas.label(y + Point2{-8, -26}, "Y");
+  canvas.label({6, 6}, fmt::format("{} points   rms {:.4f} px   largest {:.4f} px = {:.4f} mm   arrows x {:.0f}", c.points.size(), c.rms_px, largest, c.largest_mm, factor), {1, 1, 1}, 14);
+  return canvas.image();
+}
+
+Image<Rgb> draw_target(const PatternTarget& target) {
+  const int zoom = std::clamp(1000 / std::max(target.pixels().width(), target.pixels().height()), 1, 8);
+  Canvas canvas(target.pixels(), zoom);
+  for (int y = 0; y < target.mask().height(); ++y)
+    for (int x = 0; x < target.mask().width(); ++x)
+      if (!target.mask()(x, y)) canvas.hatch(x, y);
+  for (const TaughtEdge& e : target.levels()[0]) {
+    const Point2 at = e.place + target.origin(), along{-e.normal.y * 0.5, e.normal.x * 0.5};
+    canvas.line(at - along, at + along, edge_color, 1.5);
+  }
+  for (const TaughtEdge& e : target.coarse_edges()) canvas.ring(e.place + target.origin(), 3.0 / zoom, unseen_color, 1.5);
+  draw_axes(canvas, target.origin(), {}, 0.2 * target.pixels().width());
+  canvas.label({0, 0}, fmt::format("{}: {} edges on {} levels, strength {:.0f}; rings: first search", target.name(), target.levels()[0].size(), target.levels().size(), target.strength()));
+  return canvas.image();
+}
+
+}  // namespace heron

@@ -1,0 +1,115 @@
+#include <Eigen/Dense>
+
+#include "heron/feature/board_points.hpp"
+#include "heron/image/components.hpp"
+
+namespace heron {
+namespace {
+
+/// 255 where the picture is clearly darker (or brighter) than the mean of the square around.
+Image<uint8_t> darker_than_around(const ImageView<const uint8_t>& picture, int window, bool bright) {
+  const int w = picture.width(), h = picture.height(), r = window / 2;
+  Image<uint8_t> mask(w, h);
+  std::vector<int> column(static_cast<size_t>(w), 0);  // sums over the window's rows
+  std::vector<int64_t> run(static_cast<size_t>(w) + 1, 0);
+  for (int y = 0; y < std::min(h, r); ++y)
+    for (int x = 0; x < w; ++x) column[static_cast<size_t>(x)] += picture(x, y);
+  for (int y = 0; y < h; ++y) {
+    if (y + r < h)
+      for (int x = 0; x < w; ++x) column[static_cast<size_t>(x)] += picture(x, y + r);
+    if (y - r - 1 >= 0)
+      for (int x = 0; x < w; ++x) column[static_cast<size_t>(x)] -= picture(x, y - r - 1);
+    const int rows = std::min(h - 1, y + r) - std::max(0, y - r) + 1;
+    for (int x = 0; x < w; ++x) run[static_cast<size_t>(x) + 1] = run[static_cast<size_t>(x)] + column[static_cast<size_t>(x)];
+    for (int x = 0; x < w; ++x) {
+      const int x0 = std::max(0, x - r), x1 = std::min(w - 1, x + r);
+      const double mean = static_cast<double>(run[static_cast<size_t>(x1) + 1] - run[static_cast<size_t>(x0)]) / (rows * (x1 - x0 + 1));
+      const double apart = std::max(8.0, 0.12 * mean);
+      mask(x, y) = (bright ? picture(x, y) > mean + apart : picture(x, y) < mean - apart) ? 255 : 0;
+    }
+  }
+  return mask;
+}
+
+bool looks_like_ellipse(const Component& c, const ImageView<const uint8_t>& picture) {
+  if (c.area < 12 || c.area > 0.05 * picture.width() * picture.height()) return false;
+  if (c.left < 2 || c.top < 2 || c.right > picture.width() - 3 || c.bottom > picture.height() - 3) return false;
+  const double determinant = c.xx * c.yy - c.xy * c.xy, trace = c.xx + c.yy;
+  if (determinant <= 0) return false;
+  const double root = std::sqrt(std::max(0.0, trace * trace / 4 - determinant));
+  const double axis_ratio = std::sqrt((trace / 2 + root) / std::max(1e-9, trace / 2 - root));
+  const double filled = c.area / (4 * std::numbers::pi * std::sqrt(determinant));  // 1 for an ellipse
+  return axis_ratio < 3 && filled > 0.85 && filled < 1.15;
+}
+
+/// Brightness b0 + b1 dx + b2 dy about a centre.
+using BrightnessPlane = Eigen::Vector3d;
+
+struct DotWindow {
+  Point2 centre;
+  Eigen::Matrix2d shape;  // inverse of four times the moments: d' shape d is 1 on the dot's rim
+  double inner, outer;    // in rims: where the dot has surely ended, and where the background is read to
+  int reach_x, reach_y;
+
+  template <class Visit>
+  void each(const ImageView<const uint8_t>& picture, double from, double to, const Visit& visit) const {
+    const int cx = static_cast<int>(std::lround(centre.x)), cy = static_cast<int>(std::lround(centre.y));
+    for (int y = std::max(0, cy - reach_y); y <= std::min(picture.height() - 1, cy + reach_y); ++y)
+      for (int x = std::max(0, cx - reach_x); x <= std::min(picture.width() - 1, cx + reach_x); ++x) {
+        const double dx = x - centre.x, dy = y - centre.y;
+        const double rims = shape(0, 0) * dx * dx + 2 * shape(0, 1) * dx * dy + shape(1, 1) * dy * dy;
+        if (rims >= from * from && rims < to * to) visit(dx, dy, static_cast<double>(picture(x, y)));
+      }
+  }
+};
+
+BrightnessPlane background_of(const ImageView<const uint8_t>& picture, const DotWindow& window) {
+  Eigen::Matrix3d a = Eigen::Matrix3d::Zero();
+  Eigen::Vector3d b = Eigen::Vector3d::Zero();
+  window.each(picture, window.inner, window.outer, [&](double dx, double dy, double grey) {
+    const Eigen::Vector3d j(1, dx, dy);
+    a += j * j.transpose();
+    b += j * grey;
+  });
+  return a.ldlt().solve(b);
+}
+
+DotSeen refined_dot(const ImageView<const uint8_t>& picture, const Component& c) {
+  Eigen::Matrix2d moments;
+  moments << c.xx, c.xy, c.xy, c.yy;
+  const double small_radius = std::sqrt(4 * std::sqrt(std::max(1e-9, moments.determinant())));
+  DotWindow window{{c.x, c.y}, (4 * moments).inverse(), 1.12 + 2.5 / small_radius, 1.45 + 3.5 / small_radius, 0, 0};
+  window.reach_x = static_cast<int>(std::ceil(2 * std::sqrt(c.xx) * window.outer)) + 1;
+  window.reach_y = static_cast<int>(std::ceil(2 * std::sqrt(c.yy) * window.outer)) + 1;
+  DotSeen dot{{c.x, c.y}, std::sqrt(c.area / std::numbers::pi)};
+  for (int round = 0; round < 3; ++round) {
+    window.centre = dot.centre;
+    const BrightnessPlane around = background_of(picture, window);
+    double dark = 0, count = 0;
+    window.each(picture, 0, 0.6, [&](double dx, double dy, double grey) { dark += grey / (around[0] + around[1] * dx + around[2] * dy), ++count; });
+    if (count < 1 || !around.allFinite()) return dot;
+    const double reflectance = dark / count;  // of the dot, relative to the paper
+    double sum = 0;
+    Point2 moment;
+    window.each(picture, 0, window.inner, [&](double dx, double dy, double grey) {
+      const double paper = around[0] + around[1] * dx + around[2] * dy, share = (paper - grey) / (paper * (1 - reflectance));
+      sum += share;
+      moment += Point2{dx, dy} * share;
+    });
+    if (!(sum > 1)) return dot;
+    dot.centre = window.centre + moment / sum;
+    dot.radius_px = std::sqrt(sum / std::numbers::pi);
+  }
+  return dot;
+}
+
+}  // namespace
+
+std::vector<DotSeen> find_dots(const ImageView<const uint8_t>& picture, int window, bool bright) {
+  std::vector<DotSeen> dots;
+  for (const Component& c : components(darker_than_around(picture, window, bright)))
+    if (looks_like_ellipse(c, picture)) dots.push_back(refined_dot(picture, c));
+  return dots;
+}
+
+}  // namespace heron

@@ -1,0 +1,30 @@
+#pragma once
+#include <map>
+#include <optional>
+#include <string>
+#include <string_view>
+
+#include "heron/image/picture.hpp"
+
+namespace heron {
+
+/// What a PNG holds that we use: pixels, transparency if any (255 opaque), text chunks by keyword.
+struct PngContent {
+  Picture picture;
+  std::optional<Image<uint8_t>> alpha;
+  std::map<std::string, std::string> texts;
+};
+
+/// Each decoder throws Error{bad_file}; `path` words the message.
+PngContent decode_png(std::string_view bytes, const std::string& path);
+Picture decode_jpeg(std::string_view bytes, const std::string& path);
+Picture decode_tiff(std::string_view bytes, const std::string& path);
+
+/// `alpha` may be null; it goes with grey pictures only. Texts become iTXt chunks.
+std::string encode_png(const Picture& picture, const Image<uint8_t>* alpha, const std::map<std::string, std::string>& texts);
+std::string encode_tiff(const Picture& picture);
+
+/// Throws when a header announces more than may be read.
+void require_size(double width, double height, const std::string& path);
+
+}  // namespace heron

@@ -1,0 +1,67 @@
+#include "heron/files/picture_file.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <chrono>
+#include <filesystem>
+
+#include "codecs.hpp"
+#include "heron/base/error.hpp"
+#include "heron/files/atomic_file.hpp"
+
+namespace heron {
+namespace {
+
+std::string ending_of(const std::string& path) {
+  std::string ending = std::filesystem::path(path).extension().string();
+  std::transform(ending.begin(), ending.end(), ending.begin(), [](unsigned char c) { return std::tolower(c); });
+  return ending;
+}
+
+Picture decode(std::string_view bytes, const std::string& path) {
+  using namespace std::string_view_literals;
+  if (bytes.empty()) fail_file(path + ": is empty");
+  if (bytes.starts_with("\x89PNG\r\n\x1a\n"sv)) return decode_png(bytes, path).picture;
+  if (bytes.starts_with("\xff\xd8\xff"sv)) return decode_jpeg(bytes, path);
+  if (bytes.starts_with("II*\0"sv) || bytes.starts_with("MM\0*"sv)) return decode_tiff(bytes, path);
+  fail_file(path + ": is neither PNG nor JPEG nor TIFF; convert it to one of them");
+}
+
+}  // namespace
+
+void require_size(double width, double height, const std::string& path) {
+  if (width < 1 || height < 1) fail_file(path + ": a picture without pixels");
+  if (width > most_pixels_a_side || height > most_pixels_a_side || width * height > most_pixels)
+    fail_file(fmt::format("{}: {} x {} pixels; at most {} a side and {} million in all are read", path, width, height, most_pixels_a_side, most_pixels / 1e6));
+}
+
+Picture load_picture(const std::string& path) {
+  Picture picture = decode(read_file(path), path);
+  picture.name = path;
+  std::error_code ignored;
+  const auto written = std::filesystem::last_write_time(path, ignored);
+  if (!ignored) picture.taken = std::chrono::time_point_cast<std::chrono::system_clock::duration>(std::chrono::file_clock::to_sys(written));
+  return picture;
+}
+
+void save_picture(const std::string& path, const Picture& picture) {
+  const std::string ending = ending_of(path);
+  if (ending == ".png") return write_file(path, encode_png(picture, nullptr, {}));
+  if (ending == ".tif" || ending == ".tiff") return write_file(path, encode_tiff(picture));
+  fail_argument(fmt::format("{}: pictures are written as .png, .tif or .tiff", path));
+}
+
+void save_picture(const std::string& path, const ImageView<const uint8_t>& picture) {
+  Picture whole;
+  whole.pixels = Image<uint8_t>(picture);
+  save_picture(path, whole);
+}
+
+void save_picture(const std::string& path, const ImageView<const Rgb>& picture) {
+  Picture whole;
+  whole.pixels = Image<Rgb>(picture);
+  save_picture(path, whole);
+}
+
+}  // namespace heron

@@ -1,0 +1,80 @@
+#include "heron/files/target_file.hpp"
+
+#include <fmt/format.h>
+
+#include "codecs.hpp"
+#include "heron/files/atomic_file.hpp"
+#include "heron/files/toml_file.hpp"
+
+namespace heron {
+namespace {
+
+constexpr const char* keyword = "Able Heron target";
+constexpr int version = 1;
+
+/// FNV-1a (Fowler, Noll, Vo) over size, mask and the pixels that count.
+std::string hash_of(const Image<uint8_t>& pixels, const Image<uint8_t>& mask) {
+  uint64_t hash = 0xcbf29ce484222325ULL;
+  const auto take = [&](uint64_t byte) { hash = (hash ^ (byte & 255)) * 0x100000001b3ULL; };
+  for (const int size : {pixels.width(), pixels.height()})
+    for (int shift = 0; shift < 32; shift += 8) take(static_cast<uint64_t>(size) >> shift);
+  for (int y = 0; y < pixels.height(); ++y)
+    for (int x = 0; x < pixels.width(); ++x) {
+      take(mask(x, y) ? 1 : 0);
+      if (mask(x, y)) take(pixels(x, y));
+    }
+  return fmt::format("{:016x}", hash);
+}
+
+std::string pair(double a, double b) { return fmt::format("[{}, {}]", toml_number(a), toml_number(b)); }
+
+std::string settings_text(const PatternTarget& target) {
+  const TeachPattern& s = target.settings();
+  const FindLimits& l = s.limits;
+  return fmt::format("version = {}\nkind = \"pattern\"\nname = {}\norigin = {}  # picture coordinates of this file\nleast_strength = {}  # 0: chosen by the picture\nhash = \"{}\"\n\n"
+                     "[limits]\nangle = {}  # degrees\nscale = {}\nleast_score = {}\nleast_contrast = {}\ncount = {}  # 0: all\nmost_overlap = {}\n",
+                     version, toml_text(s.name), pair(target.origin().x, target.origin().y), toml_number(s.least_strength), hash_of(target.pixels(), target.mask()),
+                     pair(l.angle.min.degrees(), l.angle.max.degrees()), pair(l.scale.min, l.scale.max), toml_number(l.least_score), toml_number(l.least_contrast), l.count, toml_number(l.most_overlap));
+}
+
+}  // namespace
+
+void save_target(const std::string& path, const PatternTarget& target) {
+  Picture picture;
+  picture.pixels = target.pixels();
+  write_file(path, encode_png(picture, &target.mask(), {{keyword, settings_text(target)}}));
+}
+
+LoadedTarget load_target(const std::string& path) {
+  const std::string bytes = read_file(path);
+  if (!bytes.starts_with("\x89PNG\r\n\x1a\n")) fail_file(path + ": is no target; a target is a PNG picture written by `heron teach`");
+  PngContent content = decode_png(bytes, path);
+  const auto found = content.texts.find(keyword);
+  if (found == content.texts.end()) fail_file(fmt::format("{}: is a picture but no target: it has no text chunk \"{}\"; teach from it with `heron teach {} --region X,Y,W,H --output TARGET.png`", path, keyword, path));
+  const TomlTable file = TomlTable::parse(found->second, path + " (settings)", version);
+  file.word("kind", {"pattern"});
+  TeachPattern settings;
+  settings.name = file.text("name");
+  settings.least_strength = file.number("least_strength", 0);
+  const std::vector<double> origin = file.numbers("origin", 2);
+  const std::string hash = file.text("hash");
+  if (const auto limits = file.optional_table("limits")) {
+    FindLimits& l = settings.limits;
+    l.angle = limits->angle_range("angle", l.angle);
+    l.scale = limits->range("scale", l.scale);
+    l.least_score = limits->number("least_score", l.least_score);
+    l.least_contrast = limits->number("least_contrast", l.least_contrast);
+    l.count = limits->whole("count", l.count);
+    l.most_overlap = limits->number("most_overlap", l.most_overlap);
+    limits->done();
+  }
+  file.done();
+  Image<uint8_t> pixels = grey_levels(content.picture);
+  Image<uint8_t> mask(pixels.width(), pixels.height());
+  for (int y = 0; y < mask.height(); ++y)
+    for (int x = 0; x < mask.width(); ++x) mask(x, y) = !content.alpha || (*content.alpha)(x, y) ? 255 : 0;
+  const bool edited = hash_of(pixels, mask) != hash;
+  return {PatternTarget(std::move(pixels), std::move(mask), {origin[0], origin[1]}, std::move(settings)), edited};
+}
+
+}  // namespace heron

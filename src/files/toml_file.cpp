@@ -1,0 +1,227 @@
+#include "heron/files/toml_file.hpp"
+
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+#include <toml++/toml.h>
+
+#include <algorithm>
+#include <numeric>
+
+#include "heron/files/atomic_file.hpp"
+
+namespace heron {
+namespace {
+
+std::string place(const std::string& path, const toml::source_region& where) {
+  return fmt::format("{}:{}:{}", path, where.begin.line, where.begin.column);
+}
+
+size_t letters_apart(const std::string& a, const std::string& b) {
+  std::vector<size_t> row(b.size() + 1);
+  std::iota(row.begin(), row.end(), size_t{0});
+  for (size_t i = 1; i <= a.size(); ++i) {
+    size_t diagonal = row[0];
+    row[0] = i;
+    for (size_t j = 1; j <= b.size(); ++j) {
+      const size_t above = row[j];
+      row[j] = std::min({above + 1, row[j - 1] + 1, diagonal + (a[i - 1] != b[j - 1])});
+      diagonal = above;
+    }
+  }
+  return row[b.size()];
+}
+
+const char* kind_of(const toml::node& node) {
+  switch (node.type()) {
+    case toml::node_type::table: return "a table";
+    case toml::node_type::array: return "an array";
+    case toml::node_type::string: return "a text";
+    case toml::node_type::integer: return "a whole number";
+    case toml::node_type::floating_point: return "a number";
+    case toml::node_type::boolean: return "true or false";
+    default: return "a date or time";
+  }
+}
+
+}  // namespace
+
+struct TomlTable::Content {
+  std::shared_ptr<const toml::table> root;  // keeps `table` alive
+  const toml::table* table;
+  std::string path;
+
+  const toml::node& at(const std::string& key) const {
+    const toml::node* node = table->get(key);
+    if (!node) fail_file(fmt::format("{}: the key '{}' is missing", place(path, table->source()), key));
+    return *node;
+  }
+  [[noreturn]] void wrong_kind(const toml::node& node, const std::string& key, const std::string& wanted) const {
+    fail_file(fmt::format("{}: '{}' must be {}; {} stands there", place(path, node.source()), key, wanted, kind_of(node)));
+  }
+  double number(const toml::node& node, const std::string& key) const {
+    const auto value = node.value<double>();
+    if (!value || node.is_boolean()) wrong_kind(node, key, "a number");
+    if (!std::isfinite(*value)) fail_file(fmt::format("{}: '{}' must be a finite number", place(path, node.source()), key));
+    return *value;
+  }
+};
+
+TomlTable::TomlTable(std::shared_ptr<const Content> content) : content_(std::move(content)) {}
+TomlTable::~TomlTable() = default;
+TomlTable::TomlTable(TomlTable&&) noexcept = default;
+TomlTable& TomlTable::operator=(TomlTable&&) noexcept = default;
+
+TomlTable TomlTable::parse(const std::string& text, const std::string& path, int known_version) {
+  auto root = std::make_shared<toml::table>();
+  try {
+    *root = toml::parse(text);
+  } catch (const toml::parse_error& error) {
+    fail_file(fmt::format("{}: {}", place(path, error.source()), error.description()));
+  }
+  const toml::table* table = root.get();
+  TomlTable result(std::make_shared<const Content>(Content{std::move(root), table, path}));
+  const int version = result.whole("version");
+  if (version != known_version)
+    result.refuse("version", fmt::format("is {}; this program reads version {}{}", version, known_version, version > known_version ? ", a newer one is needed" : ""));
+  return result;
+}
+
+TomlTable TomlTable::load(const std::string& path, int known_version) {
+  return parse(read_file(path, size_t{64} << 20), path, known_version);
+}
+
+bool TomlTable::has(const std::string& key) const {
+  asked_.insert(key);
+  return content_->table->contains(key);
+}
+
+double TomlTable::number(const std::string& key) const {
+  asked_.insert(key);
+  return content_->number(content_->at(key), key);
+}
+double TomlTable::number(const std::string& key, double otherwise) const { return has(key) ? number(key) : otherwise; }
+
+int TomlTable::whole(const std::string& key) const {
+  asked_.insert(key);
+  const toml::node& node = content_->at(key);
+  const auto* value = node.as_integer();
+  if (!value || std::abs(value->get()) > 1000000000) content_->wrong_kind(node, key, "a whole number");
+  return static_cast<int>(value->get());
+}
+int TomlTable::whole(const std::string& key, int otherwise) const { return has(key) ? whole(key) : otherwise; }
+
+std::string TomlTable::text(const std::string& key) const {
+  asked_.insert(key);
+  const toml::node& node = content_->at(key);
+  const auto* value = node.as_string();
+  if (!value) content_->wrong_kind(node, key, "a text in quotes");
+  return value->get();
+}
+std::string TomlTable::text(const std::string& key, const std::string& otherwise) const { return has(key) ? text(key) : otherwise; }
+
+std::string TomlTable::word(const std::string& key, const std::vector<std::string>& allowed) const {
+  std::string value = text(key);
+  if (std::find(allowed.begin(), allowed.end(), value) == allowed.end()) refuse(key, fmt::format("is \"{}\"; it may be \"{}\"", value, fmt::join(allowed, "\" or \"")));
+  return value;
+}
+
+std::vector<double> TomlTable::numbers(const std::string& key, size_t count) const {
+  asked_.insert(key);
+  const toml::node& node = content_->at(key);
+  const toml::array* array = node.as_array();
+  if (!array || array->size() != count) content_->wrong_kind(node, key, fmt::format("an array of {} numbers", count));
+  std::vector<double> values;
+  for (const toml::node& element : *array) values.push_back(content_->number(element, key));
+  return values;
+}
+
+std::vector<std::vector<double>> TomlTable::rows(const std::string& key, size_t columns) const {
+  asked_.insert(key);
+  const toml::node& node = content_->at(key);
+  const toml::array* array = node.as_array();
+  if (!array) content_->wrong_kind(node, key, fmt::format("an array of rows of {} numbers", columns));
+  std::vector<std::vector<double>> rows;
+  for (const toml::node& element : *array) {
+    const toml::array* row = element.as_array();
+    if (!row || row->size() != columns) content_->wrong_kind(element, key, fmt::format("an array of rows of {} numbers", columns));
+    rows.emplace_back();
+    for (const toml::node& value : *row) rows.back().push_back(content_->number(value, key));
+  }
+  return rows;
+}
+
+Range<double> TomlTable::range(const std::string& key, Range<double> otherwise) const {
+  if (!has(key)) return otherwise;
+  const std::vector<double> ends = numbers(key, 2);
+  if (ends[0] > ends[1]) refuse(key, fmt::format("is [{}, {}]; the ends are swapped, the smaller comes first", ends[0], ends[1]));
+  return {ends[0], ends[1]};
+}
+
+Range<Angle> TomlTable::angle_range(const std::string& key, Range<Angle> otherwise) const {
+  const Range<double> r = range(key, {otherwise.min.degrees(), otherwise.max.degrees()});
+  return {degrees(r.min), degrees(r.max)};
+}
+
+TomlTable TomlTable::table(const std::string& key) const {
+  asked_.insert(key);
+  const toml::node& node = content_->at(key);
+  const toml::table* table = node.as_table();
+  if (!table) content_->wrong_kind(node, key, "a table");
+  return TomlTable(std::make_shared<const Content>(Content{content_->root, table, content_->path}));
+}
+
+std::optional<TomlTable> TomlTable::optional_table(const std::string& key) const {
+  if (!has(key)) return std::nullopt;
+  return table(key);
+}
+
+std::vector<TomlTable> TomlTable::tables(const std::string& key) const {
+  asked_.insert(key);
+  const toml::node& node = content_->at(key);
+  const toml::array* array = node.as_array();
+  if (!array) content_->wrong_kind(node, key, fmt::format("one or more tables [[{}]]", key));
+  std::vector<TomlTable> result;
+  for (const toml::node& element : *array) {
+    const toml::table* table = element.as_table();
+    if (!table) content_->wrong_kind(element, key, fmt::format("tables [[{}]]", key));
+    result.push_back(TomlTable(std::make_shared<const Content>(Content{content_->root, table, content_->path})));
+  }
+  return result;
+}
+
+void TomlTable::done() const {
+  for (const auto& [key, node] : *content_->table) {
+    const std::string name(key.str());
+    if (asked_.count(name)) continue;
+    std::string nearest;
+    size_t least = 1000;
+    for (const std::string& known : asked_)
+      if (const size_t apart = letters_apart(name, known); apart < least) least = apart, nearest = known;
+    const std::string where = place(content_->path, key.source());
+    if (!nearest.empty() && least <= std::max<size_t>(2, name.size() / 2)) fail_file(fmt::format("{}: unknown key '{}'; did you mean '{}'?", where, name, nearest));
+    fail_file(fmt::format("{}: unknown key '{}'; known here are: {}", where, name, fmt::join(asked_, ", ")));
+  }
+}
+
+void TomlTable::refuse(const std::string& key, const std::string& why) const {
+  const toml::node* node = content_->table->get(key);
+  fail_file(fmt::format("{}: '{}' {}", place(content_->path, node ? node->source() : content_->table->source()), key, why));
+}
+
+std::string toml_number(double value) {
+  std::string text = fmt::format("{}", value);
+  if (text.find_first_of(".einf") == std::string::npos) text += ".0";
+  return text;
+}
+
+std::string toml_text(const std::string& value) {
+  std::string text = "\"";
+  for (const char c : value) {
+    if (c == '"' || c == '\\') text += '\\', text += c;
+    else if (static_cast<unsigned char>(c) < 0x20 || c == 0x7f) text += fmt::format("\\u{:04x}", static_cast<unsigned char>(c));
+    else text += c;
+  }
+  return text + "\"";
+}
+
+}  // namespace heron

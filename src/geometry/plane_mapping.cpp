@@ -1,0 +1,72 @@
+#include "heron/geometry/plane_mapping.hpp"
+
+#include <Eigen/Dense>
+
+#include "heron/base/error.hpp"
+
+namespace heron {
+namespace {
+
+/// Derivative of the pixel by the first eight elements of the homography, at a world point.
+Eigen::Matrix<double, 2, 8> pixel_by_parameters(const Homography& h, Point2 world) {
+  const double w = h(2, 0) * world.x + h(2, 1) * world.y + h(2, 2);
+  const Point2 p = apply(h, world);
+  Eigen::Matrix<double, 2, 8> j;
+  j << world.x, world.y, 1, 0, 0, 0, -p.x * world.x, -p.x * world.y,  //
+      0, 0, 0, world.x, world.y, 1, -p.y * world.x, -p.y * world.y;
+  return j / w;
+}
+
+Angle mapped_angle(const Homography& world_from_pixel, Point2 pixel, Angle angle) {
+  const Point2 d = unit(angle);
+  const Eigen::Vector2d v = jacobian(world_from_pixel, pixel) * Eigen::Vector2d(d.x, d.y);
+  return direction({v.x(), v.y()});
+}
+
+}  // namespace
+
+PlaneMapping::PlaneMapping()
+    : pixel_from_world_(Homography::Identity()), world_from_pixel_(Homography::Identity()), covariance_(Covariance::Zero()) {}
+
+PlaneMapping::PlaneMapping(const Homography& pixel_from_world, const Covariance& covariance)
+    : pixel_from_world_(pixel_from_world / pixel_from_world(2, 2)), covariance_(covariance) {
+  if (!pixel_from_world_.allFinite()) fail_argument("mapping: the homography holds numbers that are not finite, or ends in 0");
+  const Eigen::FullPivLU<Homography> lu(pixel_from_world_);
+  if (std::abs(pixel_from_world_.determinant()) < 1e-15)
+    fail_argument("mapping: the homography cannot be inverted; its points lie on one line");
+  world_from_pixel_ = lu.inverse();
+}
+
+WorldPose PlaneMapping::world_pose(Point2 pixel, Angle angle, const PoseSigma& seen) const {
+  const Point2 world = world_from_pixel(pixel);
+  const Eigen::Matrix2d world_by_pixel = jacobian(world_from_pixel_, pixel);
+  const Angle turned = mapped_angle(world_from_pixel_, pixel, angle);
+
+  // A change of the parameters moves the pixel of a fixed world point; the same pixel then reads the opposite way.
+  const Eigen::Matrix<double, 2, 8> by_parameters = -world_by_pixel * pixel_by_parameters(pixel_from_world_, world);
+  // For the angle, a second point one millimetre along it tells how the direction turns.
+  const Point2 step = unit(turned), ahead{world.x + step.x, world.y + step.y};
+  const Eigen::Matrix<double, 2, 8> by_parameters_ahead =
+      -jacobian(world_from_pixel_, pixel_from_world(ahead)) * pixel_by_parameters(pixel_from_world_, ahead);
+  const Eigen::RowVector2d across(-step.y, step.x);
+  const Eigen::Matrix<double, 1, 8> turn_by_parameters = across * (by_parameters_ahead - by_parameters);
+
+  Eigen::Matrix2d seen_xy = Eigen::Matrix2d::Zero();
+  seen_xy.diagonal() << seen.x * seen.x, seen.y * seen.y;
+  const Eigen::Matrix2d xy = world_by_pixel * seen_xy * world_by_pixel.transpose() +
+                             by_parameters * covariance_ * by_parameters.transpose();
+  const double turn = seen.angle.radians() * seen.angle.radians() +
+                      (turn_by_parameters * covariance_ * turn_by_parameters.transpose())(0, 0);
+
+  WorldPose pose;
+  pose.x_mm = world.x, pose.y_mm = world.y;
+  pose.angle = turned.wrapped();
+  pose.sigma = {std::sqrt(std::max(0.0, xy(0, 0))), std::sqrt(std::max(0.0, xy(1, 1))), radians(std::sqrt(std::max(0.0, turn))), 0};
+  return pose;
+}
+
+double PlaneMapping::mm_per_pixel(Point2 pixel) const {
+  return std::sqrt(std::abs(jacobian(world_from_pixel_, pixel).determinant()));
+}
+
+}  // namespace heron

@@ -1,0 +1,21 @@
+#include "heron/image/parallel.hpp"
+
+#include <tbb/parallel_for.h>
+
+#include <algorithm>
+
+namespace heron {
+
+void parallel_rows(int count, int chunk, const std::function<void(int, int)>& body) {
+  if (count <= 0) return;
+  const int chunks = (count + chunk - 1) / chunk;
+  if (chunks == 1) return body(0, count);
+  tbb::parallel_for(
+      tbb::blocked_range<int>(0, chunks, 1),
+      [&](const tbb::blocked_range<int>& range) {
+        for (int i = range.begin(); i < range.end(); ++i) body(i * chunk, std::min(count, (i + 1) * chunk));
+      },
+      tbb::simple_partitioner());
+}
+
+}  // namespace heron

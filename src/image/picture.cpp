@@ -1,0 +1,36 @@
+#include "heron/image/picture.hpp"
+
+namespace heron {
+namespace {
+
+uint8_t luma(Rgb p) { return static_cast<uint8_t>((19595u * p.r + 38470u * p.g + 7471u * p.b + 32768u) >> 16); }
+uint8_t luma(uint16_t value) { return static_cast<uint8_t>((value + 128u) / 257u); }
+
+template <class T>
+Image<uint8_t> grey_of(const Image<T>& source) {
+  Image<uint8_t> grey(source.width(), source.height());
+  for (int y = 0; y < source.height(); ++y) {
+    const T* from = source.row(y);
+    uint8_t* to = grey.row(y);
+    for (int x = 0; x < source.width(); ++x) to[x] = luma(from[x]);
+  }
+  return grey;
+}
+
+}  // namespace
+
+int Picture::width() const {
+  return std::visit([](const auto& image) { return image.width(); }, pixels);
+}
+int Picture::height() const {
+  return std::visit([](const auto& image) { return image.height(); }, pixels);
+}
+
+Image<uint8_t> grey_levels(const Picture& picture) {
+  if (const auto* grey = std::get_if<Image<uint8_t>>(&picture.pixels)) return *grey;
+  if (const auto* color = std::get_if<Image<Rgb>>(&picture.pixels)) return grey_of(*color);
+  if (const auto* wide = std::get_if<Image<uint16_t>>(&picture.pixels)) return grey_of(*wide);
+  fail_argument(picture.name + " is a height map (float); this step needs an intensity picture of 8 or 16 bit");
+}
+
+}  // namespace heron

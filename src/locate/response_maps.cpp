@@ -1,0 +1,62 @@
+#include "response_maps.hpp"
+
+#include <bit>
+
+namespace heron {
+namespace {
+
+using Bits = Image<uint16_t>;
+
+/// One bit for the direction of every pixel whose gradient is large enough.
+Bits direction_bits(const Gradients& g, int least_size, int pad) {
+  const int w = g.size.width(), h = g.size.height();
+  Bits bits(w + 2 * pad, h + 2 * pad);
+  for (int y = 0; y < h; ++y) {
+    const uint8_t *direction = g.direction.row(y), *size = g.size.row(y);
+    uint16_t* out = bits.row(y + pad) + pad;
+    for (int x = 0; x < w; ++x)
+      out[x] = size[x] >= least_size ? static_cast<uint16_t>(1u << direction_step(direction[x])) : uint16_t{0};
+  }
+  return bits;
+}
+
+/// Every pixel gathers the directions of its 3 x 3 neighbourhood.
+Bits spread(const Bits& bits) {
+  Bits across(bits.width(), bits.height()), both(bits.width(), bits.height());
+  for (int y = 0; y < bits.height(); ++y) {
+    const uint16_t* in = bits.row(y);
+    uint16_t* out = across.row(y);
+    for (int x = 1; x + 1 < bits.width(); ++x) out[x] = static_cast<uint16_t>(in[x - 1] | in[x] | in[x + 1]);
+  }
+  for (int y = 1; y + 1 < bits.height(); ++y) {
+    const uint16_t *a = across.row(y - 1), *b = across.row(y), *c = across.row(y + 1);
+    uint16_t* out = both.row(y);
+    for (int x = 0; x < bits.width(); ++x) out[x] = static_cast<uint16_t>(a[x] | b[x] | c[x]);
+  }
+  return both;
+}
+
+}  // namespace
+
+ResponseMaps response_maps(const Gradients& gradients, int least_size, int pad) {
+  const Bits bits = spread(direction_bits(gradients, least_size, pad));
+  ResponseMaps result{pad, {}};
+  for (int d = 0; d < direction_steps; ++d) {
+    Image<uint8_t> map(bits.width(), bits.height());
+    const auto turned = [d](uint16_t mask) { return std::rotl(mask, d); };
+    const uint16_t same = turned(0x0001), next = turned(0x8002), second = turned(0x4004);
+    for (int y = 0; y < bits.height(); ++y) {
+      const uint16_t* in = bits.row(y);
+      uint8_t* out = map.row(y);
+      for (int x = 0; x < bits.width(); ++x) {
+        const uint16_t b = in[x];
+        const int far = (b & second) ? 1 : 0, near = (b & next) ? 3 : far;
+        out[x] = static_cast<uint8_t>((b & same) ? best_response : near);
+      }
+    }
+    result.maps[static_cast<size_t>(d)] = std::move(map);
+  }
+  return result;
+}
+
+}  // namespace heron

@@ -1,0 +1,136 @@
+#include <fmt/format.h>
+
+#include <Eigen/Dense>
+#include <limits>
+
+#include "heron/image/pyramid.hpp"
+#include "heron/locate/pattern.hpp"
+#include "heron/locate/survey.hpp"
+#include "limits.hpp"
+#include "teach_edges.hpp"
+
+namespace heron {
+namespace {
+
+constexpr int least_edges = 24;         // at the finest level
+constexpr int least_coarse_edges = 20;  // at the coarsest
+constexpr int most_coarse_edges = 60;   // 60 x 4 points fit a byte
+constexpr double least_coarse_size = 14;
+
+bool counts_at(const Image<uint8_t>& mask, Point2 p) {
+  const int x = static_cast<int>(std::lround(p.x)), y = static_cast<int>(std::lround(p.y));
+  return mask.view().holds(x, y) && mask(x, y);
+}
+
+Box extent_of(const std::vector<TaughtEdge>& edges) {
+  double x0 = std::numeric_limits<double>::infinity(), y0 = x0, x1 = -x0, y1 = -x0;
+  for (const TaughtEdge& e : edges) {
+    x0 = std::min(x0, e.place.x), x1 = std::max(x1, e.place.x);
+    y0 = std::min(y0, e.place.y), y1 = std::max(y1, e.place.y);
+  }
+  return {x0, y0, x1 - x0, y1 - y0};
+}
+
+/// Throws when the edges let the part slide in one direction, and names it.
+void require_both_directions(const std::vector<TaughtEdge>& edges) {
+  Eigen::Matrix2d hold = Eigen::Matrix2d::Zero();
+  for (const TaughtEdge& e : edges) {
+    const Eigen::Vector2d n(e.normal.x, e.normal.y);
+    hold += n * n.transpose() / static_cast<double>(edges.size());
+  }
+  const Eigen::SelfAdjointEigenSolver<Eigen::Matrix2d> eigen(hold);
+  if (eigen.eigenvalues()[0] > 0.01) return;
+  const Eigen::Vector2d slide = eigen.eigenvectors().col(0);
+  double angle = std::atan2(slide.y(), slide.x()) * 180 / std::numbers::pi;
+  angle = std::round(angle < 0 ? angle + 180 : angle);
+  fail_argument(fmt::format("teach: all edges here run in one direction, so a part would slide along {:.0f} degrees (from +x towards +y); "
+                            "take a region that holds edges across it too", angle == 180 ? 0 : angle));
+}
+
+/// Whether turning the part moves its edges: the lever of a turn, about the point where it is least.
+bool edges_hold_angle(const std::vector<TaughtEdge>& edges) {
+  Eigen::Matrix3d information = Eigen::Matrix3d::Zero();
+  for (const TaughtEdge& e : edges) {
+    const Eigen::Vector3d j(e.normal.x, e.normal.y, cross(e.place, e.normal));
+    information += j * j.transpose() / static_cast<double>(edges.size());
+  }
+  const double lever = 1 / information.inverse()(2, 2);  // mean square shift in pixels per radian
+  return lever > 1.0;
+}
+
+/// Well spread: each next edge is the one farthest from all chosen ones.
+std::vector<TaughtEdge> spread_choice(const std::vector<TaughtEdge>& edges, size_t most) {
+  if (edges.size() <= most) return edges;
+  std::vector<TaughtEdge> chosen{edges[0]};
+  std::vector<double> nearest(edges.size(), std::numeric_limits<double>::infinity());
+  while (chosen.size() < most) {
+    size_t farthest = 0;
+    for (size_t i = 0; i < edges.size(); ++i) {
+      const Point2 d = edges[i].place - chosen.back().place;
+      nearest[i] = std::min(nearest[i], dot(d, d));
+      if (nearest[i] > nearest[farthest]) farthest = i;
+    }
+    chosen.push_back(edges[farthest]);
+  }
+  return chosen;
+}
+
+}  // namespace
+
+PatternTarget::PatternTarget(Image<uint8_t> pixels, Image<uint8_t> mask, Point2 origin, TeachPattern settings)
+    : pixels_(std::move(pixels)), mask_(std::move(mask)), origin_(origin), settings_(std::move(settings)) {
+  if (pixels_.width() != mask_.width() || pixels_.height() != mask_.height()) fail_argument("teach: picture and mask differ in size");
+  if (!is_finite(origin_)) fail_argument("teach: the origin must be finite numbers");
+  if (!(settings_.least_strength >= 0 && settings_.least_strength <= 255))
+    fail_argument(fmt::format("teach: strength {} must be from 0 (chosen) to 255 grey levels", settings_.least_strength));
+  require_valid(settings_.limits);
+  Image<uint8_t> level = filled_under_mask(pixels_, mask_);
+  const Survey noise(Image<uint8_t>(level.view()));
+  strength_ = settings_.least_strength > 0 ? settings_.least_strength : chosen_strength(level, mask_, noise.noise_sigma(0));
+
+  for (int index = 0; index < 7; ++index) {
+    std::vector<TaughtEdge> edges;
+    const int least_chain = index == 0 ? 6 : index == 1 ? 4 : 2;
+    for (const TaughtEdge& e : edges_of(level, std::max(strength_ * std::ldexp(1.0, -std::min(index, 1)), 4.0), least_chain)) {
+      const Point2 p = from_level(e.place, index);
+      if (counts_at(mask_, p)) edges.push_back({p - origin_, e.normal});
+    }
+    if (index == 0) {
+      if (static_cast<int>(edges.size()) < least_edges)
+        fail_argument(fmt::format("teach: nothing to hold on to here: {} edge points of at least {:.0f} grey levels, {} are needed; "
+                                  "take a region with clear edges, or lower the strength limit", edges.size(), strength_, least_edges));
+      require_both_directions(edges);
+      has_angle_ = edges_hold_angle(edges);
+      extent_ = extent_of(edges);
+    } else {
+      const double size = std::sqrt(extent_.width * extent_.height) * std::ldexp(1.0, -index);
+      if (size < least_coarse_size || static_cast<int>(edges.size()) < least_coarse_edges) break;
+    }
+    levels_.push_back(std::move(edges));
+    level = halve(level);
+  }
+  coarse_ = spread_choice(levels_.back(), most_coarse_edges);
+}
+
+PatternTarget teach_pattern(const ImageView<const uint8_t>& picture, const Region& region, TeachPattern settings) {
+  if (region.empty()) fail_argument("teach: the region is empty; give the part's place, for example --region 100,80,200,150");
+  const Box box = region.bounds();
+  // The picture ends half a pixel before its width; a region of exactly that width is the whole picture all the same.
+  if (box.x < -0.5 || box.y < -0.5 || box.x + box.width > picture.width() || box.y + box.height > picture.height())
+    fail_argument(fmt::format("teach: the region spans {}..{} x {}..{}, the picture 0..{} x 0..{}; it must lie inside", box.x, box.x + box.width,
+                              box.y, box.y + box.height, picture.width(), picture.height()));
+  const Point2 origin = settings.origin.value_or(box.centre());
+  const int x0 = std::max(0, static_cast<int>(std::floor(box.x))), y0 = std::max(0, static_cast<int>(std::floor(box.y)));
+  const int x1 = std::min(picture.width(), static_cast<int>(std::ceil(box.x + box.width)) + 1);
+  const int y1 = std::min(picture.height(), static_cast<int>(std::ceil(box.y + box.height)) + 1);
+  const Image<uint8_t> whole = region.mask(x1, y1);
+  Image<uint8_t> pixels(x1 - x0, y1 - y0), mask(x1 - x0, y1 - y0);
+  for (int y = y0; y < y1; ++y)
+    for (int x = x0; x < x1; ++x) {
+      mask(x - x0, y - y0) = whole(x, y);
+      if (whole(x, y)) pixels(x - x0, y - y0) = picture(x, y);
+    }
+  return {std::move(pixels), std::move(mask), origin - Point2{static_cast<double>(x0), static_cast<double>(y0)}, std::move(settings)};
+}
+
+}  // namespace heron

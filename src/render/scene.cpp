@@ -1,0 +1,138 @@
+#include "heron/render/scene.hpp"
+
+#include <Eigen/Dense>
+
+#include "fill.hpp"
+#include "heron/image/smooth.hpp"
+
+namespace heron::render {
+namespace {
+
+constexpr int fine = 2;              // cells of the fine grid along a pixel
+constexpr double white_level = 230;  // grey levels of a reflectance of 1
+
+/// Straight edges bend under a lens with distortion: put points along them, closer than 8 pixels.
+std::vector<Point2> projected(const std::vector<Point2>& loop, const Piece& piece, const CameraModel& camera) {
+  const auto pixel = [&](Point2 p) {
+    const Point2 w = piece.world_from_piece * p;
+    return camera.project({w.x, w.y, piece.height_mm});
+  };
+  std::vector<Point2> result;
+  for (size_t i = 0; i < loop.size(); ++i) {
+    const Point2 a = loop[i], b = loop[(i + 1) % loop.size()];
+    const int parts = std::max(1, static_cast<int>(std::ceil(distance(pixel(a), pixel(b)) / 8)));
+    for (int k = 0; k < parts; ++k) {
+      const Point2 p = pixel(a + (b - a) * (static_cast<double>(k) / parts));
+      result.push_back({(p.x + 0.5) * fine, (p.y + 0.5) * fine});
+    }
+  }
+  return result;
+}
+
+/// A smooth random pattern: lattice values 24 pixels apart, blended by a cubic.
+void add_texture(Image<float>& canvas, double sigma, uint64_t seed) {
+  const double cell = 24.0 * fine;
+  const int columns = static_cast<int>(canvas.width() / cell) + 2, rows = static_cast<int>(canvas.height() / cell) + 2;
+  Random random(seed);
+  std::vector<float> lattice(static_cast<size_t>(columns * rows));
+  for (float& v : lattice) v = static_cast<float>(sigma * 1.6 * random.normal());
+  const auto blend = [](double t) { return t * t * (3 - 2 * t); };
+  for (int y = 0; y < canvas.height(); ++y) {
+    const int j = static_cast<int>(y / cell);
+    const double v = blend(y / cell - j);
+    for (int x = 0; x < canvas.width(); ++x) {
+      const int i = static_cast<int>(x / cell);
+      const double u = blend(x / cell - i);
+      const float* a = &lattice[static_cast<size_t>(j * columns + i)];
+      const float* b = a + columns;
+      canvas(x, y) += static_cast<float>((1 - v) * ((1 - u) * a[0] + u * a[1]) + v * ((1 - u) * b[0] + u * b[1]));
+    }
+  }
+}
+
+Image<float> gather(const Image<float>& canvas) {
+  Image<float> picture(canvas.width() / fine, canvas.height() / fine);
+  for (int y = 0; y < picture.height(); ++y)
+    for (int x = 0; x < picture.width(); ++x) {
+      float sum = 0;
+      for (int v = 0; v < fine; ++v)
+        for (int u = 0; u < fine; ++u) sum += canvas(x * fine + u, y * fine + v);
+      picture(x, y) = sum / (fine * fine);
+    }
+  return picture;
+}
+
+void light_up(Image<float>& picture, const Scene& scene) {
+  const Light& light = scene.light;
+  const double w = scene.width, h = scene.height;
+  for (int y = 0; y < picture.height(); ++y)
+    for (int x = 0; x < picture.width(); ++x) {
+      const double u = (x + 0.5) / w - 0.5, v = (y + 0.5) / h - 0.5;
+      const double even = (1 + light.gradient.x * u + light.gradient.y * v) * (1 - light.falloff * 2 * (u * u + v * v));
+      double glare = 0;
+      for (const Glare& g : scene.glares) {
+        const Point2 d = Point2{static_cast<double>(x), static_cast<double>(y)} - g.centre_px;
+        glare += g.strength * std::exp(-0.5 * dot(d, d) / (g.radius_px * g.radius_px));
+      }
+      picture(x, y) = static_cast<float>(white_level * scene.exposure * light.level * (picture(x, y) * even + glare));
+    }
+}
+
+}  // namespace
+
+Image<float> exact_picture(const Scene& scene) {
+  Image<float> canvas(scene.width * fine, scene.height * fine);
+  for (int y = 0; y < canvas.height(); ++y) std::fill_n(canvas.row(y), canvas.width(), static_cast<float>(scene.background));
+  if (scene.texture > 0) add_texture(canvas, scene.texture, scene.texture_seed);
+  for (const Piece& piece : scene.pieces) {
+    std::vector<std::vector<Point2>> loops;
+    for (const auto& loop : piece.outline.loops) loops.push_back(projected(loop, piece, scene.camera));
+    fill_exactly(canvas, loops, static_cast<float>(piece.reflectance));
+  }
+  if (scene.blur_px > 0) canvas = smooth(canvas.view(), scene.blur_px * fine);
+  Image<float> picture = gather(canvas);
+  light_up(picture, scene);
+  return picture;
+}
+
+Image<uint8_t> expose(const ImageView<const float>& exact, const Noise& noise, Random& random) {
+  Image<uint8_t> picture(exact.width(), exact.height());
+  for (int y = 0; y < exact.height(); ++y)
+    for (int x = 0; x < exact.width(); ++x) {
+      const double grey = exact(x, y);
+      const double shot = noise.electrons > 0 ? std::max(0.0, grey) * 255 / noise.electrons : 0;
+      const double sigma = std::sqrt(noise.sigma * noise.sigma + shot);
+      const double value = noise.gain * (grey + (sigma > 0 ? sigma * random.normal() : 0));
+      picture(x, y) = static_cast<uint8_t>(std::clamp(std::floor(value + 0.5), 0.0, 255.0));
+    }
+  return picture;
+}
+
+Eigen::MatrixXd cramer_rao_bound(const std::function<Image<float>(const Eigen::VectorXd&)>& exact,
+                                 const Eigen::VectorXd& parameters, const Eigen::VectorXd& steps, double sigma,
+                                 bool unknown_light) {
+  const Image<float> centre = exact(parameters);
+  const Eigen::Index own = parameters.size(), all = own + (unknown_light ? 2 : 0);
+  std::vector<Image<float>> ahead, behind;
+  for (Eigen::Index k = 0; k < own; ++k) {
+    Eigen::VectorXd at = parameters;
+    at[k] = parameters[k] + steps[k];
+    ahead.push_back(exact(at));
+    at[k] = parameters[k] - steps[k];
+    behind.push_back(exact(at));
+  }
+  Eigen::MatrixXd information = Eigen::MatrixXd::Zero(all, all);
+  Eigen::VectorXd derivative(all);
+  for (int y = 0; y < centre.height(); ++y)
+    for (int x = 0; x < centre.width(); ++x) {
+      for (Eigen::Index k = 0; k < own; ++k) {
+        const auto i = static_cast<size_t>(k);
+        derivative[k] = (static_cast<double>(ahead[i](x, y)) - behind[i](x, y)) / (2 * steps[k]);
+      }
+      if (unknown_light) derivative[own] = centre(x, y), derivative[own + 1] = 1;
+      information += derivative * derivative.transpose();
+    }
+  return (information.inverse() * sigma * sigma).topLeftCorner(own, own);
+}
+
+}  // namespace heron::render

@@ -1,0 +1,108 @@
+#include "heron/station/station.hpp"
+
+#include <fmt/format.h>
+
+#include "heron/files/picture_file.hpp"
+#include "heron/locate/survey.hpp"
+
+namespace heron {
+namespace {
+
+using Clock = std::chrono::steady_clock;
+
+FindLimits limits_of(const StationTarget& t, FindLimits limits) {
+  if (t.angle) limits.angle = *t.angle;
+  if (t.scale) limits.scale = *t.scale;
+  if (t.least_score) limits.least_score = *t.least_score;
+  if (t.least_contrast) limits.least_contrast = *t.least_contrast;
+  if (t.count) limits.count = *t.count;
+  if (t.search) limits.region = Region::rectangle(*t.search);
+  return limits;
+}
+
+std::vector<text_protocol::Part> parts_of(const Report& report) {
+  std::vector<text_protocol::Part> parts;
+  for (const ReportedPart& p : report.parts)
+    if (p.robot) parts.push_back({report.number, static_cast<int>(parts.size()) + 1, p.sighting.target, p.robot->x_mm, p.robot->y_mm, p.robot->angle.degrees(), p.sighting.score});
+  return parts;
+}
+
+}  // namespace
+
+Station::Station(StationFile file) : file_(std::move(file)), recording_(load_recording(file_.recording)), mapping_(load_mapping(file_.mapping)) {
+  for (const StationTarget& t : file_.targets) {
+    LoadedTarget loaded = load_target(t.file);
+    const FindLimits limits = limits_of(t, loaded.target.settings().limits);
+    targets_.push_back({std::move(loaded.target), limits});
+  }
+}
+
+void Station::open_link() { link_.emplace(file_.link); }
+
+Report Station::examine(const Picture& picture, const Pose2& robot_from_world) {
+  if (picture.width() != mapping_.width || picture.height() != mapping_.height)
+    fail_argument(fmt::format("station: {} has {} x {} pixels, the mapping was made with {} x {}; calibrate anew for this picture size", picture.name, picture.width(), picture.height(), mapping_.width, mapping_.height));
+  const auto begun = Clock::now();
+  const Survey survey(grey_levels(picture));
+  Findings all;
+  for (const Loaded& t : targets_) {
+    Findings found = find(t.target, survey, t.limits);
+    std::move(found.sightings.begin(), found.sightings.end(), std::back_inserter(all.sightings));
+    std::move(found.misses.begin(), found.misses.end(), std::back_inserter(all.misses));
+  }
+  Report report = report_of(std::move(all), &mapping_.calibration.mapping, &robot_from_world);
+  report.number = number_;
+  report.picture = picture.name;
+  report.elapsed_ms = std::chrono::duration<double, std::milli>(Clock::now() - begun).count();
+  return report;
+}
+
+bool Station::take_picture() {
+  if (next_picture_ == recording_.size()) return false;
+  picture_ = load_picture(recording_.path(next_picture_++));
+  ++number_;
+  return true;
+}
+
+std::optional<Report> Station::step() {
+  if (!link_) fail_argument("station: the link is not open; call open_link() first");
+  return file_.mode == LinkMode::push ? push_step() : ask_step();
+}
+
+std::optional<Report> Station::push_step() {
+  if (!take_picture()) {
+    link_->farewell(number_);
+    return std::nullopt;
+  }
+  const auto taken = Clock::now();
+  Report report = examine(picture_, file_.frame);
+  const int64_t age = std::chrono::duration_cast<std::chrono::milliseconds>(Clock::now() - taken).count();
+  link_->deliver(report.number, parts_of(report), age);
+  link_->wait_done(report.number);
+  return report;
+}
+
+std::optional<Report> Station::ask_step() {
+  for (;;) {
+    const text_protocol::Next question = link_->wait_next(number_);
+    if (file_.mount == Mount::arm && !question.robot_from_flange) {
+      link_->refuse("the camera is on the arm: ask with NEXT AT x y angle");
+      continue;
+    }
+    if (!take_picture()) {
+      link_->farewell(number_);
+      return std::nullopt;
+    }
+    // The picture belongs to the pose it was asked with, for all of its parts.
+    const Pose2 frame = file_.mount == Mount::arm ? *question.robot_from_flange * file_.frame : file_.frame;
+    Report report = examine(picture_, frame);
+    for (const text_protocol::Part& part : parts_of(report)) {
+      while (!link_->answer(part, report.number)) link_->wait_next(report.number);  // an answer that got lost is asked for again
+      link_->wait_next(report.number);
+    }
+    link_->answer(text_protocol::None{report.number}, report.number);
+    return report;
+  }
+}
+
+}  // namespace heron
