@@ -33,7 +33,7 @@ endfunction()
 
 heron_library(core FOLDERS base geometry image feature calibrate locate report
   PUBLIC Eigen3::Eigen PRIVATE fmt::fmt PkgConfig::hwy TBB::tbb)
-heron_library(render FOLDERS render PUBLIC AbleHeron::core)
+heron_library(render FOLDERS render PUBLIC AbleHeron::core PRIVATE fmt::fmt)
 heron_library(files FOLDERS files PUBLIC AbleHeron::core
   PRIVATE fmt::fmt PNG::PNG JPEG::JPEG TIFF::TIFF PkgConfig::tomlplusplus nlohmann_json::nlohmann_json)
 heron_library(draw FOLDERS draw PUBLIC AbleHeron::core PRIVATE fmt::fmt PkgConfig::cairo)

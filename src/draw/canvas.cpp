@@ -40,6 +40,15 @@ void Canvas::line(Point2 a, Point2 b, Color color, double width, Stroke stroke) 
   stroke_path(color, width, stroke);
 }
 
+void Canvas::lines(const std::vector<std::pair<Point2, Point2>>& segments, Color color, double width) {
+  for (const auto& [a, b] : segments) {
+    const Point2 p = place(a), q = place(b);
+    cairo_move_to(cairo_.get(), p.x, p.y);
+    cairo_line_to(cairo_.get(), q.x, q.y);
+  }
+  stroke_path(color, width, Stroke::solid);
+}
+
 void Canvas::cross(Point2 at, double half, Color color, double width) {
   const Point2 p = place(at);
   cairo_move_to(cairo_.get(), p.x - half, p.y - half);

@@ -3,6 +3,8 @@
 
 #include <memory>
 #include <string>
+#include <utility>
+#include <vector>
 
 #include "heron/base/point.hpp"
 #include "heron/image/image.hpp"
@@ -28,6 +30,8 @@ class Canvas {
   explicit Canvas(const ImageView<const uint8_t>& picture, int zoom = 1);
 
   void line(Point2 a, Point2 b, Color color, double width = 1.5, Stroke stroke = Stroke::solid);
+  /// Many short lines as one stroke: all rims lie below all colors, so neighbours do not darken each other.
+  void lines(const std::vector<std::pair<Point2, Point2>>& segments, Color color, double width);
   void cross(Point2 at, double half, Color color, double width = 1.2);
   void ring(Point2 centre, double radius, Color color, double width = 1.5, Stroke stroke = Stroke::solid);
   void box(Point2 corner, double width, double height, Color color, Stroke stroke);

@@ -10,10 +10,15 @@ namespace {
 using namespace draw;
 
 void draw_edges(Canvas& canvas, const std::vector<EdgeMatch>& edges) {
-  for (const EdgeMatch& e : edges) {
-    if (e.weight <= 0) continue;
-    const Point2 at = e.place + e.normal * static_cast<double>(e.distance), along{-e.normal.y * 0.6, e.normal.x * 0.6};
-    canvas.line(at - along, at + along, edge_color, 0.6 + 1.4 * static_cast<double>(e.weight));
+  // Three classes of match, each a line of its own width.
+  for (const auto& [least, most, width] : {std::tuple{0.0f, 0.5f, 0.8}, {0.5f, 0.9f, 1.4}, {0.9f, 2.0f, 2.2}}) {
+    std::vector<std::pair<Point2, Point2>> segments;
+    for (const EdgeMatch& e : edges) {
+      if (e.weight <= least || e.weight > most) continue;
+      const Point2 at = e.place + e.normal * static_cast<double>(e.distance), along{-e.normal.y * 0.6, e.normal.x * 0.6};
+      segments.emplace_back(at - along, at + along);
+    }
+    canvas.lines(segments, edge_color, width);
   }
   // Unseen edges lie a pixel apart; a cross at every sixth shows the gap without filling it.
   size_t unseen = 0;
@@ -26,6 +31,13 @@ void draw_axes(Canvas& canvas, Point2 origin, Angle angle, double length) {
   canvas.arrow(origin, origin + x * length, axis_color, 2, Stroke::solid);
   canvas.arrow(origin, origin + y * (0.7 * length), axis_color, 1.5, Stroke::dashed);
   canvas.ring(origin, 4, axis_color, 1.5);
+}
+
+/// Where the words of a part go: below its lowest edge.
+Point2 foot_of(const Sighting& s) {
+  Point2 foot{s.x - 40, s.y + 20};
+  for (const EdgeMatch& e : s.edges) foot.y = std::max(foot.y, e.place.y + 6);
+  return foot;
 }
 
 std::string reason_of(const Miss& miss) {
@@ -48,9 +60,10 @@ Image<Rgb> draw_report(const ImageView<const uint8_t>& picture, const Report& re
   for (const ReportedPart& part : report.parts) {
     const Sighting& s = part.sighting;
     draw_axes(canvas, {s.x, s.y}, s.angle, 48);
-    canvas.label({s.x + 10, s.y + 12}, fmt::format("{} {}  {:.1f}", ++number, s.target, s.score));
-    if (part.robot) canvas.label({s.x + 10, s.y + 33}, fmt::format("robot {:.2f} {:.2f} mm  {:.2f}\u00b0", part.robot->x_mm, part.robot->y_mm, part.robot->angle.degrees()), {1, 1, 1}, 11);
-    else if (part.world) canvas.label({s.x + 10, s.y + 33}, fmt::format("world {:.2f} {:.2f} mm  {:.2f}\u00b0", part.world->x_mm, part.world->y_mm, part.world->angle.degrees()), {1, 1, 1}, 11);
+    const Point2 foot = foot_of(s), below = foot + Point2{0, 21};
+    canvas.label(foot, fmt::format("{} {}  {:.1f}", ++number, s.target, s.score));
+    if (part.robot) canvas.label(below, fmt::format("robot {:.2f} {:.2f} mm  {:.2f}\u00b0", part.robot->x_mm, part.robot->y_mm, part.robot->angle.degrees()), {1, 1, 1}, 11);
+    else if (part.world) canvas.label(below, fmt::format("world {:.2f} {:.2f} mm  {:.2f}\u00b0", part.world->x_mm, part.world->y_mm, part.world->angle.degrees()), {1, 1, 1}, 11);
   }
   canvas.label({6, 6}, fmt::format("{} found, {} missed", report.parts.size(), report.misses.size()), {1, 1, 1}, 14);
   return canvas.image();
@@ -82,10 +95,12 @@ Image<Rgb> draw_target(const PatternTarget& target) {
   for (int y = 0; y < target.mask().height(); ++y)
     for (int x = 0; x < target.mask().width(); ++x)
       if (!target.mask()(x, y)) canvas.hatch(x, y);
+  std::vector<std::pair<Point2, Point2>> segments;
   for (const TaughtEdge& e : target.levels()[0]) {
     const Point2 at = e.place + target.origin(), along{-e.normal.y * 0.5, e.normal.x * 0.5};
-    canvas.line(at - along, at + along, edge_color, 1.5);
+    segments.emplace_back(at - along, at + along);
   }
+  canvas.lines(segments, edge_color, 2);
   for (const TaughtEdge& e : target.coarse_edges()) canvas.ring(e.place + target.origin(), 3.0 / zoom, unseen_color, 1.5);
   draw_axes(canvas, target.origin(), {}, 0.2 * target.pixels().width());
   canvas.label({0, 0}, fmt::format("{}: {} edges on {} levels, strength {:.0f}; rings: first search", target.name(), target.levels()[0].size(), target.levels().size(), target.strength()));

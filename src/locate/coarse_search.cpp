@@ -139,7 +139,7 @@ std::vector<CoarseHit> coarse_search(const PatternTarget& target, const Survey& 
   for (const TaughtEdge& e : target.coarse_edges()) radius = std::max(radius, norm(e.place));
   const int pad = static_cast<int>(std::ceil(radius * search.scale.max * std::ldexp(1.0, -level))) + 2;
   // Far above the noise, and low enough for thin structure that a coarse level has blurred.
-  const double least = std::max({3.0, 0.4 * search.least_contrast, 4 * 0.87 * survey.noise_sigma(level)});
+  const double least = std::max({3.0, 0.7 * search.least_contrast, 4 * 0.87 * survey.noise_sigma(level)});
   const ResponseMaps responses = response_maps(survey.gradients(level), static_cast<int>(std::lround(least)), pad);
 
   const PoseGrid grid = pose_grid(target, search, level);

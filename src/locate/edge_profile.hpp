@@ -13,18 +13,26 @@ struct EdgeMet {
   double cosine = 0;    ///< of the angle between the gradient there and the normal
 };
 
+/// Bilinear brightness where the caller knows that all four neighbours exist.
+inline double between_pixels(const ImageView<const uint8_t>& picture, double x, double y) {
+  const int x0 = static_cast<int>(x), y0 = static_cast<int>(y);
+  const double fx = x - x0, fy = y - y0;
+  const uint8_t *a = picture.row(y0) + x0, *b = a + picture.stride();
+  const double top = a[0] + fx * (a[1] - a[0]), bottom = b[0] + fx * (b[1] - b[0]);
+  return top + fy * (bottom - top);
+}
+
 /// The strongest rise of brightness along `normal` within `reach` pixels of `place` (1 to 6). Nearer rises are preferred a little, so that
 /// a strong neighbour does not draw a weaker edge away. Sub-pixel by a parabola through the derivative. Teaching and finding use this same
 /// measurement, so its small bias cancels. A scan that leaves the picture meets nothing.
 inline EdgeMet meet_edge(const ImageView<const uint8_t>& picture, Point2 place, Point2 normal, int reach, double least_contrast) {
   EdgeMet result;
   const double far = reach + 1;
-  if (!can_sample(picture, place.x - far * normal.x, place.y - far * normal.y) ||
-      !can_sample(picture, place.x + far * normal.x, place.y + far * normal.y))
-    return result;
+  const double reach_x = far * std::abs(normal.x) + 1, reach_y = far * std::abs(normal.y) + 1;  // one more for the look along the edge
+  if (!(place.x >= reach_x && place.y >= reach_y && place.x + reach_x < picture.width() - 1 && place.y + reach_y < picture.height() - 1)) return result;
   std::array<double, 15> v{};
   for (int k = -reach - 1; k <= reach + 1; ++k)
-    v[static_cast<size_t>(k + reach + 1)] = bilinear(picture, place.x + k * normal.x, place.y + k * normal.y);
+    v[static_cast<size_t>(k + reach + 1)] = between_pixels(picture, place.x + k * normal.x, place.y + k * normal.y);
   const auto rise = [&](int k) { return v[static_cast<size_t>(k + reach + 2)] - v[static_cast<size_t>(k + reach)]; };
   int best = 0;
   double best_value = -1e9;
@@ -43,9 +51,7 @@ inline EdgeMet meet_edge(const ImageView<const uint8_t>& picture, Point2 place, 
   }
   result.offset = best + sub;
   const Point2 at = place + normal * result.offset, tangent{-normal.y, normal.x};
-  double across = 0;
-  if (can_sample(picture, at.x + tangent.x, at.y + tangent.y) && can_sample(picture, at.x - tangent.x, at.y - tangent.y))
-    across = bilinear(picture, at.x + tangent.x, at.y + tangent.y) - bilinear(picture, at.x - tangent.x, at.y - tangent.y);
+  const double across = between_pixels(picture, at.x + tangent.x, at.y + tangent.y) - between_pixels(picture, at.x - tangent.x, at.y - tangent.y);
   result.cosine = result.contrast / std::hypot(result.contrast, across);
   result.met = true;
   return result;

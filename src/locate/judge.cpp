@@ -111,6 +111,9 @@ Findings judged(const PatternTarget& target, const Survey& survey, std::vector<C
   }
   for (auto& [c, missed] : turned_away) {
     if (findings.misses.size() == most_misses || on_spot_of(taken, c) || on_spot_of(told, c)) continue;
+    // Part of what was found, laid over itself a little off, is no news.
+    const auto echoes = [&](const Candidate& s) { return 2 * c.score < s.score && overlap(target.extent(), c.pose, s.pose) > 0.3; };
+    if (std::any_of(taken.begin(), taken.end(), echoes)) continue;
     told.push_back(c);
     findings.misses.push_back(miss_of(c, std::move(missed)));
   }

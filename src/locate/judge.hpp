@@ -10,7 +10,7 @@ namespace heron {
 struct Candidate {
   Similarity2 pose;
   double score = 0, contrast = 0;
-  PoseSigma sigma;
+  PoseSigma sigma = {};
 };
 
 /// Sorts candidates into sightings and misses. Of two on the same spot the better one counts and the other is forgotten; of two that overlap, or that are too

@@ -121,8 +121,8 @@ PatternTarget teach_pattern(const ImageView<const uint8_t>& picture, const Regio
                               box.y, box.y + box.height, picture.width(), picture.height()));
   const Point2 origin = settings.origin.value_or(box.centre());
   const int x0 = std::max(0, static_cast<int>(std::floor(box.x))), y0 = std::max(0, static_cast<int>(std::floor(box.y)));
-  const int x1 = std::min(picture.width(), static_cast<int>(std::ceil(box.x + box.width)) + 1);
-  const int y1 = std::min(picture.height(), static_cast<int>(std::ceil(box.y + box.height)) + 1);
+  const int x1 = std::min(picture.width(), static_cast<int>(std::ceil(box.x + box.width)));
+  const int y1 = std::min(picture.height(), static_cast<int>(std::ceil(box.y + box.height)));
   const Image<uint8_t> whole = region.mask(x1, y1);
   Image<uint8_t> pixels(x1 - x0, y1 - y0), mask(x1 - x0, y1 - y0);
   for (int y = y0; y < y1; ++y)

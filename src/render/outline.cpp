@@ -92,8 +92,8 @@ Outline leaf_veins(double length, double width) {
   const auto add = [&](Point2 a, Point2 b, double w) { veins.loops.push_back(strip(a, b, w).loops[0]); };
   for (double s = 0.25; s < 0.8; s += 0.18) {
     const Point2 from = midrib(length, s);
-    add(from + Point2{0.01 * length, 0.03 * width}, from + Point2{0.11 * length, 0.75 * half_width(width, s, 1.15)}, 0.028 * length);
-    add(from + Point2{0.03 * length, -0.03 * width}, from + Point2{0.15 * length, -0.7 * half_width(width, s, 0.8)}, 0.022 * length);
+    add(from + Point2{0.01 * length, 0.03 * width}, from + Point2{0.11 * length, 0.7 * half_width(width, s + 0.11, 1.15)}, 0.028 * length);
+    add(from + Point2{0.03 * length, -0.03 * width}, from + Point2{0.15 * length, -0.65 * half_width(width, s + 0.15, 0.8)}, 0.022 * length);
   }
   return veins;
 }

@@ -1,0 +1,99 @@
+// Pattern finding on a 1280 x 1024 tray beside the yardstick, all on one thread. Prints the ratios at the end.
+#include <benchmark/benchmark.h>
+#include <tbb/global_control.h>
+
+#include <algorithm>
+#include <cstdio>
+#include <map>
+
+#include "fft_correlation.hpp"
+#include "heron/locate/pattern.hpp"
+#include "heron/locate/survey.hpp"
+#include "heron/render/tray_station.hpp"
+
+using namespace heron;
+using namespace heron::render;
+
+namespace {
+
+Image<uint8_t> photographed(const Scene& scene, uint64_t seed) {
+  Random random(seed);
+  return expose(exact_picture(scene), {.sigma = 2, .electrons = 20000}, random);
+}
+
+/// A seed that nothing was tuned on.
+struct Bench {
+  TrayStation one = make_tray_station(1001, {.views = 1, .leaves = 1, .others = 8});
+  TrayStation five = make_tray_station(1001, {.views = 1, .leaves = 5, .others = 6});
+  TrayStation none = make_tray_station(1001, {.views = 1, .leaves = 0, .others = 0});
+  Image<uint8_t> taught = photographed(one.teach.scene, 1), picture = photographed(one.views[0].scene, 2), full = photographed(five.views[0].scene, 3), empty = photographed(none.views[0].scene, 4);
+  Point2 middle = one.camera.project({one.teach.tiles[0].table_from_tile.x, one.teach.tiles[0].table_from_tile.y, 0});
+  PatternTarget target = teach_pattern(taught, Region::rectangle(middle, 204, 152, {}), {.name = "leaf"});
+};
+
+Bench& shared() {
+  static Bench bench;
+  return bench;
+}
+
+void fft_correlation_one_angle(benchmark::State& state) {
+  Bench& b = shared();
+  bench::FftCorrelation correlation(b.picture, b.target.pixels());
+  for (auto _ : state) benchmark::DoNotOptimize(correlation.run());
+}
+
+/// From the picture in memory to the sightings: survey and find.
+void find_in(benchmark::State& state, const Image<uint8_t>& picture, const FindLimits& limits) {
+  size_t found = 0;
+  for (auto _ : state) {
+    const Survey survey{Image<uint8_t>(picture)};
+    found = find(shared().target, survey, limits, Explain::never).sightings.size();
+    benchmark::DoNotOptimize(found);
+  }
+  state.counters["found"] = static_cast<double>(found);
+}
+
+void find_360(benchmark::State& state) { find_in(state, shared().picture, {}); }
+void find_360_scaled(benchmark::State& state) { find_in(state, shared().picture, {.scale = {0.8, 1.2}}); }
+void find_360_empty(benchmark::State& state) { find_in(state, shared().empty, {}); }
+void find_360_five(benchmark::State& state) { find_in(state, shared().full, {}); }
+
+BENCHMARK(fft_correlation_one_angle)->Unit(benchmark::kMillisecond);
+BENCHMARK(find_360)->Unit(benchmark::kMillisecond);
+BENCHMARK(find_360_scaled)->Unit(benchmark::kMillisecond);
+BENCHMARK(find_360_empty)->Unit(benchmark::kMillisecond);
+BENCHMARK(find_360_five)->Unit(benchmark::kMillisecond);
+
+/// Collects times as they are printed, to set each against the yardstick.
+class Ratios : public benchmark::ConsoleReporter {
+ public:
+  void ReportRuns(const std::vector<Run>& runs) override {
+    ConsoleReporter::ReportRuns(runs);
+    for (const Run& run : runs)
+      if (run.run_type == Run::RT_Iteration) {
+        double& best = times_.try_emplace(run.run_name.function_name, 1e300).first->second;
+        best = std::min(best, run.GetAdjustedCPUTime());
+      }
+  }
+  void print() const {
+    const auto yardstick = times_.find("fft_correlation_one_angle");
+    if (yardstick == times_.end()) return;
+    std::printf("\nshare of one yardstick (FFT correlation, one angle, one scale; best of the repetitions):\n");
+    for (const auto& [name, time] : times_)
+      if (name != yardstick->first) std::printf("  %-24s %.3f\n", name.c_str(), time / yardstick->second);
+  }
+
+ private:
+  std::map<std::string, double> times_;
+};
+
+}  // namespace
+
+int main(int argc, char** argv) {
+  const tbb::global_control one_thread(tbb::global_control::max_allowed_parallelism, 1);
+  benchmark::Initialize(&argc, argv);
+  if (benchmark::ReportUnrecognizedArguments(argc, argv)) return 2;
+  Ratios ratios;
+  benchmark::RunSpecifiedBenchmarks(&ratios);
+  ratios.print();
+}
