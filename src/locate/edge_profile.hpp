@@ -23,7 +23,7 @@ inline double between_pixels(const ImageView<const uint8_t>& picture, double x, 
 }
 
 /// The strongest rise of brightness along `normal` within `reach` pixels of `place` (1 to 6). Nearer rises are preferred a little, so that
-/// a strong neighbour does not draw a weaker edge away. Sub-pixel by a parabola through the derivative. Teaching and finding use this same
+/// a strong neighbour does not draw a weaker edge away. Sub-pixel by a parabola through the logarithm of the derivative. Teaching and finding use this same
 /// measurement, so its small bias cancels. A scan that leaves the picture meets nothing.
 inline EdgeMet meet_edge(const ImageView<const uint8_t>& picture, Point2 place, Point2 normal, int reach, double least_contrast) {
   EdgeMet result;
@@ -42,12 +42,14 @@ inline EdgeMet meet_edge(const ImageView<const uint8_t>& picture, Point2 place, 
     if (value > best_value) best_value = value, best = k;
   }
   result.contrast = rise(best);
-  if (result.contrast < least_contrast) return result;
+  if (result.contrast < least_contrast || result.contrast <= 0) return result;
   double sub = 0;
   if (best > -reach && best < reach) {
     const double before = rise(best - 1), here = rise(best), after = rise(best + 1);
-    const double bend = before - 2 * here + after;
-    if (bend < 0) sub = std::clamp(0.5 * (before - after) / bend, -0.5, 0.5);
+    // The derivative of a blurred step is close to a Gaussian, whose logarithm is a parabola.
+    const double floor = 0.02 * here, a = std::log(std::max(before, floor)), b = std::log(here), c = std::log(std::max(after, floor));
+    const double bend = a - 2 * b + c;
+    if (bend < 0) sub = std::clamp(0.5 * (a - c) / bend, -0.5, 0.5);
   }
   result.offset = best + sub;
   const Point2 at = place + normal * result.offset, tangent{-normal.y, normal.x};

@@ -76,7 +76,7 @@ std::vector<Candidate> candidates_of(const PatternTarget& target, const Survey& 
 }
 
 Reach beyond(const FindLimits& limits) {
-  return {full_turn, {std::min(limits.scale.min, 0.7), std::max(limits.scale.max, 1.4)}, std::min(limits.least_contrast, 3.0), 0.7 * limits.least_score};
+  return {full_turn, {std::min(limits.scale.min, 0.7), std::max(limits.scale.max, 1.4)}, std::min(limits.least_contrast, 3.0), 0.6 * limits.least_score};
 }
 
 }  // namespace

@@ -1,53 +1,335 @@
 #include <doctest/doctest.h>
+#include <tbb/task_arena.h>
 
 #include "heron/locate/pattern.hpp"
 #include "heron/locate/survey.hpp"
 #include "heron/render/tray_station.hpp"
+#include "locate/sum_rows.hpp"
 
 using namespace heron;
 using namespace heron::render;
 
 namespace {
-CameraModel straight_camera() { return camera_above(600, {.fx = 2400, .fy = 2400}); }
 
-Image<uint8_t> picture_of(const std::vector<Piece>& pieces, double noise, uint64_t seed, double light = 1) {
-  Scene scene;
-  scene.camera = straight_camera();
-  scene.texture = 0.012;
-  scene.texture_seed = seed;
-  scene.light.level = light;
-  scene.pieces = pieces;
-  Random random(seed);
-  return expose(exact_picture(scene), {.sigma = noise}, random);
+CameraModel small_camera(int size) { return camera_above(600, {.fx = 2400, .fy = 2400, .cx = 0.5 * (size - 1), .cy = 0.5 * (size - 1)}); }
+
+struct Shot {
+  std::vector<Piece> pieces = {};
+  int size = 420;
+  double noise = 2, light = 1, blur = 0.8;
+  uint64_t seed = 1;
+
+  Image<uint8_t> take() const {
+    Scene scene;
+    scene.camera = small_camera(size);
+    scene.width = scene.height = size;
+    scene.texture = 0.012;
+    scene.texture_seed = seed;
+    scene.light = {light, {0.1, -0.1}, 0.1};
+    scene.blur_px = blur;
+    scene.pieces = pieces;
+    Random random(seed);
+    return expose(exact_picture(scene), {.sigma = noise, .electrons = 20000}, random);
+  }
+  Point2 pixel_of(const Pose2& tile) const { return small_camera(size).project({tile.x, tile.y, 0}); }
+};
+
+std::vector<Piece> leaf_at(const Pose2& pose, double scale = 1, bool mirror = false) {
+  std::vector<Piece> pieces = tile_pieces("leaf", pose, 0.62);
+  for (Piece& p : pieces) {
+    p.outline = scaled(p.outline, scale);
+    if (mirror) p.outline = mirrored(p.outline);
+  }
+  return pieces;
 }
 
-/// The leaf tile taught upright at the middle of the picture; its origin is the middle.
-PatternTarget leaf_target() {
-  const Image<uint8_t> taught = picture_of(tile_pieces("leaf", {}, 0.62), 2, 77);
-  return teach_pattern(taught, Region::rectangle(Point2{639.5, 511.5}, 208, 156, {}), {.name = "leaf"});
+void add(std::vector<Piece>& pieces, const std::vector<Piece>& more) { pieces.insert(pieces.end(), more.begin(), more.end()); }
+
+/// Taught upright at the middle of a picture; the origin is the tile's middle.
+const PatternTarget& leaf_target() {
+  static const PatternTarget target = [] {
+    const Shot shot{.pieces = leaf_at({}), .seed = 77};
+    const Point2 middle = shot.pixel_of({});
+    return teach_pattern(shot.take(), Region::rectangle(middle, 204, 152, {}), {.name = "leaf"});
+  }();
+  return target;
 }
+
+Findings find_in(const Image<uint8_t>& picture, const FindLimits& limits = {}, Explain explain = Explain::when_nothing) { return find(leaf_target(), Survey(Image<uint8_t>(picture)), limits, explain); }
+
+/// Table angles grow counter-clockwise as seen, picture angles clockwise.
+Angle picture_angle(const Pose2& tile) { return (-tile.angle).wrapped(); }
+
+const LimitMissed* limit_of(const Findings& findings, const std::string& name) {
+  for (const Miss& m : findings.misses)
+    for (const LimitMissed& l : m.limits)
+      if (l.name == name) return &l;
+  return nullptr;
+}
+
 }  // namespace
 
-TEST_CASE("probe") {
-  const PatternTarget target = leaf_target();
-  MESSAGE("levels " << target.levels().size() << " edges " << target.levels()[0].size() << " coarse " << target.coarse_edges().size() << " strength " << target.strength());
-  Random random(4);
-  TrayStation station = make_tray_station(3, {.views = 3});
-  for (auto& view : station.views) {
-    view.scene.camera = straight_camera();
-    const Survey survey(expose(exact_picture(view.scene), {.sigma = 2}, random));
-    const Findings f = find(target, survey);
-    MESSAGE("found " << f.sightings.size() << " misses " << f.misses.size());
-    for (const Sighting& s : f.sightings) {
-      double best = 1e9, turn = 0;
-      for (const TrayTile& t : view.tiles)
-        if (t.kind == "leaf") {
-          const Point2 p = view.scene.camera.project({t.table_from_tile.x, t.table_from_tile.y, 0});
-          const double d = std::hypot(p.x - s.x, p.y - s.y);
-          if (d < best) best = d, turn = (s.angle + t.table_from_tile.angle).wrapped().degrees();
-        }
-      MESSAGE(s.x << " " << s.y << " " << s.angle.degrees() << " score " << s.score << " contrast " << s.contrast << " off " << best << " turn " << turn << " sigma " << s.sigma.x << " " << s.sigma.angle.degrees());
-    }
-    for (const Miss& m : f.misses) MESSAGE("miss " << m.x << " " << m.y << " " << m.score << " " << m.limits[0].name);
+TEST_CASE("the summing kernel gives the hits of its plain twin") {
+  Random random(3);
+  for (const int width : {5, 31, 64, 100, 203}) {
+    Image<uint8_t> map(width + 20, 12);
+    for (int y = 0; y < 12; ++y)
+      for (int x = 0; x < width + 20; ++x) map(x, y) = static_cast<uint8_t>(random.whole(0, 4));
+    std::vector<const uint8_t*> features;
+    for (int k = 0; k < 37; ++k) features.push_back(map.row(random.whole(0, 3)) + random.whole(0, 19));
+    std::vector<RowHit> fast, plain;
+    sum_rows(features.data(), 37, 4, map.stride(), width, 8, 80, fast);
+    sum_rows_plain(features.data(), 37, 4, map.stride(), width, 8, 80, plain);
+    REQUIRE(fast.size() == plain.size());
+    CHECK(fast.size() > 0);
+    for (size_t i = 0; i < fast.size(); ++i) CHECK((fast[i].x == plain[i].x && fast[i].y == plain[i].y && fast[i].sum == plain[i].sum));
   }
+}
+
+TEST_CASE("five leaves among other tiles: all found, nothing else, each within 0.05 px and 0.05 degrees") {
+  for (const uint64_t seed : {501, 502, 503, 504}) {
+    TrayStation station = make_tray_station(seed, {.views = 1, .leaves = 5, .others = 6});
+    TrayView& view = station.views[0];
+    view.scene.camera = camera_above(600, {.fx = 2400, .fy = 2400});
+    Random random(seed);
+    const Findings findings = find(leaf_target(), Survey(expose(exact_picture(view.scene), {.sigma = 2, .electrons = 20000}, random)), {});
+    REQUIRE(findings.sightings.size() == 5);
+    for (const TrayTile& tile : view.tiles) {
+      if (tile.kind != "leaf") continue;
+      const Point2 truth = view.scene.camera.project({tile.table_from_tile.x, tile.table_from_tile.y, 0});
+      const auto nearest = std::min_element(findings.sightings.begin(), findings.sightings.end(), [&](const Sighting& a, const Sighting& b) { return distance({a.x, a.y}, truth) < distance({b.x, b.y}, truth); });
+      CAPTURE(seed);
+      CAPTURE(nearest->x);
+      CAPTURE(nearest->y);
+      CAPTURE(nearest->score);
+      CHECK(distance({nearest->x, nearest->y}, truth) < 0.05);
+      CHECK(std::abs((nearest->angle - picture_angle(tile.table_from_tile)).wrapped().degrees()) < 0.05);
+      CHECK(nearest->score > 95);
+    }
+  }
+}
+
+TEST_CASE("found in the dark and in bright light; the score does not follow the brightness") {
+  for (const double light : {0.3, 0.5, 1.0, 1.3}) {
+    CAPTURE(light);
+    const Pose2 tile{3.3, -4.1, 70_deg};
+    const Findings f = find_in(Shot{.pieces = leaf_at(tile), .light = light, .seed = 5}.take());
+    REQUIRE(f.sightings.size() == 1);
+    CHECK(f.sightings[0].score > 93);
+  }
+}
+
+TEST_CASE("a covered part's score falls as far as it is covered, and it is still in place") {
+  double before = 101;
+  for (const double covered : {0.0, 0.15, 0.3}) {
+    const Pose2 tile{-2, 1, -35_deg};
+    Shot shot{.pieces = leaf_at(tile), .seed = 8};
+    if (covered > 0) shot.pieces.push_back({rectangle(46 * covered + 2, 40, {-23 + 23 * covered - 1, 0}), tile, 0.35});
+    const Findings f = find_in(shot.take(), {.least_score = 45});
+    REQUIRE(f.sightings.size() == 1);
+    const Sighting& s = f.sightings[0];
+    CHECK(distance({s.x, s.y}, shot.pixel_of(tile)) < 0.1);
+    CHECK(s.score < before);
+    CHECK(s.score > 100 * (1 - covered) - 12);
+    before = s.score;
+    const auto unseen = std::count_if(s.edges.begin(), s.edges.end(), [](const EdgeMatch& e) { return e.weight <= 0; });
+    CHECK(static_cast<double>(unseen) / static_cast<double>(s.edges.size()) < covered + 0.1);
+  }
+}
+
+TEST_CASE("a part that reaches out of the picture is found where it is") {
+  const Shot shot{.pieces = leaf_at({38, 0, 15_deg}), .seed = 9};  // a quarter of it lies outside
+  const Findings f = find_in(shot.take(), {.least_score = 50});
+  REQUIRE(f.sightings.size() == 1);
+  CHECK(distance({f.sightings[0].x, f.sightings[0].y}, shot.pixel_of({38, 0, {}})) < 0.1);
+}
+
+TEST_CASE("any scale within the range, with its value") {
+  for (const double scale : {0.83, 1.0, 1.17}) {
+    const Pose2 tile{2, 3, 100_deg};
+    const Shot shot{.pieces = leaf_at(tile, scale), .seed = 12};
+    const Findings f = find_in(shot.take(), {.scale = {0.8, 1.2}});
+    REQUIRE(f.sightings.size() == 1);
+    CHECK(f.sightings[0].scale == doctest::Approx(scale).epsilon(0.001));
+    CHECK(distance({f.sightings[0].x, f.sightings[0].y}, shot.pixel_of(tile)) < 0.05);
+  }
+}
+
+TEST_CASE("the mirrored part and the empty tray are not found") {
+  CHECK(find_in(Shot{.pieces = leaf_at({}, 1, true), .seed = 13}.take()).sightings.empty());
+  CHECK(find_in(Shot{.seed = 14}.take()).sightings.empty());
+}
+
+TEST_CASE("ranges are strict, and the miss names the limit; setting what it says finds the part") {
+  const Pose2 tile{1, 2, -50_deg};
+  const Image<uint8_t> turned = Shot{.pieces = leaf_at(tile), .seed = 15}.take();
+  SUBCASE("angle") {
+    const Findings f = find_in(turned, {.angle = {-30_deg, 30_deg}});
+    CHECK(f.sightings.empty());
+    const LimitMissed* l = limit_of(f, "angle");
+    REQUIRE(l);
+    CHECK(l->value == doctest::Approx(50).epsilon(0.001));
+    CHECK(l->needed == "-30..30");
+    CHECK(find_in(turned, {.angle = {-30_deg, degrees(l->value + 1)}}).sightings.size() == 1);
+  }
+  SUBCASE("scale") {
+    const Image<uint8_t> larger = Shot{.pieces = leaf_at(tile, 1.12), .seed = 15}.take();
+    const Findings f = find_in(larger);
+    CHECK(f.sightings.empty());
+    const LimitMissed* l = limit_of(f, "scale");
+    REQUIRE(l);
+    CHECK(l->value == doctest::Approx(1.12).epsilon(0.005));
+    CHECK(find_in(larger, {.scale = {1, l->value + 0.01}}).sightings.size() == 1);
+  }
+  SUBCASE("score") {
+    Shot shot{.pieces = leaf_at(tile), .seed = 16};
+    shot.pieces.push_back({rectangle(18, 40, {-16, 0}), tile, 0.35});
+    const Findings f = find_in(shot.take(), {.least_score = 80});
+    CHECK(f.sightings.empty());
+    const LimitMissed* l = limit_of(f, "score");
+    REQUIRE(l);
+    CHECK(find_in(shot.take(), {.least_score = l->value - 2}).sightings.size() == 1);
+  }
+  SUBCASE("contrast") {
+    const Image<uint8_t> dark = Shot{.pieces = leaf_at(tile), .light = 0.3, .seed = 17}.take();
+    const Findings f = find_in(dark, {.least_contrast = 60});
+    CHECK(f.sightings.empty());
+    const LimitMissed* l = limit_of(f, "contrast");
+    REQUIRE(l);
+    CHECK(l->value < 40);
+    CHECK(find_in(dark, {.least_contrast = l->value * 0.4}).sightings.size() == 1);
+  }
+  SUBCASE("count") {
+    Shot shot{.pieces = leaf_at({-25, -25, 10_deg}), .size = 640, .seed = 18};
+    add(shot.pieces, leaf_at({25, 25, 80_deg}));
+    const Findings f = find_in(shot.take(), {.count = 1});
+    CHECK(f.sightings.size() == 1);
+    const LimitMissed* l = limit_of(f, "count");
+    REQUIRE(l);
+    CHECK(l->needed == "at most 1");
+  }
+  SUBCASE("region") {
+    const FindLimits elsewhere{.region = Region::rectangle({0, 0, 150, 150})};
+    const Findings f = find_in(turned, elsewhere);
+    CHECK(f.sightings.empty());
+    const FindLimits here{.region = Region::rectangle({150, 150, 150, 150})};
+    CHECK(find_in(turned, here).sightings.size() == 1);
+    FindLimits cut = here;
+    cut.region.subtract(Region::rectangle({190, 180, 60, 60}));
+    const Findings g = find_in(turned, cut);
+    CHECK(g.sightings.empty());
+    CHECK(limit_of(g, "region"));
+  }
+}
+
+TEST_CASE("a pose at the end of a range is flagged") {
+  const Image<uint8_t> picture = Shot{.pieces = leaf_at({0, 0, -30_deg}), .seed = 19}.take();
+  const double found = find_in(picture).sightings.at(0).angle.degrees();
+  const Findings f = find_in(picture, {.angle = {degrees(-10), degrees(found + 0.003)}});
+  REQUIRE(f.sightings.size() == 1);
+  CHECK(f.sightings[0].range_end == std::vector<std::string>{"angle"});
+}
+
+TEST_CASE("the same bits whatever the thread count") {
+  const Image<uint8_t> picture = Shot{.pieces = leaf_at({2, 1, 44_deg}), .seed = 20}.take();
+  Findings one, two;
+  tbb::task_arena(1).execute([&] { one = find_in(picture, {.scale = {0.9, 1.1}}); });
+  tbb::task_arena(2).execute([&] { two = find_in(picture, {.scale = {0.9, 1.1}}); });
+  REQUIRE(one.sightings.size() == 1);
+  REQUIRE(two.sightings.size() == 1);
+  CHECK(one.sightings[0].x == two.sightings[0].x);
+  CHECK(one.sightings[0].angle == two.sightings[0].angle);
+  CHECK(one.sightings[0].score == two.sightings[0].score);
+}
+
+TEST_CASE("reported sigmas are of the size of the errors") {
+  double x = 0, angle = 0, x_claimed = 0, angle_claimed = 0;
+  Random random(6);
+  const int runs = 60;
+  for (int i = 0; i < runs; ++i) {
+    const Pose2 tile{random.uniform(-4, 4), random.uniform(-4, 4), degrees(random.uniform(-180, 180))};
+    const Shot shot{.pieces = leaf_at(tile), .size = 320, .seed = 1000 + static_cast<uint64_t>(i)};
+    const Findings f = find_in(shot.take());
+    REQUIRE(f.sightings.size() == 1);
+    const Sighting& s = f.sightings[0];
+    x += std::pow(s.x - shot.pixel_of(tile).x, 2), x_claimed += s.sigma.x * s.sigma.x;
+    angle += std::pow((s.angle - picture_angle(tile)).wrapped().degrees(), 2), angle_claimed += std::pow(s.sigma.angle.degrees(), 2);
+  }
+  MESSAGE("error rms x " << std::sqrt(x / runs) << " px, angle " << std::sqrt(angle / runs) << " deg; claimed " << std::sqrt(x_claimed / runs) << ", " << std::sqrt(angle_claimed / runs));
+  CHECK(std::sqrt(x / x_claimed) < 2);
+  CHECK(std::sqrt(x / x_claimed) > 0.4);
+  CHECK(std::sqrt(angle / angle_claimed) < 2);
+  CHECK(std::sqrt(angle / angle_claimed) > 0.4);
+}
+
+TEST_CASE("the origin is the region's centre unless given, and may lie outside") {
+  const Image<uint8_t> picture = Shot{.pieces = leaf_at({}), .seed = 77}.take();
+  const Region region = Region::rectangle({100, 120, 220, 180});
+  const PatternTarget centred = teach_pattern(picture, region);
+  CHECK(centred.origin() + Point2{100, 120} == Point2{210, 210});
+  const PatternTarget given = teach_pattern(picture, region, {.origin = Point2{20, 30}});
+  const Findings f = find(given, Survey(Image<uint8_t>(picture)), {});
+  REQUIRE(f.sightings.size() == 1);
+  CHECK(f.sightings[0].x == doctest::Approx(20).epsilon(0.001));
+  CHECK(f.sightings[0].y == doctest::Approx(30).epsilon(0.001));
+}
+
+TEST_CASE("what lies under the mask is never looked at") {
+  const Image<uint8_t> picture = Shot{.pieces = leaf_at({}), .seed = 77}.take();
+  Region region = Region::rectangle({100, 120, 220, 180});
+  region.subtract(Region::ellipse({210, 210}, 40, 30));
+  const PatternTarget target = teach_pattern(picture, region);
+  Image<uint8_t> scribbled = picture;
+  for (int y = 195; y < 225; ++y)
+    for (int x = 190; x < 230; ++x) scribbled(x, y) = static_cast<uint8_t>((x * 37 + y * 91) & 255);
+  const PatternTarget same = teach_pattern(scribbled, region);
+  REQUIRE(target.levels().size() == same.levels().size());
+  for (size_t l = 0; l < target.levels().size(); ++l) {
+    REQUIRE(target.levels()[l].size() == same.levels()[l].size());
+    for (size_t i = 0; i < target.levels()[l].size(); ++i) CHECK(target.levels()[l][i].place == same.levels()[l][i].place);
+  }
+}
+
+TEST_CASE("a round part is found with angle 0") {
+  const Shot shot{.pieces = {{disc(18), {3, 4, {}}, 0.7}}, .seed = 21};
+  const PatternTarget round = teach_pattern(Shot{.pieces = {{disc(18), {}, 0.7}}, .seed = 22}.take(), Region::rectangle(Point2{209.5, 209.5}, 190, 190, {}));
+  CHECK_FALSE(round.has_angle());
+  const Findings f = find(round, Survey(shot.take()), {});
+  REQUIRE(f.sightings.size() == 1);
+  CHECK(f.sightings[0].angle.degrees() == 0);
+  CHECK(distance({f.sightings[0].x, f.sightings[0].y}, shot.pixel_of({3, 4, {}})) < 0.05);
+}
+
+TEST_CASE("what cannot be taught is refused with the reason") {
+  const Image<uint8_t> picture = Shot{.pieces = leaf_at({}), .seed = 77}.take();
+  CHECK_THROWS_WITH_AS(teach_pattern(picture, Region()), doctest::Contains("region is empty"), Error);
+  CHECK_THROWS_WITH_AS(teach_pattern(picture, Region::rectangle({300, 300, 200, 100})), doctest::Contains("must lie inside"), Error);
+  CHECK_THROWS_WITH_AS(teach_pattern(picture, Region::rectangle({5, 5, 60, 60})), doctest::Contains("nothing to hold on to here"), Error);
+  const Image<uint8_t> stripes = Shot{.pieces = {{rectangle(20, 300), {}, 0.8}}, .seed = 23}.take();
+  CHECK_THROWS_WITH_AS(teach_pattern(stripes, Region::rectangle({100, 150, 220, 120})), doctest::Contains("slide along 90 degrees"), Error);
+  CHECK_THROWS_AS(teach_pattern(picture, Region::rectangle({100, 120, 220, 180}), {.least_strength = -1}), Error);
+  CHECK_THROWS_AS(teach_pattern(picture, Region::rectangle({100, 120, 220, 180}), {.origin = Point2{NAN, 0}}), Error);
+}
+
+TEST_CASE("limits that contradict themselves are refused") {
+  const Survey survey(Shot{.seed = 24}.take());
+  const auto refuses = [&](const FindLimits& limits, const char* part) { CHECK_THROWS_WITH_AS(find(leaf_target(), survey, limits), doctest::Contains(part), Error); };
+  refuses({.angle = {30_deg, -30_deg}}, "swapped");
+  refuses({.scale = {1.2, 0.8}}, "swapped");
+  refuses({.scale = {0, 1}}, "0.1..10");
+  refuses({.least_score = 101}, "least score");
+  refuses({.least_score = NAN}, "least score");
+  refuses({.least_contrast = 0}, "least contrast");
+  refuses({.count = -1}, "count");
+  refuses({.most_overlap = 1.5}, "overlap");
+}
+
+TEST_CASE("tiny, flat and noisy pictures hold nothing and do no harm") {
+  CHECK_THROWS_AS(Survey(Image<uint8_t>()), Error);
+  for (const auto& [w, h] : {std::pair{1, 1}, {1, 300}, {300, 1}, {16, 16}, {50, 40}}) CHECK(find(leaf_target(), Survey(Image<uint8_t>(w, h)), {}).sightings.empty());
+  Random random(30);
+  Image<uint8_t> noise(500, 400), checks(500, 400), white(500, 400);
+  for (int y = 0; y < 400; ++y)
+    for (int x = 0; x < 500; ++x) noise(x, y) = static_cast<uint8_t>(random.whole(0, 255)), checks(x, y) = ((x / 5 + y / 5) & 1) ? 255 : 0, white(x, y) = 255;
+  for (const Image<uint8_t>* picture : {&noise, &checks, &white}) CHECK(find_in(*picture, {.scale = {0.8, 1.2}}).sightings.empty());
 }

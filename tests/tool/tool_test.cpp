@@ -1,0 +1,240 @@
+#include <doctest/doctest.h>
+
+#include <nlohmann/json.hpp>
+#include <thread>
+
+#include "support.hpp"
+
+using nlohmann::json;
+using support::TemporaryFolder;
+
+namespace {
+
+const std::string heron = HERON_TOOL;
+
+/// One cell, calibrated and taught by the tool itself, as the README does it.
+struct Worked {
+  TemporaryFolder folder;
+  std::string region;
+  support::Ran calibrated, taught;
+
+  Worked() {
+    const auto made = run("simulate tray --seed 42 --views 2 --output .");
+    const size_t at = made.out.find(" in ") + 4;
+    region = made.out.substr(at, made.out.find(')') - at);
+    calibrated = run("calibrate --board dots --columns 13 --rows 11 --pitch 18 board.png --output mapping.toml --json");
+    taught = run("teach teach.png --region " + region + " --output leaf.png --picture taught.png");
+  }
+  support::Ran run(const std::string& arguments) const { return support::run(heron + " " + arguments, folder.path()); }
+  bool has(const std::string& name) const { return std::filesystem::exists(folder / name); }
+};
+
+const Worked& worked() {
+  static const Worked shared;
+  return shared;
+}
+
+void fails(const std::string& arguments, const std::string& message, int status = 2) {
+  const auto ran = worked().run(arguments);
+  CHECK_MESSAGE(ran.status == status, arguments << "\n" << ran.err);
+  CHECK_MESSAGE(ran.err.find(message) != std::string::npos, arguments << "\n" << ran.err);
+}
+
+}  // namespace
+
+TEST_CASE("help has an example for every command, and wrong use is status 2") {
+  CHECK(worked().run("--help").status == 0);
+  for (const char* command : {"board", "calibrate", "map", "teach", "find", "run", "simulate robot", "simulate tray", "demo"}) {
+    const auto ran = worked().run(std::string(command) + " --help");
+    CHECK(ran.status == 0);
+    CHECK_MESSAGE(ran.out.find("Example: heron ") != std::string::npos, command);
+  }
+  CHECK(worked().run("").status == 2);
+  CHECK(worked().run("fly").status == 2);
+  CHECK(worked().run("find").status == 2);
+  CHECK(worked().run("find leaf.png --colour red x.png").status == 2);
+}
+
+TEST_CASE("board writes sheets of all three kinds, and its PNG is found by calibrate") {
+  for (const char* kind : {"dots", "checker"}) {
+    for (const char* ending : {"pdf", "svg", "png"}) CHECK(worked().run(std::string("board --kind ") + kind + " --columns 9 --rows 7 --pitch 12 --dpi 100 --output b." + ending).status == 0);
+    CHECK(support::read_text(worked().folder / "b.pdf").starts_with("%PDF"));
+    CHECK(support::read_text(worked().folder / "b.svg").find("<svg") != std::string::npos);
+    const auto ran = worked().run(std::string("calibrate --board ") + kind + " --columns 9 --rows 7 --pitch 12 b.png --output b.toml --json");
+    REQUIRE_MESSAGE(ran.status == 0, ran.err);
+    const json j = json::parse(ran.out);
+    CHECK(j["points"] == 63);
+    CHECK(j["marked"] == true);
+    // The sheet itself is true to size: 100 dots an inch.
+    CHECK(j["mm_per_pixel"].get<double>() == doctest::Approx(0.254).epsilon(1e-4));
+  }
+  fails("board --kind stars --output b.pdf", "dots or checker");
+  fails("board --columns 2 --output b.pdf", "3 to 200");
+  fails("board --pitch 0 --output b.pdf", "0.01 to 1000");
+  fails("board --output b.doc", ".pdf, .svg or .png");
+}
+
+TEST_CASE("calibrate and map: pixels become millimetres") {
+  REQUIRE_MESSAGE(worked().calibrated.status == 0, worked().calibrated.err);
+  const json c = json::parse(worked().calibrated.out);
+  CHECK(c["points"] == 143);
+  CHECK(c["rms_px"].get<double>() < 0.05);
+  const auto ran = worked().run("map mapping.toml --pixel 640,512 --angle 30 --json");
+  REQUIRE(ran.status == 0);
+  const json m = json::parse(ran.out);
+  CHECK(m["sigma"]["x"].get<double>() > 0);
+  // The world sees the picture's clockwise angles the other way round.
+  CHECK(m["angle"].get<double>() == doctest::Approx(-30).epsilon(0.4));
+  const auto two = worked().run("map mapping.toml --pixel 100,100 --pixel -5,100");
+  CHECK(two.status == 0);
+  CHECK(std::count(two.out.begin(), two.out.end(), '\n') == 2);
+  CHECK(two.err.find("outside") != std::string::npos);
+  fails("map mapping.toml --pixel 640", "it is written");
+  fails("map mapping.toml --pixel 1,nan", "it is written");
+  fails("map none.toml --pixel 1,1", "No such file");
+  fails("map touched.csv --pixel 1,1", "touched.csv:1:");
+}
+
+TEST_CASE("calibrate says what is wrong with its pictures") {
+  fails("calibrate --board dots --columns 12 --rows 11 --pitch 18 board.png --output x.toml", "13 x 11", 1);
+  fails("calibrate --board dots --columns 13 --rows 11 --pitch 18 teach.png --output x.toml", "of 143 dots seen", 1);
+  fails("calibrate --board checker --columns 13 --rows 11 --pitch 18 board.png --output x.toml", "corners", 1);
+  fails("calibrate --board dots --columns 13 --rows 11 --pitch -1 board.png --output x.toml", "pitch");
+  fails("calibrate --board dots none.png --output x.toml", "No such file");
+  fails("calibrate --board dots --output x.toml", "no picture given");
+  fails("calibrate board.png --output x.toml", "either --board");
+  CHECK_FALSE(worked().has("x.toml"));
+  support::write_text(worked().folder / "line.csv", "0,0,0,0\n1,0,1,0\n2,0,2,0\n");
+  fails("calibrate --touched line.csv", "one line");
+  const auto ran = worked().run("calibrate --touched touched.csv --json");
+  REQUIRE(ran.status == 0);
+  CHECK(json::parse(ran.out)["rms_mm"].get<double>() < 0.02);
+}
+
+TEST_CASE("teach and find as the README writes them") {
+  REQUIRE_MESSAGE(worked().taught.status == 0, worked().taught.err);
+  CHECK(worked().has("taught.png"));
+  const auto ran = worked().run("find leaf.png tray/tray-01.png tray/tray-02.png --mapping mapping.toml --json --picture found.png");
+  REQUIRE_MESSAGE(ran.status == 0, ran.err);
+  std::istringstream lines(ran.out);
+  std::string line;
+  int pictures = 0;
+  while (std::getline(lines, line)) {
+    const json j = json::parse(line);
+    CHECK(j["picture"] == "tray/tray-0" + std::to_string(++pictures) + ".png");
+    CHECK(j["found"].size() == 5);
+    CHECK(j["elapsed_ms"].get<double>() > 0);
+    CHECK(j.contains("misses"));
+    for (const json& part : j["found"]) {
+      for (const char* key : {"target", "x", "y", "angle", "scale", "score", "sigma", "world", "range_end"}) CHECK(part.contains(key));
+      for (const char* key : {"x", "y", "angle"}) CHECK(part["world"].contains(key));
+    }
+  }
+  CHECK(pictures == 2);
+  CHECK(worked().has("found-01.png"));
+  CHECK(worked().has("found-02.png"));
+}
+
+TEST_CASE("find keeps its limits and its exit statuses") {
+  CHECK(worked().run("find leaf.png teach.png").status == 0);
+  const auto none = worked().run("find leaf.png board.png --json");
+  CHECK(none.status == 1);
+  CHECK(json::parse(none.out)["found"].empty());
+  const auto one = worked().run("find leaf.png tray/tray-01.png --count 1 --json");
+  CHECK(json::parse(one.out)["found"].size() == 1);
+  CHECK(json::parse(one.out)["misses"][0]["limits"][0]["name"] == "count");
+  for (const char* angle : {"-30..30", "30"}) {
+    const auto narrow = worked().run(std::string("find leaf.png tray/tray-01.png tray/tray-02.png --json --angle ") + angle);
+    std::istringstream lines(narrow.out);
+    for (std::string line; std::getline(lines, line);)
+      for (const json& part : json::parse(line)["found"]) CHECK(std::abs(part["angle"].get<double>()) <= 30);
+  }
+  fails("find leaf.png teach.png --angle 30..-30", "swapped");
+  fails("find leaf.png teach.png --angle -30", "both sides");
+  fails("find leaf.png teach.png --scale 1.2..0.8", "swapped");
+  fails("find leaf.png teach.png --least-score 120", "0 to 100");
+  fails("find leaf.png teach.png --count -1", "count");
+  fails("find leaf.png teach.png --region 1,2,3", "WIDTH,HEIGHT");
+  fails("find leaf.png teach.png --region 0,0,0,9", "above 0");
+  fails("find leaf.png teach.png --without 0,0,5,9", "--region");
+  fails("find teach.png teach.png", "no target");
+  fails("find leaf.png teach.png --mapping leaf.png", "leaf.png:1:");
+}
+
+TEST_CASE("one bad picture does not take the others' answers away") {
+  support::write_text(worked().folder / "empty.png", "");
+  const auto ran = worked().run("find leaf.png tray/tray-01.png none.png empty.png tray/tray-02.png --json");
+  CHECK(ran.status == 2);
+  std::istringstream lines(ran.out);
+  std::vector<json> answers;
+  for (std::string line; std::getline(lines, line);) answers.push_back(json::parse(line));
+  REQUIRE(answers.size() == 4);
+  CHECK(answers[0]["found"].size() == 5);
+  CHECK(answers[1].contains("error"));
+  CHECK(answers[2]["error"].get<std::string>().find("is empty") != std::string::npos);
+  CHECK(answers[3]["found"].size() == 5);
+}
+
+TEST_CASE("teach refuses what cannot be taught, and writes nothing") {
+  fails("teach teach.png --region 1200,900,200,200 --output x.png", "must lie inside");
+  fails("teach teach.png --region 10,10,0,20 --output x.png", "above 0");
+  fails("teach teach.png --region 10,10,80,80 --output x.png", "nothing to hold on to here");
+  fails("teach none.png --region 10,10,80,80 --output x.png", "No such file");
+  fails("teach teach.png --region " + worked().region + " --output x.jpg", "written as .png");
+  fails("teach teach.png --region " + worked().region + " --output no/such/x.png", "cannot be written");
+  CHECK_FALSE(worked().has("x.png"));
+}
+
+TEST_CASE("run tells a simulated robot of another process, both ways round") {
+  const auto frame = worked().run("calibrate --touched touched.csv").out;
+  const auto station = [&](const std::string& link) {
+    support::write_text(worked().folder / "station.toml", "version = 1\nname = \"tray\"\n[camera]\nrecording = \"tray\"\n[mapping]\nfile = \"mapping.toml\"\n" + frame.substr(frame.find("[frame]")) + "[[target]]\nfile = \"leaf.png\"\n[link]\nprotocol = \"text\"\n" + link);
+  };
+  for (const bool asks : {false, true}) {
+    station("connect = \"127.0.0.1:5917\"\nmode = \"" + std::string(asks ? "ask" : "push") + "\"\n");
+    support::Ran robot;
+    std::thread side([&] { robot = support::run(heron + " simulate robot --listen 127.0.0.1:5917 --truth truth.json --hurry 1000 --json" + (asks ? " --ask" : ""), worked().folder.path()); });
+    const auto ran = worked().run("run station.toml --json --reports reports.jsonl --pictures shots");
+    side.join();
+    REQUIRE_MESSAGE(ran.status == 0, ran.err);
+    CHECK(robot.status == 0);
+    const json log = json::parse(robot.out);
+    CHECK(log["arrivals"].size() == 10);
+    CHECK(log["left_lying"] == 0);
+    for (const json& a : log["arrivals"]) CHECK(a["off_mm"].get<double>() < 0.05);
+    CHECK(ran.out == support::read_text(worked().folder / "reports.jsonl"));
+    CHECK(worked().has("shots/0002.png"));
+  }
+  station("connect = \"127.0.0.1:5918\"\nmode = \"push\"\npatience_s = 0.2\n");
+  fails("run station.toml", "no robot at 127.0.0.1:5918");
+  station("connect = \"127.0.0.1:5918\"\nmode = \"push\"\npatiens_s = 0.2\n");
+  fails("run station.toml", "did you mean 'patience_s'?");
+  fails("simulate robot --truth truth.json", "either --listen");
+  fails("simulate robot --listen 127.0.0.1:0 --truth board.png", "no truth file");
+}
+
+TEST_CASE("the demo reaches its goal for a seed of its own") {
+  const auto ran = worked().run("demo --seed 31 --output demo --hurry 1000");
+  CHECK(ran.status == 0);
+  CHECK(ran.out.find("15 arrivals") != std::string::npos);
+  CHECK(ran.out.find(": reached") != std::string::npos);
+}
+
+TEST_CASE("the pictures kept in demo/ are those that the renderer makes") {
+  CHECK(worked().run("simulate tray --seed 1 --output again").status == 0);
+  for (const char* name : {"board.png", "teach.png", "tray/tray-01.png", "tray/tray-02.png", "tray/tray-03.png", "touched.csv", "truth.json"}) {
+    CAPTURE(name);
+    CHECK(support::read_text(worked().folder / "again/" + name) == support::read_text(std::string(HERON_SOURCE) + "/demo/" + name));
+  }
+}
+
+TEST_CASE("the examples run on the demo's data") {
+  const auto parts = support::run(std::string(HERON_EXAMPLES) + "/find_parts leaf.png tray", worked().folder.path());
+  CHECK(parts.status == 0);
+  CHECK(parts.out.find("tray-01.png: 5 found") != std::string::npos);
+  CHECK(support::run(std::string(HERON_EXAMPLES) + "/find_parts", worked().folder.path()).status == 2);
+  CHECK(worked().run("demo --seed 42 --output cell --hurry 1000").status == 0);
+  const auto station = support::run(std::string(HERON_EXAMPLES) + "/run_station station.toml truth.json", worked().folder / "cell");
+  CHECK_MESSAGE(station.status == 0, station.err);
+  CHECK(station.out.find("result 3: 5 parts") != std::string::npos);
+}
