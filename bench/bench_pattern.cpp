@@ -1,4 +1,5 @@
-// Pattern finding on a 1280 x 1024 tray beside the yardstick, all on one thread. Prints the ratios at the end.
+// Pattern finding on a 1280 x 1024 tray beside the yardstick, all on one thread. Prints the ratios at the
+// end.
 #include <benchmark/benchmark.h>
 #include <tbb/global_control.h>
 
@@ -26,8 +27,10 @@ struct Bench {
   TrayStation one = make_tray_station(1001, {.views = 1, .leaves = 1, .others = 8});
   TrayStation five = make_tray_station(1001, {.views = 1, .leaves = 5, .others = 6});
   TrayStation none = make_tray_station(1001, {.views = 1, .leaves = 0, .others = 0});
-  Image<uint8_t> taught = photographed(one.teach.scene, 1), picture = photographed(one.views[0].scene, 2), full = photographed(five.views[0].scene, 3), empty = photographed(none.views[0].scene, 4);
-  Point2 middle = one.camera.project({one.teach.tiles[0].table_from_tile.x, one.teach.tiles[0].table_from_tile.y, 0});
+  Image<uint8_t> taught = photographed(one.teach.scene, 1), picture = photographed(one.views[0].scene, 2),
+                 full = photographed(five.views[0].scene, 3), empty = photographed(none.views[0].scene, 4);
+  Point2 middle =
+      one.camera.project({one.teach.tiles[0].table_from_tile.x, one.teach.tiles[0].table_from_tile.y, 0});
   PatternTarget target = teach_pattern(taught, Region::rectangle(middle, 204, 152, {}), {.name = "leaf"});
 };
 
@@ -78,7 +81,8 @@ class Ratios : public benchmark::ConsoleReporter {
   void print() const {
     const auto yardstick = times_.find("fft_correlation_one_angle");
     if (yardstick == times_.end()) return;
-    std::printf("\nshare of one yardstick (FFT correlation, one angle, one scale; best of the repetitions):\n");
+    std::printf(
+        "\nshare of one yardstick (FFT correlation, one angle, one scale; best of the repetitions):\n");
     for (const auto& [name, time] : times_)
       if (name != yardstick->first) std::printf("  %-24s %.3f\n", name.c_str(), time / yardstick->second);
   }

@@ -5,7 +5,11 @@
 namespace heron::bench {
 
 FftCorrelation::FftCorrelation(const Image<uint8_t>& picture, const Image<uint8_t>& model)
-    : width_(picture.width()), height_(picture.height()), model_width_(model.width()), model_height_(model.height()), picture_(picture) {
+    : width_(picture.width()),
+      height_(picture.height()),
+      model_width_(model.width()),
+      model_height_(model.height()),
+      picture_(picture) {
   const auto pixels = static_cast<size_t>(width_) * static_cast<size_t>(height_);
   const auto bins = static_cast<size_t>(height_) * static_cast<size_t>(width_ / 2 + 1);
   real_ = fftwf_alloc_real(pixels);
@@ -20,7 +24,8 @@ FftCorrelation::FftCorrelation(const Image<uint8_t>& picture, const Image<uint8_
   for (int y = 0; y < model_height_; ++y)
     for (int x = 0; x < model_width_; ++x) {
       const double v = model(x, y) - mean;
-      real_[static_cast<size_t>(y) * static_cast<size_t>(width_) + static_cast<size_t>(x)] = static_cast<float>(v);
+      real_[static_cast<size_t>(y) * static_cast<size_t>(width_) + static_cast<size_t>(x)] =
+          static_cast<float>(v);
       model_norm_ += v * v;
     }
   fftwf_execute_dft_r2c(forward_, real_, model_spectrum_);
@@ -52,7 +57,8 @@ FftCorrelation::Peak FftCorrelation::run() {
   fftwf_execute(forward_);
   const size_t bins = h * (w / 2 + 1);
   for (size_t i = 0; i < bins; ++i) {
-    const float a = spectrum_[i][0], b = spectrum_[i][1], c = model_spectrum_[i][0], d = model_spectrum_[i][1];
+    const float a = spectrum_[i][0], b = spectrum_[i][1], c = model_spectrum_[i][0],
+                d = model_spectrum_[i][1];
     spectrum_[i][0] = a * c + b * d, spectrum_[i][1] = b * c - a * d;
   }
   fftwf_execute(backward_);
@@ -61,7 +67,9 @@ FftCorrelation::Peak FftCorrelation::run() {
   const auto mw = static_cast<size_t>(model_width_), mh = static_cast<size_t>(model_height_);
   for (size_t y = 0; y + mh <= h; ++y)
     for (size_t x = 0; x + mw <= w; ++x) {
-      const auto box = [&](const std::vector<double>& s) { return s[(y + mh) * iw + x + mw] - s[y * iw + x + mw] - s[(y + mh) * iw + x] + s[y * iw + x]; };
+      const auto box = [&](const std::vector<double>& s) {
+        return s[(y + mh) * iw + x + mw] - s[y * iw + x + mw] - s[(y + mh) * iw + x] + s[y * iw + x];
+      };
       const double sum = box(sums_), spread = box(squares_) - sum * sum / count;
       if (spread < 1e-3) continue;
       const auto value = static_cast<float>(real_[y * w + x] / pixels / std::sqrt(spread * model_norm_));

@@ -7,7 +7,8 @@
 
 namespace heron::bench {
 
-/// The yardstick: plain normalised cross-correlation of a picture with one template, one angle, one scale, by FFT in float, unpadded, planned with FFTW_MEASURE outside the timing. `run` does the picture's forward
+/// The yardstick: plain normalised cross-correlation of a picture with one template, one angle, one scale, by
+/// FFT in float, unpadded, planned with FFTW_MEASURE outside the timing. `run` does the picture's forward
 /// transform, the product, the inverse transform, and the local normalisation by integral pictures.
 class FftCorrelation {
  public:
@@ -17,7 +18,10 @@ class FftCorrelation {
   FftCorrelation& operator=(const FftCorrelation&) = delete;
 
   /// Best correlation, -1 to 1, and where the model's first pixel lies.
-  struct Peak { float value; int x, y; };
+  struct Peak {
+    float value;
+    int x, y;
+  };
   Peak run();
 
  private:

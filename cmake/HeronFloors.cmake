@@ -25,7 +25,7 @@ function(heron_library name)
   target_include_directories(heron_${name}
     PUBLIC $<BUILD_INTERFACE:${PROJECT_SOURCE_DIR}/include> $<INSTALL_INTERFACE:${CMAKE_INSTALL_INCLUDEDIR}>
     PRIVATE ${PROJECT_SOURCE_DIR}/src)
-  # Headers of others are not ours to warn about.
+  target_compile_features(heron_${name} PUBLIC cxx_std_20)
   target_link_libraries(heron_${name} PUBLIC ${ARG_PUBLIC} PRIVATE ${ARG_PRIVATE})
   set_target_properties(heron_${name} PROPERTIES EXPORT_NAME ${name})
   set(HERON_LIBRARIES ${HERON_LIBRARIES} heron_${name} PARENT_SCOPE)

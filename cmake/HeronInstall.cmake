@@ -9,6 +9,8 @@ configure_package_config_file(cmake/AbleHeronConfig.cmake.in ${PROJECT_BINARY_DI
 write_basic_package_version_file(${PROJECT_BINARY_DIR}/AbleHeronConfigVersion.cmake COMPATIBILITY SameMinorVersion)
 install(FILES ${PROJECT_BINARY_DIR}/AbleHeronConfig.cmake ${PROJECT_BINARY_DIR}/AbleHeronConfigVersion.cmake
   DESTINATION ${package_dir})
+# The tree may be moved after it was installed: the prefix is told from where the .pc file lies.
+file(RELATIVE_PATH pc_to_prefix /prefix/${CMAKE_INSTALL_LIBDIR}/pkgconfig /prefix)
 foreach(name ableheron-core ableheron)
   configure_file(cmake/${name}.pc.in ${PROJECT_BINARY_DIR}/${name}.pc @ONLY)
   install(FILES ${PROJECT_BINARY_DIR}/${name}.pc DESTINATION ${CMAKE_INSTALL_LIBDIR}/pkgconfig)

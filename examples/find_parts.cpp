@@ -28,9 +28,11 @@ int main(int argc, char** argv) try {
 
     std::printf("%s: %zu found\n", file.filename().c_str(), found.sightings.size());
     for (const Sighting& s : found.sightings)
-      std::printf("  %s at (%.2f, %.2f), turned %.2f degrees, score %.1f\n", s.target.c_str(), s.x, s.y, s.angle.degrees(), s.score);
+      std::printf("  %s at (%.2f, %.2f), turned %.2f degrees, score %.1f\n", s.target.c_str(), s.x, s.y,
+                  s.angle.degrees(), s.score);
     for (const Miss& m : found.misses)
-      std::printf("  not at (%.0f, %.0f): %s is %.3g, needed %s\n", m.x, m.y, m.limits[0].name.c_str(), m.limits[0].value, m.limits[0].needed.c_str());
+      std::printf("  not at (%.0f, %.0f): %s is %.3g, needed %s\n", m.x, m.y, m.limits[0].name.c_str(),
+                  m.limits[0].value, m.limits[0].needed.c_str());
   }
 } catch (const std::exception& error) {
   std::fprintf(stderr, "find_parts: %s\n", error.what());

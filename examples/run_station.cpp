@@ -1,4 +1,5 @@
-// Runs a station beside a simulated robot and prints what the robot got.   run_station STATION.toml TRUTH.json
+// Runs a station beside a simulated robot and prints what the robot got.   run_station STATION.toml
+// TRUTH.json
 #include <cstdio>
 #include <thread>
 
@@ -22,12 +23,16 @@ int main(int argc, char** argv) try {
   {
     Station station(file);
     station.open_link();
-    while (const auto report = station.step()) std::printf("result %llu: %zu parts\n", static_cast<unsigned long long>(report->number), report->parts.size());
+    while (const auto report = station.step())
+      std::printf("result %llu: %zu parts\n", static_cast<unsigned long long>(report->number),
+                  report->parts.size());
   }
   robot_side.join();
 
   for (const Arrival& a : log.arrivals)
-    std::printf("%s %d of result %llu: went to (%.3f, %.3f) mm, %.3f degrees; %.4f mm off\n", a.name.c_str(), a.index, static_cast<unsigned long long>(a.result), a.sent.x, a.sent.y, a.sent.angle.degrees(), a.off_mm);
+    std::printf("%s %d of result %llu: went to (%.3f, %.3f) mm, %.3f degrees; %.4f mm off\n", a.name.c_str(),
+                a.index, static_cast<unsigned long long>(a.result), a.sent.x, a.sent.y,
+                a.sent.angle.degrees(), a.off_mm);
 } catch (const std::exception& error) {
   std::fprintf(stderr, "run_station: %s\n", error.what());
   return 2;

@@ -37,7 +37,9 @@ class TemporaryFolder {
   std::string path_;
 };
 
-inline void write_text(const std::string& path, const std::string& text) { std::ofstream(path, std::ios::binary) << text; }
+inline void write_text(const std::string& path, const std::string& text) {
+  std::ofstream(path, std::ios::binary) << text;
+}
 
 inline std::string read_text(const std::string& path) {
   std::ostringstream text;
@@ -53,8 +55,10 @@ struct Ran {
 /// Runs a shell command in `folder`.
 inline Ran run(const std::string& command, const std::string& folder) {
   static int number = 0;
-  const std::string out = folder + "/.out-" + std::to_string(++number), err = folder + "/.err-" + std::to_string(number);
-  const int status = std::system(("cd " + folder + " && ( " + command + " ) >" + out + " 2>" + err + " </dev/null").c_str());
+  const std::string out = folder + "/.out-" + std::to_string(++number),
+                    err = folder + "/.err-" + std::to_string(number);
+  const int status =
+      std::system(("cd " + folder + " && ( " + command + " ) >" + out + " 2>" + err + " </dev/null").c_str());
   Ran ran{WIFEXITED(status) ? WEXITSTATUS(status) : 128 + WTERMSIG(status), read_text(out), read_text(err)};
   std::filesystem::remove(out);
   std::filesystem::remove(err);

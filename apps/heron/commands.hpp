@@ -4,7 +4,8 @@
 
 namespace heron::tool {
 
-/// A command sets its options and says what to do when it was called; the result is the exit status: 0 done, 1 the answer is "no", 2 wrong use or bad input.
+/// A command sets its options and says what to do when it was called; the result is the exit status: 0 done,
+/// 1 the answer is "no", 2 wrong use or bad input.
 using Action = std::function<int()>;
 
 void add_board(CLI::App& app, Action& action);

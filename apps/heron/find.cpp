@@ -39,22 +39,27 @@ FindLimits limits_of(const Options& o, FindLimits limits) {
   return limits;
 }
 
-Report report_on(const std::string& path, const PatternTarget& target, const FindLimits& limits, const MappingRecord* mapping, const Options& o, Image<uint8_t>& grey) {
+Report report_on(const std::string& path, const PatternTarget& target, const FindLimits& limits,
+                 const MappingRecord* mapping, const Options& o, Image<uint8_t>& grey) {
   grey = grey_levels(load_picture(path));
   if (mapping && (mapping->width != grey.width() || mapping->height != grey.height()))
-    fail_argument(fmt::format("{}: {} x {} pixels, the mapping was made with {} x {}", path, grey.width(), grey.height(), mapping->width, mapping->height));
+    fail_argument(fmt::format("{}: {} x {} pixels, the mapping was made with {} x {}", path, grey.width(),
+                              grey.height(), mapping->width, mapping->height));
   const auto begun = std::chrono::steady_clock::now();
   const Survey survey{Image<uint8_t>(grey)};
   Findings findings = find(target, survey, limits, o.quick ? Explain::never : Explain::when_nothing);
   Report report = report_of(std::move(findings), mapping ? &mapping->calibration.mapping : nullptr, nullptr);
   report.picture = path;
-  report.elapsed_ms = std::chrono::duration<double, std::milli>(std::chrono::steady_clock::now() - begun).count();
+  report.elapsed_ms =
+      std::chrono::duration<double, std::milli>(std::chrono::steady_clock::now() - begun).count();
   return report;
 }
 
 int find_in_all(const Options& o) {
   const LoadedTarget loaded = load_target(o.target);
-  if (loaded.edited) fmt::print(stderr, "heron: find: note: {} was edited since it was taught; its edges follow the edit\n", o.target);
+  if (loaded.edited)
+    fmt::print(stderr, "heron: find: note: {} was edited since it was taught; its edges follow the edit\n",
+               o.target);
   const FindLimits limits = limits_of(o, loaded.target.settings().limits);
   std::optional<MappingRecord> mapping;
   if (!o.mapping.empty()) mapping = load_mapping(o.mapping);
@@ -62,20 +67,26 @@ int find_in_all(const Options& o) {
   for (size_t i = 0; i < o.pictures.size(); ++i) {
     try {
       Image<uint8_t> grey;
-      const Report report = report_on(o.pictures[i], loaded.target, limits, mapping ? &*mapping : nullptr, o, grey);
+      const Report report =
+          report_on(o.pictures[i], loaded.target, limits, mapping ? &*mapping : nullptr, o, grey);
       nothing = nothing || report.parts.empty();
-      if (o.json) fmt::print("{}\n", report_json(report));
-      else print_report(report);
+      if (o.json)
+        fmt::print("{}\n", report_json(report));
+      else
+        print_report(report);
       if (!o.drawing.empty()) {
         const Box region = limits.region.bounds();
-        save_picture(numbered(o.drawing, i, o.pictures.size()), draw_report(grey, report, limits.region.empty() ? nullptr : &region));
+        save_picture(numbered(o.drawing, i, o.pictures.size()),
+                     draw_report(grey, report, limits.region.empty() ? nullptr : &region));
       }
     } catch (const Error& error) {
       if (error.code() != ErrorCode::bad_file) throw;
       // One bad picture does not take the others' answers away.
       failed = true;
       fmt::print(stderr, "heron: {}\n", error.what());
-      if (o.json) fmt::print("{}\n", nlohmann::ordered_json{{"picture", o.pictures[i]}, {"error", error.what()}}.dump(-1, ' ', false, nlohmann::ordered_json::error_handler_t::replace));
+      if (o.json)
+        fmt::print("{}\n", nlohmann::ordered_json{{"picture", o.pictures[i]}, {"error", error.what()}}.dump(
+                               -1, ' ', false, nlohmann::ordered_json::error_handler_t::replace));
     }
     std::fflush(stdout);
   }
@@ -89,19 +100,24 @@ void add_find(CLI::App& app, Action& action) {
   CLI::App* c = app.add_subcommand("find", "Finds a taught part in pictures, and says why not when not");
   c->add_option("target", o->target, "target file")->required();
   c->add_option("pictures", o->pictures, "pictures to look at")->required();
-  c->add_option("--angle", o->angle, "-30..30, 30 (both sides) or any; from the taught pose, from +x towards +y");
+  c->add_option("--angle", o->angle,
+                "-30..30, 30 (both sides) or any; from the taught pose, from +x towards +y");
   c->add_option("--scale", o->scale, "MIN..MAX, or one number");
   c->add_option("--least-score", o->least_score, "0 to 100");
   c->add_option("--least-contrast", o->least_contrast, "grey levels over two pixels, 1 to 255");
   c->add_option("--count", o->count, "the best so many; 0 for all");
   c->add_option("--most-overlap", o->most_overlap, "share of a part that another may cover, 0 to 1");
   c->add_option("--region", o->region, "X,Y,WIDTH,HEIGHT: where a part's origin may lie");
-  c->add_option("--without", o->without, "X,Y,WIDTH,HEIGHT cut out of --region; may be given several times")->expected(1)->multi_option_policy(CLI::MultiOptionPolicy::TakeAll);
+  c->add_option("--without", o->without, "X,Y,WIDTH,HEIGHT cut out of --region; may be given several times")
+      ->expected(1)
+      ->multi_option_policy(CLI::MultiOptionPolicy::TakeAll);
   c->add_option("--mapping", o->mapping, "mapping file: adds world positions");
   c->add_option("--picture", o->drawing, "draws the result; FILE-01, FILE-02 ... for several pictures");
   c->add_flag("--quick", o->quick, "does not search beyond the ranges for the reason when nothing is found");
   c->add_flag("--json", o->json, "one JSON object a picture");
-  c->footer("Example: heron find leaf.png tray/tray-01.png --mapping mapping.toml --picture found.png\nLimits that are not given are those kept in the target. Exit status 1 when a picture holds no part.");
+  c->footer(
+      "Example: heron find leaf.png tray/tray-01.png --mapping mapping.toml --picture found.png\nLimits that "
+      "are not given are those kept in the target. Exit status 1 when a picture holds no part.");
   c->callback([o, &action] { action = [o] { return find_in_all(*o); }; });
 }
 

@@ -17,7 +17,9 @@ int parse_failed(const CLI::App& app, const CLI::ParseError& error) {
 
 int main(int argc, char** argv) {
   std::signal(SIGPIPE, SIG_IGN);
-  CLI::App app{"Able Heron: vision guidance from a picture to the robot.\nThe commands come in the order of the work; `heron COMMAND --help` shows an example of each."};
+  CLI::App app{
+      "Able Heron: vision guidance from a picture to the robot.\nThe commands come in the order of the work; "
+      "`heron COMMAND --help` shows an example of each."};
   app.name("heron");
   app.set_version_flag("--version", "heron 0.1.0");
   app.require_subcommand(1);

@@ -21,7 +21,8 @@ std::optional<double> number_of(std::string_view text) {
 
 }  // namespace
 
-std::vector<double> parse_numbers(const std::string& text, size_t count, const char* option, const char* form) {
+std::vector<double> parse_numbers(const std::string& text, size_t count, const char* option,
+                                  const char* form) {
   std::vector<double> values;
   std::string_view left = text;
   for (bool more = true; more;) {
@@ -32,13 +33,15 @@ std::vector<double> parse_numbers(const std::string& text, size_t count, const c
     values.push_back(*value);
     if (more) left.remove_prefix(comma + 1);
   }
-  if (values.size() != count) fail_argument(fmt::format("{} '{}': {} numbers; it is written {}", option, text, values.size(), form));
+  if (values.size() != count)
+    fail_argument(fmt::format("{} '{}': {} numbers; it is written {}", option, text, values.size(), form));
   return values;
 }
 
 Box parse_box(const std::string& text, const char* option) {
   const auto v = parse_numbers(text, 4, option, "X,Y,WIDTH,HEIGHT in pixels, for example 100,80,200,150");
-  if (v[2] <= 0 || v[3] <= 0) fail_argument(fmt::format("{} '{}': width and height must be above 0", option, text));
+  if (v[2] <= 0 || v[3] <= 0)
+    fail_argument(fmt::format("{} '{}': width and height must be above 0", option, text));
   return {v[0], v[1], v[2], v[3]};
 }
 
@@ -51,7 +54,9 @@ Range<double> parse_range(const std::string& text, const char* option) {
   const size_t dots = text.find("..");
   const auto min = number_of(text.substr(0, dots));
   const auto max = dots == std::string::npos ? min : number_of(text.substr(dots + 2));
-  if (!min || !max) fail_argument(fmt::format("{} '{}': it is written MIN..MAX, for example 0.8..1.2, or one number", option, text));
+  if (!min || !max)
+    fail_argument(
+        fmt::format("{} '{}': it is written MIN..MAX, for example 0.8..1.2, or one number", option, text));
   const Range<double> range{*min, *max};
   require_ordered(range, option);
   return range;
@@ -62,9 +67,11 @@ Range<Angle> parse_angle_range(const std::string& text) {
   const size_t dots = text.find("..");
   const auto first = number_of(text.substr(0, dots));
   const auto second = dots == std::string::npos ? first : number_of(text.substr(dots + 2));
-  if (!first || !second) fail_argument(fmt::format("--angle '{}': it is written -30..30, 30 (both sides) or any", text));
+  if (!first || !second)
+    fail_argument(fmt::format("--angle '{}': it is written -30..30, 30 (both sides) or any", text));
   if (dots == std::string::npos) {
-    if (*first < 0) fail_argument(fmt::format("--angle '{}': one number means both sides and cannot be negative", text));
+    if (*first < 0)
+      fail_argument(fmt::format("--angle '{}': one number means both sides and cannot be negative", text));
     return {degrees(-*first), degrees(*first)};
   }
   const Range<Angle> range{degrees(*first), degrees(*second)};
@@ -81,11 +88,14 @@ BoardKind parse_board_kind(const std::string& text) {
 std::string numbered(const std::string& file, size_t index, size_t count) {
   if (count == 1) return file;
   const std::filesystem::path path(file);
-  return (path.parent_path() / fmt::format("{}-{:02}{}", path.stem().string(), index + 1, path.extension().string())).string();
+  return (path.parent_path() /
+          fmt::format("{}-{:02}{}", path.stem().string(), index + 1, path.extension().string()))
+      .string();
 }
 
 std::string now_text() {
-  return fmt::format("{:%Y-%m-%dT%H:%M:%SZ}", fmt::gmtime(std::chrono::system_clock::to_time_t(std::chrono::system_clock::now())));
+  return fmt::format("{:%Y-%m-%dT%H:%M:%SZ}",
+                     fmt::gmtime(std::chrono::system_clock::to_time_t(std::chrono::system_clock::now())));
 }
 
 }  // namespace heron::tool

@@ -9,7 +9,8 @@
 namespace heron::tool {
 
 /// Each throws Error{invalid_argument} that names the option, what was given and what is allowed.
-std::vector<double> parse_numbers(const std::string& text, size_t count, const char* option, const char* form);
+std::vector<double> parse_numbers(const std::string& text, size_t count, const char* option,
+                                  const char* form);
 Box parse_box(const std::string& text, const char* option);
 Point2 parse_point(const std::string& text, const char* option);
 Range<double> parse_range(const std::string& text, const char* option);

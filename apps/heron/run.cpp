@@ -24,12 +24,16 @@ void add_run(CLI::App& app, Action& action) {
   c->add_option("--reports", o->reports, "writes all reports, JSON Lines");
   c->add_option("--pictures", o->pictures, "a folder for each picture with what was found");
   c->add_flag("--json", o->json, "one JSON object a picture");
-  c->footer("Example: heron simulate robot --listen 127.0.0.1:5017 --truth truth.json &\n         heron run station.toml\nExit status 1 when a picture holds no part.");
+  c->footer(
+      "Example: heron simulate robot --listen 127.0.0.1:5017 --truth truth.json &\n         heron run "
+      "station.toml\nExit status 1 when a picture holds no part.");
   c->callback([o, &action] {
     action = [o] {
       Station station(load_station(o->station));
       if (!o->pictures.empty()) std::filesystem::create_directories(o->pictures);
-      fmt::print(stderr, "heron: run: {}: {} {}\n", station.file().name, station.file().link.listens ? "waiting for the robot at" : "connecting to", station.file().link.address.text());
+      fmt::print(stderr, "heron: run: {}: {} {}\n", station.file().name,
+                 station.file().link.listens ? "waiting for the robot at" : "connecting to",
+                 station.file().link.address.text());
       station.open_link();
       std::string reports;
       int pictures = 0, parts = 0;
@@ -38,15 +42,22 @@ void add_run(CLI::App& app, Action& action) {
         ++pictures;
         parts += static_cast<int>(report->parts.size());
         nothing = nothing || report->parts.empty();
-        if (o->json) fmt::print("{}\n", report_json(*report));
-        else print_report(*report);
+        if (o->json)
+          fmt::print("{}\n", report_json(*report));
+        else
+          print_report(*report);
         std::fflush(stdout);
         reports += report_json(*report) + "\n";
         if (!o->reports.empty()) write_file(o->reports, reports);
         if (!o->pictures.empty())
-          save_picture((std::filesystem::path(o->pictures) / fmt::format("{:04}.png", report->number)).string(), draw_report(grey_levels(station.picture()), *report));
+          save_picture(
+              (std::filesystem::path(o->pictures) / fmt::format("{:04}.png", report->number)).string(),
+              draw_report(grey_levels(station.picture()), *report));
       }
-      fmt::print(stderr, "heron: run: {} pictures, {} parts, every result acknowledged; {} sent again, {} lines not understood\n", pictures, parts, station.link()->repeats(), station.link()->refused_lines());
+      fmt::print(stderr,
+                 "heron: run: {} pictures, {} parts, every result acknowledged; {} sent again, {} lines not "
+                 "understood\n",
+                 pictures, parts, station.link()->repeats(), station.link()->refused_lines());
       return nothing ? 1 : 0;
     };
   });

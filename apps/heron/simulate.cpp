@@ -21,21 +21,28 @@ void add_robot(CLI::App& simulate, Action& action) {
     bool json = false;
   };
   auto o = std::make_shared<Options>();
-  CLI::App* c = simulate.add_subcommand("robot", "A robot that goes where it is told and knows how far it is off");
+  CLI::App* c =
+      simulate.add_subcommand("robot", "A robot that goes where it is told and knows how far it is off");
   c->add_option("--listen", o->listen, "host:port to wait for the station at; port 0 lets the system choose");
   c->add_option("--connect", o->connect, "host:port of a station that listens");
   c->add_option("--truth", o->truth, "truth.json of the simulated cell");
   c->add_option("--speed", o->settings.speed_mm_s, "mm/s")->capture_default_str();
-  c->add_option("--hurry", o->settings.hurry, "its clock runs so many times faster than real")->capture_default_str();
+  c->add_option("--hurry", o->settings.hurry, "its clock runs so many times faster than real")
+      ->capture_default_str();
   c->add_option("--patience", o->patience_s, "seconds to wait for the station")->capture_default_str();
   c->add_flag("--ask", o->settings.asks, "asks for each part, instead of taking what is sent");
-  c->add_option("--look", o->looks, "X,Y,ANGLE: its pose for each next picture, sent with the question (camera on the arm)")->expected(1)->multi_option_policy(CLI::MultiOptionPolicy::TakeAll);
+  c->add_option("--look", o->looks,
+                "X,Y,ANGLE: its pose for each next picture, sent with the question (camera on the arm)")
+      ->expected(1)
+      ->multi_option_policy(CLI::MultiOptionPolicy::TakeAll);
   c->add_flag("--json", o->json, "one JSON object at the end");
   c->footer("Example: heron simulate robot --listen 127.0.0.1:5017 --truth truth.json");
   c->callback([o, &action] {
     action = [o] {
-      if (o->listen.empty() == o->connect.empty()) fail_argument("simulate robot: give either --listen host:port or --connect host:port");
-      if (!(o->patience_s > 0 && o->patience_s <= 86400)) fail_argument("simulate robot: --patience must be above 0 and at most 86400 seconds");
+      if (o->listen.empty() == o->connect.empty())
+        fail_argument("simulate robot: give either --listen host:port or --connect host:port");
+      if (!(o->patience_s > 0 && o->patience_s <= 86400))
+        fail_argument("simulate robot: --patience must be above 0 and at most 86400 seconds");
       o->settings.listens = !o->listen.empty();
       o->settings.address = Address::parse(o->settings.listens ? o->listen : o->connect);
       o->settings.patience = LineSocket::Duration(static_cast<int64_t>(1000 * o->patience_s));
@@ -44,10 +51,13 @@ void add_robot(CLI::App& simulate, Action& action) {
         o->settings.looks.push_back({v[0], v[1], degrees(v[2])});
       }
       SimulatedRobot robot(o->settings, o->truth.empty() ? RobotTruth{} : load_truth(o->truth));
-      fmt::print(stderr, "heron: simulate robot: {} {}\n", o->settings.listens ? "listening at" : "connecting to", robot.address().text());
+      fmt::print(stderr, "heron: simulate robot: {} {}\n",
+                 o->settings.listens ? "listening at" : "connecting to", robot.address().text());
       const RobotLog log = robot.run();
-      if (o->json) fmt::print("{}\n", robot_json(log));
-      else print_robot(log);
+      if (o->json)
+        fmt::print("{}\n", robot_json(log));
+      else
+        print_robot(log);
       return !log.over || log.left_lying > 0 ? 1 : 0;
     };
   });
@@ -60,18 +70,28 @@ void add_tray(CLI::App& simulate, Action& action) {
     render::TrayFilling filling;
   };
   auto o = std::make_shared<Options>();
-  CLI::App* c = simulate.add_subcommand("tray", "Pictures and touched points of the tray station, with their truth");
+  CLI::App* c =
+      simulate.add_subcommand("tray", "Pictures and touched points of the tray station, with their truth");
   c->add_option("--seed", o->seed, "another seed, another cell")->capture_default_str();
-  c->add_option("--views", o->filling.views, "pictures of the tray")->capture_default_str()->check(CLI::Range(1, 1000));
-  c->add_option("--leaves", o->filling.leaves, "leaf tiles a picture")->capture_default_str()->check(CLI::Range(0, 12));
-  c->add_option("--others", o->filling.others, "other tiles a picture")->capture_default_str()->check(CLI::Range(0, 20));
+  c->add_option("--views", o->filling.views, "pictures of the tray")
+      ->capture_default_str()
+      ->check(CLI::Range(1, 1000));
+  c->add_option("--leaves", o->filling.leaves, "leaf tiles a picture")
+      ->capture_default_str()
+      ->check(CLI::Range(0, 12));
+  c->add_option("--others", o->filling.others, "other tiles a picture")
+      ->capture_default_str()
+      ->check(CLI::Range(0, 20));
   c->add_option("--output", o->output, "folder")->required();
   c->footer("Example: heron simulate tray --seed 7 --output cell");
   c->callback([o, &action] {
     action = [o] {
       const TrayCell cell = write_tray_cell(o->output, o->seed, o->filling);
       const Box& r = cell.teach_region;
-      fmt::print("{}: board.png, teach.png (leaf tile in {:g},{:g},{:g},{:g}), tray/ with {} pictures, touched.csv, truth.json\n", o->output, r.x, r.y, r.width, r.height, cell.station.views.size());
+      fmt::print(
+          "{}: board.png, teach.png (leaf tile in {:g},{:g},{:g},{:g}), tray/ with {} pictures, touched.csv, "
+          "truth.json\n",
+          o->output, r.x, r.y, r.width, r.height, cell.station.views.size());
       return 0;
     };
   });

@@ -11,7 +11,8 @@
 
 namespace heron::tool {
 
-std::optional<MappingRecord> mapping_from_pictures(const std::vector<std::string>& pictures, const BoardShape& shape, BoardSummary& seen) {
+std::optional<MappingRecord> mapping_from_pictures(const std::vector<std::string>& pictures,
+                                                   const BoardShape& shape, BoardSummary& seen) {
   shape.require_valid();
   MappingRecord record;
   record.board = shape;
@@ -21,7 +22,10 @@ std::optional<MappingRecord> mapping_from_pictures(const std::vector<std::string
   for (const std::string& path : pictures) {
     const Image<uint8_t> picture = grey_levels(load_picture(path));
     if (record.width != 0 && (picture.width() != record.width || picture.height() != record.height))
-      fail_argument(fmt::format("calibrate: {} has {} x {} pixels, the pictures before it {} x {}; one mapping serves one picture size", path, picture.width(), picture.height(), record.width, record.height));
+      fail_argument(
+          fmt::format("calibrate: {} has {} x {} pixels, the pictures before it {} x {}; one mapping serves "
+                      "one picture size",
+                      path, picture.width(), picture.height(), record.width, record.height));
     record.width = picture.width(), record.height = picture.height();
     const BoardSeen board = find_board(picture, shape);
     if (!board.found) {
@@ -35,21 +39,27 @@ std::optional<MappingRecord> mapping_from_pictures(const std::vector<std::string
   }
   record.calibration = calibrate_plane(points, shape, radius, record.width, record.height);
   if (pictures.size() > 1 && record.calibration.rms_px > 1)
-    fail_argument(fmt::format("calibrate: the board's points lie {:.1f} px apart from picture to picture; a plane mapping needs it lying still in all of them", record.calibration.rms_px));
+    fail_argument(
+        fmt::format("calibrate: the board's points lie {:.1f} px apart from picture to picture; a plane "
+                    "mapping needs it lying still in all of them",
+                    record.calibration.rms_px));
   return record;
 }
 
 RigidFit frame_from_touched(const std::string& path) {
   std::vector<Point2> board, robot;
-  for (const auto& row : load_csv(path, 4)) board.push_back({row[0], row[1]}), robot.push_back({row[2], row[3]});
+  for (const auto& row : load_csv(path, 4))
+    board.push_back({row[0], row[1]}), robot.push_back({row[2], row[3]});
   return fit_rigid(board, robot);
 }
 
 void print_report(const Report& report) {
   fmt::print("{}: {} found in {:.1f} ms\n", report.picture, report.parts.size(), report.elapsed_ms);
-  const bool world = !report.parts.empty() && report.parts[0].world, robot = !report.parts.empty() && report.parts[0].robot;
+  const bool world = !report.parts.empty() && report.parts[0].world,
+             robot = !report.parts.empty() && report.parts[0].robot;
   if (!report.parts.empty()) {
-    fmt::print("  {:>2}  {:<12} {:>9} {:>9} {:>9} {:>7} {:>6}", "#", "target", "x px", "y px", "angle", "scale", "score");
+    fmt::print("  {:>2}  {:<12} {:>9} {:>9} {:>9} {:>7} {:>6}", "#", "target", "x px", "y px", "angle",
+               "scale", "score");
     if (world && !robot) fmt::print("   {:>9} {:>9} {:>9}", "world X", "Y mm", "angle");
     if (robot) fmt::print("   {:>9} {:>9} {:>9}", "robot X", "Y mm", "angle");
     fmt::print("\n");
@@ -57,14 +67,19 @@ void print_report(const Report& report) {
   int number = 0;
   for (const ReportedPart& p : report.parts) {
     const Sighting& s = p.sighting;
-    fmt::print("  {:>2}  {:<12} {:>9.3f} {:>9.3f} {:>9.3f} {:>7.4f} {:>6.1f}", ++number, s.target, s.x, s.y, s.angle.degrees(), s.scale, s.score);
-    if (const auto& place = robot ? p.robot : p.world; place) fmt::print("   {:>9.3f} {:>9.3f} {:>9.3f}", place->x_mm, place->y_mm, place->angle.degrees());
+    fmt::print("  {:>2}  {:<12} {:>9.3f} {:>9.3f} {:>9.3f} {:>7.4f} {:>6.1f}", ++number, s.target, s.x, s.y,
+               s.angle.degrees(), s.scale, s.score);
+    if (const auto& place = robot ? p.robot : p.world; place)
+      fmt::print("   {:>9.3f} {:>9.3f} {:>9.3f}", place->x_mm, place->y_mm, place->angle.degrees());
     for (const std::string& end : s.range_end) fmt::print("  at the end of the {} range", end);
     fmt::print("\n");
   }
   for (const Miss& m : report.misses) {
-    fmt::print("  miss at ({:.0f}, {:.0f}), angle {:.1f}, scale {:.2f}, score {:.1f}:", m.x, m.y, m.angle.degrees(), m.scale, m.score);
-    for (size_t i = 0; i < m.limits.size(); ++i) fmt::print("{} {} is {:.4g}, needed {}", i ? "," : "", m.limits[i].name, m.limits[i].value, m.limits[i].needed);
+    fmt::print("  miss at ({:.0f}, {:.0f}), angle {:.1f}, scale {:.2f}, score {:.1f}:", m.x, m.y,
+               m.angle.degrees(), m.scale, m.score);
+    for (size_t i = 0; i < m.limits.size(); ++i)
+      fmt::print("{} {} is {:.4g}, needed {}", i ? "," : "", m.limits[i].name, m.limits[i].value,
+                 m.limits[i].needed);
     fmt::print("\n");
   }
 }

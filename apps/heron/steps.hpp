@@ -15,8 +15,10 @@ struct BoardSummary {
   bool marked = false;
 };
 
-/// Finds the board in each picture and fits one plane mapping to all; nothing, with the reason on standard error, when a board is not seen.
-std::optional<MappingRecord> mapping_from_pictures(const std::vector<std::string>& pictures, const BoardShape& shape, BoardSummary& seen);
+/// Finds the board in each picture and fits one plane mapping to all; nothing, with the reason on standard
+/// error, when a board is not seen.
+std::optional<MappingRecord> mapping_from_pictures(const std::vector<std::string>& pictures,
+                                                   const BoardShape& shape, BoardSummary& seen);
 
 /// robot_from_board from a CSV of touched points.
 RigidFit frame_from_touched(const std::string& path);

@@ -14,7 +14,8 @@ class Cells {
  public:
   explicit Cells(const std::vector<Point2>& points) : points_(points) {
     double x0 = points[0].x, x1 = x0, y0 = points[0].y, y1 = y0;
-    for (Point2 p : points) x0 = std::min(x0, p.x), x1 = std::max(x1, p.x), y0 = std::min(y0, p.y), y1 = std::max(y1, p.y);
+    for (Point2 p : points)
+      x0 = std::min(x0, p.x), x1 = std::max(x1, p.x), y0 = std::min(y0, p.y), y1 = std::max(y1, p.y);
     origin_ = {x0, y0};
     size_ = std::max(1.0, std::sqrt((x1 - x0 + 1) * (y1 - y0 + 1) / static_cast<double>(points.size())));
     columns_ = static_cast<int>((x1 - x0) / size_) + 1, rows_ = static_cast<int>((y1 - y0) / size_) + 1;
@@ -49,7 +50,8 @@ class Cells {
 
  private:
   std::pair<int, int> cell_of(Point2 p) const {
-    return {std::clamp(static_cast<int>((p.x - origin_.x) / size_), 0, columns_ - 1), std::clamp(static_cast<int>((p.y - origin_.y) / size_), 0, rows_ - 1)};
+    return {std::clamp(static_cast<int>((p.x - origin_.x) / size_), 0, columns_ - 1),
+            std::clamp(static_cast<int>((p.y - origin_.y) / size_), 0, rows_ - 1)};
   }
   const std::vector<Point2>& points_;
   Point2 origin_;
@@ -62,6 +64,17 @@ struct Basis {
   Point2 u, v;
 };
 
+/// The same lattice by its shortest steps (Lagrange's reduction). Where the dot beside a seed is hidden, the shortest steps
+/// seen are a side and a diagonal; the lattice they span would be numbered sheared.
+Basis reduced(Basis b) {
+  for (int i = 0; i < 4; ++i) {
+    if (norm(b.v - b.u) < 0.98 * norm(b.v)) b.v = b.v - b.u;
+    else if (norm(b.v + b.u) < 0.98 * norm(b.v)) b.v = b.v + b.u;
+    else if (norm(b.v) < 0.98 * norm(b.u)) std::swap(b.u, b.v);
+  }
+  return b;
+}
+
 /// The two shortest independent steps from a point at which the opposite neighbour is there as well.
 std::optional<Basis> basis_at(const std::vector<Point2>& points, const Cells& cells, size_t seed) {
   std::vector<Point2> steps;
@@ -72,8 +85,11 @@ std::optional<Basis> basis_at(const std::vector<Point2>& points, const Cells& ce
   std::optional<Point2> first;
   for (Point2 step : steps) {
     if (!cells.nearest(points[seed] - step, 0.25 * norm(step))) continue;
-    if (!first) first = step;
-    else if (std::abs(cross(*first, step)) > 0.35 * norm(*first) * norm(step) && norm(step) < 3 * norm(*first)) return Basis{*first, step};
+    if (!first)
+      first = step;
+    else if (std::abs(cross(*first, step)) > 0.35 * norm(*first) * norm(step) &&
+             norm(step) < 3 * norm(*first))
+      return reduced({*first, step});
   }
   return std::nullopt;
 }
@@ -82,7 +98,10 @@ Lattice grown_from(const std::vector<Point2>& points, const Cells& cells, size_t
   Lattice lattice{{{0, 0}, seed}};
   std::vector<char> used(points.size(), 0);
   used[seed] = 1;
-  struct Open { int i, j; Basis basis; };
+  struct Open {
+    int i, j;
+    Basis basis;
+  };
   std::deque<Open> open{{0, 0, start}};
   while (!open.empty()) {
     const Open at = open.front();
@@ -92,7 +111,8 @@ Lattice grown_from(const std::vector<Point2>& points, const Cells& cells, size_t
       const std::pair next{at.i + di, at.j + dj};
       if (lattice.count(next)) continue;
       Point2 step = at.basis.u * di + at.basis.v * dj;
-      if (const auto opposite = lattice.find({at.i - di, at.j - dj}); opposite != lattice.end()) step = here - points[opposite->second];
+      if (const auto opposite = lattice.find({at.i - di, at.j - dj}); opposite != lattice.end())
+        step = here - points[opposite->second];
       const auto found = cells.nearest(here + step, 0.3 * norm(step));
       if (!found || used[*found]) continue;
       used[*found] = 1;
@@ -106,17 +126,22 @@ Lattice grown_from(const std::vector<Point2>& points, const Cells& cells, size_t
   return lattice;
 }
 
-/// Drops rim lines that hold less than half of what the fullest line holds, until none is left, then moves the smallest indices to 0.
+/// Drops rim lines that hold less than half of what the fullest line holds, until none is left, then moves
+/// the smallest indices to 0.
 Lattice trimmed(Lattice lattice) {
   for (bool changed = true; changed && !lattice.empty();) {
     changed = false;
     for (const bool by_row : {false, true}) {
       std::map<int, int> counts;
       for (const auto& [at, index] : lattice) ++counts[by_row ? at.second : at.first];
-      const int fullest = std::max_element(counts.begin(), counts.end(), [](const auto& a, const auto& b) { return a.second < b.second; })->second;
+      const int fullest = std::max_element(counts.begin(), counts.end(), [](const auto& a, const auto& b) {
+                            return a.second < b.second;
+                          })->second;
       for (const int line : {counts.begin()->first, counts.rbegin()->first})
         if (2 * counts[line] < fullest) {
-          std::erase_if(lattice, [&](const auto& entry) { return (by_row ? entry.first.second : entry.first.first) == line; });
+          std::erase_if(lattice, [&](const auto& entry) {
+            return (by_row ? entry.first.second : entry.first.first) == line;
+          });
           changed = true;
           break;
         }
@@ -139,7 +164,9 @@ Lattice grow_lattice(const std::vector<Point2>& points) {
   for (Point2 p : points) middle += p / static_cast<double>(points.size());
   std::vector<size_t> seeds(points.size());
   std::iota(seeds.begin(), seeds.end(), size_t{0});
-  std::stable_sort(seeds.begin(), seeds.end(), [&](size_t a, size_t b) { return distance(points[a], middle) < distance(points[b], middle); });
+  std::stable_sort(seeds.begin(), seeds.end(), [&](size_t a, size_t b) {
+    return distance(points[a], middle) < distance(points[b], middle);
+  });
   Lattice best;
   int tried = 0;
   for (size_t seed : seeds) {

@@ -35,23 +35,32 @@ double cubic_residual(const std::vector<PlanePoint>& points, int width, int heig
 
 }  // namespace
 
-PlaneCalibration calibrate_plane(const std::vector<BoardPoint>& points, const BoardShape& shape, double dot_radius_px, int width, int height) {
+PlaneCalibration calibrate_plane(const std::vector<BoardPoint>& points, const BoardShape& shape,
+                                 double dot_radius_px, int width, int height) {
   shape.require_valid();
   if (points.size() < 9)
-    throw Error(ErrorCode::not_determined, fmt::format("calibrate: {} points; a plane mapping needs at least 9, spread over the work area", points.size()));
+    throw Error(
+        ErrorCode::not_determined,
+        fmt::format("calibrate: {} points; a plane mapping needs at least 9, spread over the work area",
+                    points.size()));
   std::vector<Point2> world, pixel;
   for (const BoardPoint& p : points) world.push_back(shape.point(p.column, p.row)), pixel.push_back(p.pixel);
   const auto start = homography_from_points(world, pixel);
-  if (!start) throw Error(ErrorCode::not_determined, "calibrate: the points lie on one line; a plane needs two directions");
+  if (!start)
+    throw Error(ErrorCode::not_determined,
+                "calibrate: the points lie on one line; a plane needs two directions");
 
   double radius_mm = 0;
   if (dot_radius_px > 0) {
     std::vector<double> scales;
     for (Point2 w : world) scales.push_back(std::sqrt(std::abs(jacobian(*start, w).determinant())));
-    std::nth_element(scales.begin(), scales.begin() + static_cast<std::ptrdiff_t>(scales.size() / 2), scales.end());
+    std::nth_element(scales.begin(), scales.begin() + static_cast<std::ptrdiff_t>(scales.size() / 2),
+                     scales.end());
     radius_mm = dot_radius_px / scales[scales.size() / 2];
   }
-  const auto seen_at = [&](const Homography& h, Point2 w) { return radius_mm > 0 ? projected_circle_centre(h, w, radius_mm) : apply(h, w); };
+  const auto seen_at = [&](const Homography& h, Point2 w) {
+    return radius_mm > 0 ? projected_circle_centre(h, w, radius_mm) : apply(h, w);
+  };
   const auto count = static_cast<int>(2 * points.size());
   Parameters x0;
   const Homography& h0 = *start;
@@ -66,7 +75,9 @@ PlaneCalibration calibrate_plane(const std::vector<BoardPoint>& points, const Bo
         }
       },
       x0, count);
-  if (!fit.determined) throw Error(ErrorCode::not_determined, "calibrate: the points do not fix the mapping; spread them over the work area");
+  if (!fit.determined)
+    throw Error(ErrorCode::not_determined,
+                "calibrate: the points do not fix the mapping; spread them over the work area");
 
   PlaneCalibration result;
   const Homography h = homography_of(fit.x);
@@ -75,7 +86,8 @@ PlaneCalibration calibrate_plane(const std::vector<BoardPoint>& points, const Bo
   result.sigma_px = fit.sigma;
   for (size_t i = 0; i < world.size(); ++i) {
     result.points.push_back({pixel[i], world[i], pixel[i] - seen_at(h, world[i])});
-    result.largest_mm = std::max(result.largest_mm, norm(result.points.back().residual_px) * result.mapping.mm_per_pixel(pixel[i]));
+    result.largest_mm = std::max(
+        result.largest_mm, norm(result.points.back().residual_px) * result.mapping.mm_per_pixel(pixel[i]));
   }
   result.distortion_px = cubic_residual(result.points, width, height);
   return result;

@@ -19,13 +19,15 @@ cairo_status_t append(void* out, const unsigned char* data, unsigned int count) 
 }
 
 struct Sheet {
-  double width, height, margin, foot;  // millimetres; `foot` is the strip below the board for words and the bar
+  double width, height, margin,
+      foot;  // millimetres; `foot` is the strip below the board for words and the bar
 };
 
 Sheet sheet_of(const BoardShape& s) {
   const double margin = std::max(10.0, PrintedBoard::margin(s.kind) * s.pitch_mm);
   const double foot = 14;
-  return {(s.columns - 1) * s.pitch_mm + 2 * margin, (s.rows - 1) * s.pitch_mm + 2 * margin + foot, margin, foot};
+  return {(s.columns - 1) * s.pitch_mm + 2 * margin, (s.rows - 1) * s.pitch_mm + 2 * margin + foot, margin,
+          foot};
 }
 
 /// Draws in millimetres, y down from the sheet's top.
@@ -50,7 +52,8 @@ void draw_sheet(cairo_t* c, const BoardShape& s, const Sheet& sheet) {
     cairo_fill(c);
   }
   const double half = PrintedBoard::bar_half_width;
-  cairo_rectangle(c, x_of(PrintedBoard::bar_from), y_of(PrintedBoard::bar_y(s.kind) + half), (PrintedBoard::bar_to - PrintedBoard::bar_from) * p, 2 * half * p);
+  cairo_rectangle(c, x_of(PrintedBoard::bar_from), y_of(PrintedBoard::bar_y(s.kind) + half),
+                  (PrintedBoard::bar_to - PrintedBoard::bar_from) * p, 2 * half * p);
   cairo_fill(c);
 
   // A bar to lay a ruler on, as long as fits.
@@ -63,7 +66,11 @@ void draw_sheet(cairo_t* c, const BoardShape& s, const Sheet& sheet) {
   cairo_select_font_face(c, "DejaVu Sans", CAIRO_FONT_SLANT_NORMAL, CAIRO_FONT_WEIGHT_NORMAL);
   cairo_set_font_size(c, 3);
   cairo_move_to(c, 10, sheet.height - 2);
-  cairo_show_text(c, fmt::format("{:.0f} mm   Able Heron board   {} {} x {}   pitch {:g} mm   origin above the bar, X along it", bar, s.kind == BoardKind::dots ? "dots" : "checker", s.columns, s.rows, s.pitch_mm).c_str());
+  cairo_show_text(
+      c, fmt::format(
+             "{:.0f} mm   Able Heron board   {} {} x {}   pitch {:g} mm   origin above the bar, X along it",
+             bar, s.kind == BoardKind::dots ? "dots" : "checker", s.columns, s.rows, s.pitch_mm)
+             .c_str());
 }
 
 struct Free {
@@ -76,26 +83,41 @@ struct Free {
 std::string board_sheet(const BoardShape& shape, const std::string& ending, double dots_per_inch) {
   shape.require_valid();
   const Sheet sheet = sheet_of(shape);
-  if (sheet.width > 3000 || sheet.height > 3000) fail_argument(fmt::format("board: the sheet would be {:.0f} x {:.0f} mm; at most 3000 mm a side", sheet.width, sheet.height));
-  if (!(dots_per_inch >= 20 && dots_per_inch <= 4800)) fail_argument(fmt::format("board: {} dots per inch; from 20 to 4800", dots_per_inch));
+  if (sheet.width > 3000 || sheet.height > 3000)
+    fail_argument(fmt::format("board: the sheet would be {:.0f} x {:.0f} mm; at most 3000 mm a side",
+                              sheet.width, sheet.height));
+  if (!(dots_per_inch >= 20 && dots_per_inch <= 4800))
+    fail_argument(fmt::format("board: {} dots per inch; from 20 to 4800", dots_per_inch));
   std::string out;
   std::unique_ptr<cairo_surface_t, Free> surface;
   double scale = points_per_mm;
-  if (ending == ".pdf") surface.reset(cairo_pdf_surface_create_for_stream(append, &out, sheet.width * scale, sheet.height * scale));
-  else if (ending == ".svg") surface.reset(cairo_svg_surface_create_for_stream(append, &out, sheet.width * scale, sheet.height * scale));
+  if (ending == ".pdf")
+    surface.reset(
+        cairo_pdf_surface_create_for_stream(append, &out, sheet.width * scale, sheet.height * scale));
+  else if (ending == ".svg")
+    surface.reset(
+        cairo_svg_surface_create_for_stream(append, &out, sheet.width * scale, sheet.height * scale));
   else if (ending == ".png") {
     scale = dots_per_inch / 25.4;
-    if (sheet.width * sheet.height * scale * scale > 200e6) fail_argument("board: more than 200 million pixels; take fewer dots per inch, or .pdf");
-    surface.reset(cairo_image_surface_create(CAIRO_FORMAT_RGB24, static_cast<int>(std::ceil(sheet.width * scale)), static_cast<int>(std::ceil(sheet.height * scale))));
-  } else fail_argument(fmt::format("board: '{}' is no ending of a sheet; it is written as .pdf, .svg or .png", ending));
+    if (sheet.width * sheet.height * scale * scale > 200e6)
+      fail_argument("board: more than 200 million pixels; take fewer dots per inch, or .pdf");
+    surface.reset(cairo_image_surface_create(CAIRO_FORMAT_RGB24,
+                                             static_cast<int>(std::ceil(sheet.width * scale)),
+                                             static_cast<int>(std::ceil(sheet.height * scale))));
+  } else
+    fail_argument(
+        fmt::format("board: '{}' is no ending of a sheet; it is written as .pdf, .svg or .png", ending));
   {
     const std::unique_ptr<cairo_t, Free> c(cairo_create(surface.get()));
     cairo_scale(c.get(), scale, scale);
     draw_sheet(c.get(), shape, sheet);
   }
-  if (ending == ".png") cairo_surface_write_to_png_stream(surface.get(), append, &out);
-  else cairo_surface_finish(surface.get());
-  if (cairo_surface_status(surface.get()) != CAIRO_STATUS_SUCCESS && out.empty()) fail_argument("board: the sheet could not be drawn");
+  if (ending == ".png")
+    cairo_surface_write_to_png_stream(surface.get(), append, &out);
+  else
+    cairo_surface_finish(surface.get());
+  if (cairo_surface_status(surface.get()) != CAIRO_STATUS_SUCCESS && out.empty())
+    fail_argument("board: the sheet could not be drawn");
   return out;
 }
 

@@ -7,9 +7,11 @@ void set(cairo_t* c, Color color) { cairo_set_source_rgba(c, color.r, color.g, c
 
 Canvas::Canvas(const ImageView<const uint8_t>& picture, int zoom)
     : zoom_(zoom),
-      surface_(cairo_image_surface_create(CAIRO_FORMAT_RGB24, picture.width() * zoom, picture.height() * zoom)),
+      surface_(
+          cairo_image_surface_create(CAIRO_FORMAT_RGB24, picture.width() * zoom, picture.height() * zoom)),
       cairo_(cairo_create(surface_.get())) {
-  if (cairo_surface_status(surface_.get()) != CAIRO_STATUS_SUCCESS) fail_argument("the picture is too large to draw on (32767 pixels a side)");
+  if (cairo_surface_status(surface_.get()) != CAIRO_STATUS_SUCCESS)
+    fail_argument("the picture is too large to draw on (32767 pixels a side)");
   unsigned char* data = cairo_image_surface_get_data(surface_.get());
   const int stride = cairo_image_surface_get_stride(surface_.get());
   for (int y = 0; y < picture.height() * zoom; ++y) {
@@ -86,7 +88,8 @@ void Canvas::label(Point2 at, const std::string& words, Color color, double size
   cairo_text_extents_t extents;
   cairo_text_extents(c, words.c_str(), &extents);
   const double pad = 3, w = extents.x_advance + 2 * pad, h = size * 1.15 + 2 * pad;
-  const double right = cairo_image_surface_get_width(surface_.get()), bottom = cairo_image_surface_get_height(surface_.get());
+  const double right = cairo_image_surface_get_width(surface_.get()),
+               bottom = cairo_image_surface_get_height(surface_.get());
   const Point2 p = place(at);
   const double x = std::max(0.0, std::min(p.x, right - w)), y = std::max(0.0, std::min(p.y, bottom - h));
   cairo_set_source_rgba(c, 0.05, 0.07, 0.1, 0.8);
@@ -110,13 +113,16 @@ void Canvas::hatch(int x, int y) {
 
 Image<Rgb> Canvas::image() const {
   cairo_surface_flush(surface_.get());
-  const int w = cairo_image_surface_get_width(surface_.get()), h = cairo_image_surface_get_height(surface_.get());
+  const int w = cairo_image_surface_get_width(surface_.get()),
+            h = cairo_image_surface_get_height(surface_.get());
   const unsigned char* data = cairo_image_surface_get_data(surface_.get());
   const int stride = cairo_image_surface_get_stride(surface_.get());
   Image<Rgb> result(w, h);
   for (int y = 0; y < h; ++y) {
     const auto* row = reinterpret_cast<const uint32_t*>(data + static_cast<ptrdiff_t>(y) * stride);
-    for (int x = 0; x < w; ++x) result(x, y) = {static_cast<uint8_t>(row[x] >> 16), static_cast<uint8_t>(row[x] >> 8), static_cast<uint8_t>(row[x])};
+    for (int x = 0; x < w; ++x)
+      result(x, y) = {static_cast<uint8_t>(row[x] >> 16), static_cast<uint8_t>(row[x] >> 8),
+                      static_cast<uint8_t>(row[x])};
   }
   return result;
 }

@@ -15,10 +15,10 @@ struct Color {
   double r, g, b, a = 1;
 };
 
-inline constexpr Color edge_color{0.25, 0.88, 1.0};    // bright blue
-inline constexpr Color unseen_color{1.0, 0.62, 0.1};   // orange
-inline constexpr Color axis_color{1.0, 0.9, 0.3};      // yellow
-inline constexpr Color miss_color{1.0, 0.75, 0.85};    // pale pink
+inline constexpr Color edge_color{0.25, 0.88, 1.0};   // bright blue
+inline constexpr Color unseen_color{1.0, 0.62, 0.1};  // orange
+inline constexpr Color axis_color{1.0, 0.9, 0.3};     // yellow
+inline constexpr Color miss_color{1.0, 0.75, 0.85};   // pale pink
 inline constexpr Color region_color{1.0, 1.0, 1.0};
 inline constexpr Color rim_color{0.0, 0.0, 0.0, 0.75};
 

@@ -11,19 +11,21 @@ using namespace draw;
 
 void draw_edges(Canvas& canvas, const std::vector<EdgeMatch>& edges) {
   // Three classes of match, each a line of its own width.
-  for (const auto& [least, most, width] : {std::tuple{0.0f, 0.5f, 0.8}, {0.5f, 0.9f, 1.4}, {0.9f, 2.0f, 2.2}}) {
+  for (const auto& [least, most, width] :
+       {std::tuple{0.0f, 0.5f, 0.8}, {0.5f, 0.9f, 1.4}, {0.9f, 2.0f, 2.2}}) {
     std::vector<std::pair<Point2, Point2>> segments;
     for (const EdgeMatch& e : edges) {
       if (e.weight <= least || e.weight > most) continue;
-      const Point2 at = e.place + e.normal * static_cast<double>(e.distance), along{-e.normal.y * 0.6, e.normal.x * 0.6};
+      const Point2 at = e.place + e.normal * static_cast<double>(e.distance),
+                   along{-e.normal.y * 0.6, e.normal.x * 0.6};
       segments.emplace_back(at - along, at + along);
     }
     canvas.lines(segments, edge_color, width);
   }
-  // Unseen edges lie a pixel apart; a cross at every sixth shows the gap without filling it.
+  // Unseen edges lie a pixel apart; a cross at every tenth shows the gap without filling it.
   size_t unseen = 0;
   for (const EdgeMatch& e : edges)
-    if (e.weight <= 0 && unseen++ % 6 == 0) canvas.cross(e.place, 2.5, unseen_color);
+    if (e.weight <= 0 && unseen++ % 10 == 0) canvas.cross(e.place, 2.5, unseen_color);
 }
 
 void draw_axes(Canvas& canvas, Point2 origin, Angle angle, double length) {
@@ -48,9 +50,12 @@ std::string reason_of(const Miss& miss) {
 
 }  // namespace
 
-Image<Rgb> draw_report(const ImageView<const uint8_t>& picture, const Report& report, const Box* search_region) {
+Image<Rgb> draw_report(const ImageView<const uint8_t>& picture, const Report& report,
+                       const Box* search_region) {
   Canvas canvas(picture);
-  if (search_region) canvas.box({search_region->x, search_region->y}, search_region->width, search_region->height, region_color, Stroke::dashed);
+  if (search_region)
+    canvas.box({search_region->x, search_region->y}, search_region->width, search_region->height,
+               region_color, Stroke::dashed);
   for (const ReportedPart& part : report.parts) draw_edges(canvas, part.sighting.edges);
   for (const Miss& miss : report.misses) {
     canvas.ring({miss.x, miss.y}, 14, miss_color, 1.5, Stroke::dashed);
@@ -62,10 +67,19 @@ Image<Rgb> draw_report(const ImageView<const uint8_t>& picture, const Report& re
     draw_axes(canvas, {s.x, s.y}, s.angle, 48);
     const Point2 foot = foot_of(s), below = foot + Point2{0, 21};
     canvas.label(foot, fmt::format("{} {}  {:.1f}", ++number, s.target, s.score));
-    if (part.robot) canvas.label(below, fmt::format("robot {:.2f} {:.2f} mm  {:.2f}\u00b0", part.robot->x_mm, part.robot->y_mm, part.robot->angle.degrees()), {1, 1, 1}, 11);
-    else if (part.world) canvas.label(below, fmt::format("world {:.2f} {:.2f} mm  {:.2f}\u00b0", part.world->x_mm, part.world->y_mm, part.world->angle.degrees()), {1, 1, 1}, 11);
+    if (part.robot)
+      canvas.label(below,
+                   fmt::format("robot {:.2f} {:.2f} mm  {:.2f}\u00b0", part.robot->x_mm, part.robot->y_mm,
+                               part.robot->angle.degrees()),
+                   {1, 1, 1}, 11);
+    else if (part.world)
+      canvas.label(below,
+                   fmt::format("world {:.2f} {:.2f} mm  {:.2f}\u00b0", part.world->x_mm, part.world->y_mm,
+                               part.world->angle.degrees()),
+                   {1, 1, 1}, 11);
   }
-  canvas.label({6, 6}, fmt::format("{} found, {} missed", report.parts.size(), report.misses.size()), {1, 1, 1}, 14);
+  canvas.label({6, 6}, fmt::format("{} found, {} missed", report.parts.size(), report.misses.size()),
+               {1, 1, 1}, 14);
   return canvas.image();
 }
 
@@ -80,12 +94,16 @@ Image<Rgb> draw_residuals(const ImageView<const uint8_t>& picture, const PlaneCa
     canvas.ring(p.pixel, 3, edge_color, 1.2);
     canvas.arrow(p.pixel, p.pixel + p.residual_px * factor, unseen_color, 1.5, Stroke::solid);
   }
-  const Point2 zero = c.mapping.pixel_from_world({0, 0}), x = c.mapping.pixel_from_world({40, 0}), y = c.mapping.pixel_from_world({0, 40});
+  const Point2 zero = c.mapping.pixel_from_world({0, 0}), x = c.mapping.pixel_from_world({40, 0}),
+               y = c.mapping.pixel_from_world({0, 40});
   canvas.arrow(zero, x, axis_color, 2.5, Stroke::solid);
   canvas.arrow(zero, y, axis_color, 2.5, Stroke::dashed);
   canvas.label(x + Point2{6, -8}, "X");
   canvas.label(y + Point2{-8, -26}, "Y");
-  canvas.label({6, 6}, fmt::format("{} points   rms {:.4f} px   largest {:.4f} px = {:.4f} mm   arrows x {:.0f}", c.points.size(), c.rms_px, largest, c.largest_mm, factor), {1, 1, 1}, 14);
+  canvas.label({6, 6},
+               fmt::format("{} points   rms {:.4f} px   largest {:.4f} px = {:.4f} mm   arrows x {:.0f}",
+                           c.points.size(), c.rms_px, largest, c.largest_mm, factor),
+               {1, 1, 1}, 14);
   return canvas.image();
 }
 
@@ -101,9 +119,12 @@ Image<Rgb> draw_target(const PatternTarget& target) {
     segments.emplace_back(at - along, at + along);
   }
   canvas.lines(segments, edge_color, 2);
-  for (const TaughtEdge& e : target.coarse_edges()) canvas.ring(e.place + target.origin(), 3.0 / zoom, unseen_color, 1.5);
+  for (const TaughtEdge& e : target.coarse_edges())
+    canvas.ring(e.place + target.origin(), 3.0 / zoom, unseen_color, 1.5);
   draw_axes(canvas, target.origin(), {}, 0.2 * target.pixels().width());
-  canvas.label({0, 0}, fmt::format("{}: {} edges on {} levels, strength {:.0f}; rings: first search", target.name(), target.levels()[0].size(), target.levels().size(), target.strength()));
+  canvas.label({0, 0},
+               fmt::format("{}: {} edges on {} levels, strength {:.0f}; rings: first search", target.name(),
+                           target.levels()[0].size(), target.levels().size(), target.strength()));
   return canvas.image();
 }
 

@@ -20,10 +20,13 @@ Image<uint8_t> darker_than_around(const ImageView<const uint8_t>& picture, int w
     if (y - r - 1 >= 0)
       for (int x = 0; x < w; ++x) column[static_cast<size_t>(x)] -= picture(x, y - r - 1);
     const int rows = std::min(h - 1, y + r) - std::max(0, y - r) + 1;
-    for (int x = 0; x < w; ++x) run[static_cast<size_t>(x) + 1] = run[static_cast<size_t>(x)] + column[static_cast<size_t>(x)];
+    for (int x = 0; x < w; ++x)
+      run[static_cast<size_t>(x) + 1] = run[static_cast<size_t>(x)] + column[static_cast<size_t>(x)];
     for (int x = 0; x < w; ++x) {
       const int x0 = std::max(0, x - r), x1 = std::min(w - 1, x + r);
-      const double mean = static_cast<double>(run[static_cast<size_t>(x1) + 1] - run[static_cast<size_t>(x0)]) / (rows * (x1 - x0 + 1));
+      const double mean =
+          static_cast<double>(run[static_cast<size_t>(x1) + 1] - run[static_cast<size_t>(x0)]) /
+          (rows * (x1 - x0 + 1));
       const double apart = std::max(8.0, 0.12 * mean);
       mask(x, y) = (bright ? picture(x, y) > mean + apart : picture(x, y) < mean - apart) ? 255 : 0;
     }
@@ -33,7 +36,8 @@ Image<uint8_t> darker_than_around(const ImageView<const uint8_t>& picture, int w
 
 bool looks_like_ellipse(const Component& c, const ImageView<const uint8_t>& picture) {
   if (c.area < 12 || c.area > 0.05 * picture.width() * picture.height()) return false;
-  if (c.left < 2 || c.top < 2 || c.right > picture.width() - 3 || c.bottom > picture.height() - 3) return false;
+  if (c.left < 2 || c.top < 2 || c.right > picture.width() - 3 || c.bottom > picture.height() - 3)
+    return false;
   const double determinant = c.xx * c.yy - c.xy * c.xy, trace = c.xx + c.yy;
   if (determinant <= 0) return false;
   const double root = std::sqrt(std::max(0.0, trace * trace / 4 - determinant));
@@ -78,7 +82,8 @@ DotSeen refined_dot(const ImageView<const uint8_t>& picture, const Component& c)
   Eigen::Matrix2d moments;
   moments << c.xx, c.xy, c.xy, c.yy;
   const double small_radius = std::sqrt(4 * std::sqrt(std::max(1e-9, moments.determinant())));
-  DotWindow window{{c.x, c.y}, (4 * moments).inverse(), 1.12 + 2.5 / small_radius, 1.45 + 3.5 / small_radius, 0, 0};
+  DotWindow window{
+      {c.x, c.y}, (4 * moments).inverse(), 1.12 + 2.5 / small_radius, 1.45 + 3.5 / small_radius, 0, 0};
   window.reach_x = static_cast<int>(std::ceil(2 * std::sqrt(c.xx) * window.outer)) + 1;
   window.reach_y = static_cast<int>(std::ceil(2 * std::sqrt(c.yy) * window.outer)) + 1;
   DotSeen dot{{c.x, c.y}, std::sqrt(c.area / std::numbers::pi)};
@@ -86,13 +91,16 @@ DotSeen refined_dot(const ImageView<const uint8_t>& picture, const Component& c)
     window.centre = dot.centre;
     const BrightnessPlane around = background_of(picture, window);
     double dark = 0, count = 0;
-    window.each(picture, 0, 0.6, [&](double dx, double dy, double grey) { dark += grey / (around[0] + around[1] * dx + around[2] * dy), ++count; });
+    window.each(picture, 0, 0.6, [&](double dx, double dy, double grey) {
+      dark += grey / (around[0] + around[1] * dx + around[2] * dy), ++count;
+    });
     if (count < 1 || !around.allFinite()) return dot;
     const double reflectance = dark / count;  // of the dot, relative to the paper
     double sum = 0;
     Point2 moment;
     window.each(picture, 0, window.inner, [&](double dx, double dy, double grey) {
-      const double paper = around[0] + around[1] * dx + around[2] * dy, share = (paper - grey) / (paper * (1 - reflectance));
+      const double paper = around[0] + around[1] * dx + around[2] * dy,
+                   share = (paper - grey) / (paper * (1 - reflectance));
       sum += share;
       moment += Point2{dx, dy} * share;
     });

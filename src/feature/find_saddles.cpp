@@ -65,7 +65,8 @@ std::vector<Point2> find_saddles(const ImageView<const uint8_t>& picture) {
     for (int x = border; x + border < picture.width(); ++x) {
       if (response(x, y) < 1.0f || !is_peak(response, x, y, reach)) continue;
       const Point2 at{static_cast<double>(x), static_cast<double>(y)};
-      if (has_four_quarters(soft, at, 5) || has_four_quarters(soft, at, 7)) found.push_back(refine_saddle(picture, at, 5));
+      if (has_four_quarters(soft, at, 5) || has_four_quarters(soft, at, 7))
+        found.push_back(refine_saddle(picture, at, 5));
     }
   return found;
 }
@@ -77,14 +78,20 @@ Point2 refine_saddle(const ImageView<const uint8_t>& picture, Point2 start, doub
     Eigen::Matrix2d a = Eigen::Matrix2d::Zero();
     Eigen::Vector2d b = Eigen::Vector2d::Zero();
     const int cx = static_cast<int>(std::lround(at.x)), cy = static_cast<int>(std::lround(at.y));
-    if (cx - reach < 1 || cy - reach < 1 || cx + reach >= picture.width() - 1 || cy + reach >= picture.height() - 1) return start;
+    if (cx - reach < 1 || cy - reach < 1 || cx + reach >= picture.width() - 1 ||
+        cy + reach >= picture.height() - 1)
+      return start;
     for (int y = cy - reach; y <= cy + reach; ++y)
       for (int x = cx - reach; x <= cx + reach; ++x) {
         const double dx = x - at.x, dy = y - at.y, far = (dx * dx + dy * dy) / (radius * radius);
         if (far >= 1) continue;
         const double weight = (1 - far) * (1 - far);
-        const Eigen::Vector2d g((picture(x + 1, y - 1) + 2.0 * picture(x + 1, y) + picture(x + 1, y + 1) - picture(x - 1, y - 1) - 2.0 * picture(x - 1, y) - picture(x - 1, y + 1)) / 8,
-                                (picture(x - 1, y + 1) + 2.0 * picture(x, y + 1) + picture(x + 1, y + 1) - picture(x - 1, y - 1) - 2.0 * picture(x, y - 1) - picture(x + 1, y - 1)) / 8);
+        const Eigen::Vector2d g((picture(x + 1, y - 1) + 2.0 * picture(x + 1, y) + picture(x + 1, y + 1) -
+                                 picture(x - 1, y - 1) - 2.0 * picture(x - 1, y) - picture(x - 1, y + 1)) /
+                                    8,
+                                (picture(x - 1, y + 1) + 2.0 * picture(x, y + 1) + picture(x + 1, y + 1) -
+                                 picture(x - 1, y - 1) - 2.0 * picture(x, y - 1) - picture(x + 1, y - 1)) /
+                                    8);
         const Eigen::Matrix2d gg = weight * g * g.transpose();
         a += gg;
         b += gg * Eigen::Vector2d(dx, dy);

@@ -48,10 +48,12 @@ void write_file(const std::string& path, std::string_view content) {
   const std::string beside = fmt::format("{}.part-{}", path, ::getpid());
   const Descriptor file(::open(beside.c_str(), O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0644));
   if (file.get() < 0) refuse(ErrorCode::not_writable, path, "cannot be written", errno);
-  if (!write_all(file.get(), content) || ::fsync(file.get()) != 0 || ::rename(beside.c_str(), path.c_str()) != 0) {
+  if (!write_all(file.get(), content) || ::fsync(file.get()) != 0 ||
+      ::rename(beside.c_str(), path.c_str()) != 0) {
     const int number = errno;
     ::unlink(beside.c_str());
-    refuse(ErrorCode::not_writable, path, "could not be written; what stood there before is unchanged", number);
+    refuse(ErrorCode::not_writable, path, "could not be written; what stood there before is unchanged",
+           number);
   }
 }
 

@@ -21,7 +21,8 @@ Picture decode_jpeg(std::string_view bytes, const std::string& path);
 Picture decode_tiff(std::string_view bytes, const std::string& path);
 
 /// `alpha` may be null; it goes with grey pictures only. Texts become iTXt chunks.
-std::string encode_png(const Picture& picture, const Image<uint8_t>* alpha, const std::map<std::string, std::string>& texts);
+std::string encode_png(const Picture& picture, const Image<uint8_t>* alpha,
+                       const std::map<std::string, std::string>& texts);
 std::string encode_tiff(const Picture& picture);
 
 /// Throws when a header announces more than may be read.

@@ -47,8 +47,11 @@ std::vector<std::vector<double>> load_csv(const std::string& path, size_t column
     const bool header = first && !row;
     first = false;
     if (header) continue;
-    if (!row) fail_file(fmt::format("{}:{}: '{}' is no row of {} numbers", path, number, line.substr(0, 60), columns));
-    if (row->size() != columns) fail_file(fmt::format("{}:{}: {} numbers; {} are needed", path, number, row->size(), columns));
+    if (!row)
+      fail_file(
+          fmt::format("{}:{}: '{}' is no row of {} numbers", path, number, line.substr(0, 60), columns));
+    if (row->size() != columns)
+      fail_file(fmt::format("{}:{}: {} numbers; {} are needed", path, number, row->size(), columns));
     rows.push_back(std::move(*row));
   }
   return rows;

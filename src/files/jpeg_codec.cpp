@@ -14,7 +14,8 @@
 namespace heron {
 namespace {
 
-/// libjpeg is C and may only be left by a jump; nothing with a destructor is created between the jump's mark and its use.
+/// libjpeg is C and may only be left by a jump; nothing with a destructor is created between the jump's mark
+/// and its use.
 struct ErrorManager {
   jpeg_error_mgr base;
   std::jmp_buf leave;
@@ -32,7 +33,8 @@ void on_message(j_common_ptr info, int level) {
   if (level < 0) on_error(info);
 }
 
-bool decode(std::string_view bytes, ErrorManager& errors, jpeg_decompress_struct& info, std::vector<uint8_t>& pixels, const std::string& path) {
+bool decode(std::string_view bytes, ErrorManager& errors, jpeg_decompress_struct& info,
+            std::vector<uint8_t>& pixels, const std::string& path) {
   if (setjmp(errors.leave)) return false;
   jpeg_create_decompress(&info);
   jpeg_mem_src(&info, reinterpret_cast<const unsigned char*>(bytes.data()), bytes.size());
@@ -40,7 +42,8 @@ bool decode(std::string_view bytes, ErrorManager& errors, jpeg_decompress_struct
   require_size(info.image_width, info.image_height, path);
   info.out_color_space = info.jpeg_color_space == JCS_GRAYSCALE ? JCS_GRAYSCALE : JCS_RGB;
   jpeg_start_decompress(&info);
-  const size_t row_bytes = static_cast<size_t>(info.output_width) * static_cast<size_t>(info.output_components);
+  const size_t row_bytes =
+      static_cast<size_t>(info.output_width) * static_cast<size_t>(info.output_components);
   pixels.resize(row_bytes * info.output_height);
   while (info.output_scanline < info.output_height) {
     JSAMPROW row = pixels.data() + row_bytes * info.output_scanline;
@@ -63,17 +66,22 @@ Picture decode_jpeg(std::string_view bytes, const std::string& path) {
     jpeg_decompress_struct& info;
     ~Destroy() { jpeg_destroy_decompress(&info); }
   } const destroy{info};
-  if (!decode(bytes, errors, info, pixels, path)) fail_file(fmt::format("{}: broken JPEG: {}", path, errors.message.data()));
+  if (!decode(bytes, errors, info, pixels, path))
+    fail_file(fmt::format("{}: broken JPEG: {}", path, errors.message.data()));
 
   Picture picture;
   const auto width = static_cast<int>(info.output_width), height = static_cast<int>(info.output_height);
   if (info.output_components == 1) {
     Image<uint8_t> grey(width, height);
-    for (int y = 0; y < height; ++y) std::memcpy(grey.row(y), pixels.data() + static_cast<size_t>(y) * static_cast<size_t>(width), static_cast<size_t>(width));
+    for (int y = 0; y < height; ++y)
+      std::memcpy(grey.row(y), pixels.data() + static_cast<size_t>(y) * static_cast<size_t>(width),
+                  static_cast<size_t>(width));
     picture.pixels = std::move(grey);
   } else {
     Image<Rgb> rgb(width, height);
-    for (int y = 0; y < height; ++y) std::memcpy(rgb.row(y), pixels.data() + static_cast<size_t>(y) * static_cast<size_t>(width) * 3, static_cast<size_t>(width) * 3);
+    for (int y = 0; y < height; ++y)
+      std::memcpy(rgb.row(y), pixels.data() + static_cast<size_t>(y) * static_cast<size_t>(width) * 3,
+                  static_cast<size_t>(width) * 3);
     picture.pixels = std::move(rgb);
   }
   return picture;

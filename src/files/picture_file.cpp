@@ -15,7 +15,8 @@ namespace {
 
 std::string ending_of(const std::string& path) {
   std::string ending = std::filesystem::path(path).extension().string();
-  std::transform(ending.begin(), ending.end(), ending.begin(), [](unsigned char c) { return std::tolower(c); });
+  std::transform(ending.begin(), ending.end(), ending.begin(),
+                 [](unsigned char c) { return std::tolower(c); });
   return ending;
 }
 
@@ -33,7 +34,8 @@ Picture decode(std::string_view bytes, const std::string& path) {
 void require_size(double width, double height, const std::string& path) {
   if (width < 1 || height < 1) fail_file(path + ": a picture without pixels");
   if (width > most_pixels_a_side || height > most_pixels_a_side || width * height > most_pixels)
-    fail_file(fmt::format("{}: {} x {} pixels; at most {} a side and {} million in all are read", path, width, height, most_pixels_a_side, most_pixels / 1e6));
+    fail_file(fmt::format("{}: {} x {} pixels; at most {} a side and {} million in all are read", path, width,
+                          height, most_pixels_a_side, most_pixels / 1e6));
 }
 
 Picture load_picture(const std::string& path) {
@@ -41,7 +43,9 @@ Picture load_picture(const std::string& path) {
   picture.name = path;
   std::error_code ignored;
   const auto written = std::filesystem::last_write_time(path, ignored);
-  if (!ignored) picture.taken = std::chrono::time_point_cast<std::chrono::system_clock::duration>(std::chrono::file_clock::to_sys(written));
+  if (!ignored)
+    picture.taken = std::chrono::time_point_cast<std::chrono::system_clock::duration>(
+        std::chrono::file_clock::to_sys(written));
   return picture;
 }
 

@@ -10,9 +10,12 @@
 namespace heron {
 namespace {
 
-/// libpng reports errors by a callback that must not return; it throws, and the structs are freed by their owners.
+/// libpng reports errors by a callback that must not return; it throws, and the structs are freed by their
+/// owners.
 [[noreturn]] void on_error(png_structp png, png_const_charp message) {
-  throw Error(ErrorCode::bad_file, fmt::format("{}: broken PNG: {}", *static_cast<const std::string*>(png_get_error_ptr(png)), message));
+  throw Error(
+      ErrorCode::bad_file,
+      fmt::format("{}: broken PNG: {}", *static_cast<const std::string*>(png_get_error_ptr(png)), message));
 }
 void on_warning(png_structp, png_const_charp) {}
 
@@ -35,11 +38,13 @@ void flush_nothing(png_structp) {}
 class Reader {
  public:
   Reader(Source& source, const std::string& path) {
-    png_ = png_create_read_struct(PNG_LIBPNG_VER_STRING, const_cast<std::string*>(&path), on_error, on_warning);
+    png_ =
+        png_create_read_struct(PNG_LIBPNG_VER_STRING, const_cast<std::string*>(&path), on_error, on_warning);
     info_ = png_ ? png_create_info_struct(png_) : nullptr;
     if (!info_) throw std::bad_alloc();
     png_set_read_fn(png_, &source, read_some);
-    png_set_user_limits(png_, PNG_UINT_31_MAX, PNG_UINT_31_MAX);  // our own limit is checked with a clearer message
+    png_set_user_limits(png_, PNG_UINT_31_MAX,
+                        PNG_UINT_31_MAX);  // our own limit is checked with a clearer message
     png_set_chunk_malloc_max(png_, 8u << 20);
   }
   ~Reader() { png_destroy_read_struct(&png_, &info_, nullptr); }
@@ -56,7 +61,8 @@ class Reader {
 class Writer {
  public:
   Writer(std::string& out, const std::string& path) {
-    png_ = png_create_write_struct(PNG_LIBPNG_VER_STRING, const_cast<std::string*>(&path), on_error, on_warning);
+    png_ =
+        png_create_write_struct(PNG_LIBPNG_VER_STRING, const_cast<std::string*>(&path), on_error, on_warning);
     info_ = png_ ? png_create_info_struct(png_) : nullptr;
     if (!info_) throw std::bad_alloc();
     png_set_write_fn(png_, &out, write_some, flush_nothing);
@@ -74,7 +80,8 @@ class Writer {
 
 /// Splits decoded rows of 1 to 4 channels into pixels and transparency.
 template <class T>
-void split_rows(const std::vector<uint8_t>& bytes, size_t row_bytes, int width, int height, int channels, PngContent& content) {
+void split_rows(const std::vector<uint8_t>& bytes, size_t row_bytes, int width, int height, int channels,
+                PngContent& content) {
   const bool color = channels >= 3, has_alpha = channels == 2 || channels == 4;
   Image<T> grey(color ? 0 : width, color ? 0 : height);
   Image<Rgb> rgb(color ? width : 0, color ? height : 0);
@@ -82,13 +89,17 @@ void split_rows(const std::vector<uint8_t>& bytes, size_t row_bytes, int width, 
   for (int y = 0; y < height; ++y) {
     const T* p = reinterpret_cast<const T*>(bytes.data() + static_cast<size_t>(y) * row_bytes);
     for (int x = 0; x < width; ++x, p += channels) {
-      if (color) rgb(x, y) = {static_cast<uint8_t>(p[0]), static_cast<uint8_t>(p[1]), static_cast<uint8_t>(p[2])};
-      else grey(x, y) = p[0];
+      if (color)
+        rgb(x, y) = {static_cast<uint8_t>(p[0]), static_cast<uint8_t>(p[1]), static_cast<uint8_t>(p[2])};
+      else
+        grey(x, y) = p[0];
       if (has_alpha) alpha(x, y) = p[channels - 1] != 0 ? 255 : 0;
     }
   }
-  if (color) content.picture.pixels = std::move(rgb);
-  else content.picture.pixels = std::move(grey);
+  if (color)
+    content.picture.pixels = std::move(rgb);
+  else
+    content.picture.pixels = std::move(grey);
   if (has_alpha) content.alpha = std::move(alpha);
 }
 
@@ -108,8 +119,10 @@ PngContent decode_png(std::string_view bytes, const std::string& path) {
   if (type == PNG_COLOR_TYPE_GRAY && png_get_bit_depth(png, info) < 8) png_set_expand_gray_1_2_4_to_8(png);
   if (png_get_valid(png, info, PNG_INFO_tRNS)) png_set_tRNS_to_alpha(png);
   if (png_get_bit_depth(png, info) == 16) {
-    if (type & PNG_COLOR_MASK_COLOR) png_set_scale_16(png);
-    else png_set_swap(png);  // PNG is big-endian
+    if (type & PNG_COLOR_MASK_COLOR)
+      png_set_scale_16(png);
+    else
+      png_set_swap(png);  // PNG is big-endian
   }
   png_set_interlace_handling(png);
   png_read_update_info(png, info);
@@ -124,25 +137,32 @@ PngContent decode_png(std::string_view bytes, const std::string& path) {
 
   PngContent content;
   const auto w = static_cast<int>(width), h = static_cast<int>(height);
-  if (depth == 16) split_rows<uint16_t>(pixels, row_bytes, w, h, channels, content);
-  else split_rows<uint8_t>(pixels, row_bytes, w, h, channels, content);
+  if (depth == 16)
+    split_rows<uint16_t>(pixels, row_bytes, w, h, channels, content);
+  else
+    split_rows<uint8_t>(pixels, row_bytes, w, h, channels, content);
   png_textp texts = nullptr;
   const int count = png_get_text(png, info, &texts, nullptr);
   for (int i = 0; i < count; ++i) content.texts[texts[i].key] = texts[i].text ? texts[i].text : "";
   return content;
 }
 
-std::string encode_png(const Picture& picture, const Image<uint8_t>* alpha, const std::map<std::string, std::string>& texts) {
-  if (std::holds_alternative<Image<float>>(picture.pixels)) fail_argument("a height map does not fit a PNG picture; write it as .tif");
+std::string encode_png(const Picture& picture, const Image<uint8_t>* alpha,
+                       const std::map<std::string, std::string>& texts) {
+  if (std::holds_alternative<Image<float>>(picture.pixels))
+    fail_argument("a height map does not fit a PNG picture; write it as .tif");
   std::string out;
   const std::string path = "PNG";
   const Writer writer(out, path);
   png_structp png = writer.png();
   png_infop info = writer.info();
-  const auto width = static_cast<png_uint_32>(picture.width()), height = static_cast<png_uint_32>(picture.height());
-  const bool color = std::holds_alternative<Image<Rgb>>(picture.pixels), wide = std::holds_alternative<Image<uint16_t>>(picture.pixels);
+  const auto width = static_cast<png_uint_32>(picture.width()),
+             height = static_cast<png_uint_32>(picture.height());
+  const bool color = std::holds_alternative<Image<Rgb>>(picture.pixels),
+             wide = std::holds_alternative<Image<uint16_t>>(picture.pixels);
   const int type = color ? PNG_COLOR_TYPE_RGB : alpha ? PNG_COLOR_TYPE_GRAY_ALPHA : PNG_COLOR_TYPE_GRAY;
-  png_set_IHDR(png, info, width, height, wide ? 16 : 8, type, PNG_INTERLACE_NONE, PNG_COMPRESSION_TYPE_DEFAULT, PNG_FILTER_TYPE_DEFAULT);
+  png_set_IHDR(png, info, width, height, wide ? 16 : 8, type, PNG_INTERLACE_NONE,
+               PNG_COMPRESSION_TYPE_DEFAULT, PNG_FILTER_TYPE_DEFAULT);
   // Noise does not compress: more effort would cost seconds and save a few percent.
   png_set_compression_level(png, 2);
   png_set_filter(png, PNG_FILTER_TYPE_BASE, PNG_FILTER_SUB | PNG_FILTER_UP);
@@ -164,7 +184,8 @@ std::string encode_png(const Picture& picture, const Image<uint8_t>* alpha, cons
   const size_t sample = wide ? 2 : 1, channels = color ? 3 : alpha ? 2 : 1;
   std::vector<uint8_t> row(static_cast<size_t>(width) * channels * sample);
   for (int y = 0; y < picture.height(); ++y) {
-    if (const auto* rgb = std::get_if<Image<Rgb>>(&picture.pixels)) std::memcpy(row.data(), rgb->row(y), row.size());
+    if (const auto* rgb = std::get_if<Image<Rgb>>(&picture.pixels))
+      std::memcpy(row.data(), rgb->row(y), row.size());
     else if (const auto* deep = std::get_if<Image<uint16_t>>(&picture.pixels)) {
       auto* to = reinterpret_cast<uint16_t*>(row.data());
       for (int x = 0; x < picture.width(); ++x) {

@@ -8,13 +8,25 @@ namespace {
 using Json = nlohmann::ordered_json;
 
 Json json_of(const WorldPose& p) {
-  return {{"x", p.x_mm}, {"y", p.y_mm}, {"z", p.z_mm}, {"angle", p.angle.degrees()}, {"sigma", {{"x", p.sigma.x}, {"y", p.sigma.y}, {"angle", p.sigma.angle.degrees()}}}};
+  return {{"x", p.x_mm},
+          {"y", p.y_mm},
+          {"z", p.z_mm},
+          {"angle", p.angle.degrees()},
+          {"sigma", {{"x", p.sigma.x}, {"y", p.sigma.y}, {"angle", p.sigma.angle.degrees()}}}};
 }
 
 Json json_of(const ReportedPart& part) {
   const Sighting& s = part.sighting;
-  Json j{{"target", s.target}, {"x", s.x}, {"y", s.y}, {"angle", s.angle.degrees()}, {"scale", s.scale}, {"score", s.score}, {"contrast", s.contrast},
-         {"sigma", {{"x", s.sigma.x}, {"y", s.sigma.y}, {"angle", s.sigma.angle.degrees()}, {"scale", s.sigma.scale}}}, {"range_end", s.range_end}};
+  Json j{{"target", s.target},
+         {"x", s.x},
+         {"y", s.y},
+         {"angle", s.angle.degrees()},
+         {"scale", s.scale},
+         {"score", s.score},
+         {"contrast", s.contrast},
+         {"sigma",
+          {{"x", s.sigma.x}, {"y", s.sigma.y}, {"angle", s.sigma.angle.degrees()}, {"scale", s.sigma.scale}}},
+         {"range_end", s.range_end}};
   if (part.world) j["world"] = json_of(*part.world);
   if (part.robot) j["robot"] = json_of(*part.robot);
   return j;
@@ -22,8 +34,10 @@ Json json_of(const ReportedPart& part) {
 
 Json json_of(const Miss& m) {
   Json limits = Json::array();
-  for (const LimitMissed& l : m.limits) limits.push_back({{"name", l.name}, {"value", l.value}, {"needed", l.needed}});
-  return {{"x", m.x}, {"y", m.y}, {"angle", m.angle.degrees()}, {"scale", m.scale}, {"score", m.score}, {"limits", limits}};
+  for (const LimitMissed& l : m.limits)
+    limits.push_back({{"name", l.name}, {"value", l.value}, {"needed", l.needed}});
+  return {{"x", m.x},         {"y", m.y},         {"angle", m.angle.degrees()},
+          {"scale", m.scale}, {"score", m.score}, {"limits", limits}};
 }
 
 // A file name may hold bytes that are no UTF-8; the line must stay valid JSON all the same.
@@ -32,7 +46,10 @@ std::string line(const Json& j) { return j.dump(-1, ' ', false, Json::error_hand
 }  // namespace
 
 std::string report_json(const Report& report) {
-  Json j{{"picture", report.picture}, {"elapsed_ms", report.elapsed_ms}, {"found", Json::array()}, {"misses", Json::array()}};
+  Json j{{"picture", report.picture},
+         {"elapsed_ms", report.elapsed_ms},
+         {"found", Json::array()},
+         {"misses", Json::array()}};
   if (report.number > 0) j["number"] = report.number;
   for (const ReportedPart& part : report.parts) j["found"].push_back(json_of(part));
   for (const Miss& miss : report.misses) j["misses"].push_back(json_of(miss));

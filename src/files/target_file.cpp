@@ -31,10 +31,15 @@ std::string pair(double a, double b) { return fmt::format("[{}, {}]", toml_numbe
 std::string settings_text(const PatternTarget& target) {
   const TeachPattern& s = target.settings();
   const FindLimits& l = s.limits;
-  return fmt::format("version = {}\nkind = \"pattern\"\nname = {}\norigin = {}  # picture coordinates of this file\nleast_strength = {}  # 0: chosen by the picture\nhash = \"{}\"\n\n"
-                     "[limits]\nangle = {}  # degrees\nscale = {}\nleast_score = {}\nleast_contrast = {}\ncount = {}  # 0: all\nmost_overlap = {}\n",
-                     version, toml_text(s.name), pair(target.origin().x, target.origin().y), toml_number(s.least_strength), hash_of(target.pixels(), target.mask()),
-                     pair(l.angle.min.degrees(), l.angle.max.degrees()), pair(l.scale.min, l.scale.max), toml_number(l.least_score), toml_number(l.least_contrast), l.count, toml_number(l.most_overlap));
+  return fmt::format(
+      "version = {}\nkind = \"pattern\"\nname = {}\norigin = {}  # picture coordinates of this "
+      "file\nleast_strength = {}  # 0: chosen by the picture\nhash = \"{}\"\n\n"
+      "[limits]\nangle = {}  # degrees\nscale = {}\nleast_score = {}\nleast_contrast = {}\ncount = {}  # 0: "
+      "all\nmost_overlap = {}\n",
+      version, toml_text(s.name), pair(target.origin().x, target.origin().y), toml_number(s.least_strength),
+      hash_of(target.pixels(), target.mask()), pair(l.angle.min.degrees(), l.angle.max.degrees()),
+      pair(l.scale.min, l.scale.max), toml_number(l.least_score), toml_number(l.least_contrast), l.count,
+      toml_number(l.most_overlap));
 }
 
 }  // namespace
@@ -47,10 +52,15 @@ void save_target(const std::string& path, const PatternTarget& target) {
 
 LoadedTarget load_target(const std::string& path) {
   const std::string bytes = read_file(path);
-  if (!bytes.starts_with("\x89PNG\r\n\x1a\n")) fail_file(path + ": is no target; a target is a PNG picture written by `heron teach`");
+  if (!bytes.starts_with("\x89PNG\r\n\x1a\n"))
+    fail_file(path + ": is no target; a target is a PNG picture written by `heron teach`");
   PngContent content = decode_png(bytes, path);
   const auto found = content.texts.find(keyword);
-  if (found == content.texts.end()) fail_file(fmt::format("{}: is a picture but no target: it has no text chunk \"{}\"; teach from it with `heron teach {} --region X,Y,W,H --output TARGET.png`", path, keyword, path));
+  if (found == content.texts.end())
+    fail_file(
+        fmt::format("{}: is a picture but no target: it has no text chunk \"{}\"; teach from it with `heron "
+                    "teach {} --region X,Y,W,H --output TARGET.png`",
+                    path, keyword, path));
   const TomlTable file = TomlTable::parse(found->second, path + " (settings)", version);
   file.word("kind", {"pattern"});
   TeachPattern settings;
@@ -74,7 +84,8 @@ LoadedTarget load_target(const std::string& path) {
   for (int y = 0; y < mask.height(); ++y)
     for (int x = 0; x < mask.width(); ++x) mask(x, y) = !content.alpha || (*content.alpha)(x, y) ? 255 : 0;
   const bool edited = hash_of(pixels, mask) != hash;
-  return {PatternTarget(std::move(pixels), std::move(mask), {origin[0], origin[1]}, std::move(settings)), edited};
+  return {PatternTarget(std::move(pixels), std::move(mask), {origin[0], origin[1]}, std::move(settings)),
+          edited};
 }
 
 }  // namespace heron

@@ -52,17 +52,21 @@ Tiff open(Memory& memory, const char* mode) {
     TIFFSetErrorHandler(nullptr);
     TIFFSetWarningHandler(nullptr);
   });
-  return {TIFFClientOpen("memory", mode, &memory, Memory::read, Memory::write, Memory::seek, Memory::close, Memory::size, nullptr, nullptr), TIFFClose};
+  return {TIFFClientOpen("memory", mode, &memory, Memory::read, Memory::write, Memory::seek, Memory::close,
+                         Memory::size, nullptr, nullptr),
+          TIFFClose};
 }
 
 template <class T>
 Image<T> rows_of(TIFF* tiff, int width, int height, const std::string& path) {
   const auto row_bytes = static_cast<size_t>(TIFFScanlineSize(tiff));
-  if (row_bytes < static_cast<size_t>(width) * sizeof(T)) fail_file(path + ": broken TIFF: its rows are too short");
+  if (row_bytes < static_cast<size_t>(width) * sizeof(T))
+    fail_file(path + ": broken TIFF: its rows are too short");
   std::vector<uint8_t> row(row_bytes);
   Image<T> image(width, height);
   for (int y = 0; y < height; ++y) {
-    if (TIFFReadScanline(tiff, row.data(), static_cast<uint32_t>(y)) != 1) fail_file(fmt::format("{}: broken TIFF: it ends in row {} of {}", path, y, height));
+    if (TIFFReadScanline(tiff, row.data(), static_cast<uint32_t>(y)) != 1)
+      fail_file(fmt::format("{}: broken TIFF: it ends in row {} of {}", path, y, height));
     std::memcpy(image.row(y), row.data(), static_cast<size_t>(width) * sizeof(T));
   }
   return image;
@@ -98,11 +102,19 @@ Picture decode_tiff(std::string_view bytes, const std::string& path) {
   const auto w = static_cast<int>(width), h = static_cast<int>(height);
   Picture picture;
   if (TIFFIsTiled(tiff.get())) fail_file(path + ": a TIFF in tiles; strips are read, save it without tiles");
-  if (samples == 1 && bits == 8 && format == SAMPLEFORMAT_UINT) picture.pixels = rows_of<uint8_t>(tiff.get(), w, h, path);
-  else if (samples == 1 && bits == 16 && format == SAMPLEFORMAT_UINT) picture.pixels = rows_of<uint16_t>(tiff.get(), w, h, path);
-  else if (samples == 1 && bits == 32 && format == SAMPLEFORMAT_IEEEFP) picture.pixels = rows_of<float>(tiff.get(), w, h, path);
-  else if (samples == 3 && bits == 8 && planar == PLANARCONFIG_CONTIG) picture.pixels = rows_of<Rgb>(tiff.get(), w, h, path);
-  else fail_file(fmt::format("{}: a TIFF of {} samples of {} bit; read are grey of 8 or 16 bit, color of 8 bit, and height maps of 32 bit float", path, samples, bits));
+  if (samples == 1 && bits == 8 && format == SAMPLEFORMAT_UINT)
+    picture.pixels = rows_of<uint8_t>(tiff.get(), w, h, path);
+  else if (samples == 1 && bits == 16 && format == SAMPLEFORMAT_UINT)
+    picture.pixels = rows_of<uint16_t>(tiff.get(), w, h, path);
+  else if (samples == 1 && bits == 32 && format == SAMPLEFORMAT_IEEEFP)
+    picture.pixels = rows_of<float>(tiff.get(), w, h, path);
+  else if (samples == 3 && bits == 8 && planar == PLANARCONFIG_CONTIG)
+    picture.pixels = rows_of<Rgb>(tiff.get(), w, h, path);
+  else
+    fail_file(
+        fmt::format("{}: a TIFF of {} samples of {} bit; read are grey of 8 or 16 bit, color of 8 bit, and "
+                    "height maps of 32 bit float",
+                    path, samples, bits));
   return picture;
 }
 
@@ -115,9 +127,11 @@ std::string encode_tiff(const Picture& picture) {
         [&](const auto& image) {
           using T = std::remove_cvref_t<decltype(image(0, 0))>;
           const bool color = std::is_same_v<T, Rgb>;
-          set_layout(tiff.get(), picture, color ? 8 : static_cast<int>(8 * sizeof(T)), color ? 3 : 1, std::is_same_v<T, float> ? SAMPLEFORMAT_IEEEFP : SAMPLEFORMAT_UINT);
+          set_layout(tiff.get(), picture, color ? 8 : static_cast<int>(8 * sizeof(T)), color ? 3 : 1,
+                     std::is_same_v<T, float> ? SAMPLEFORMAT_IEEEFP : SAMPLEFORMAT_UINT);
           for (int y = 0; y < image.height(); ++y)
-            if (TIFFWriteScanline(tiff.get(), const_cast<T*>(image.row(y)), static_cast<uint32_t>(y), 0) != 1) throw std::bad_alloc();
+            if (TIFFWriteScanline(tiff.get(), const_cast<T*>(image.row(y)), static_cast<uint32_t>(y), 0) != 1)
+              throw std::bad_alloc();
         },
         picture.pixels);
   }

@@ -33,13 +33,20 @@ size_t letters_apart(const std::string& a, const std::string& b) {
 
 const char* kind_of(const toml::node& node) {
   switch (node.type()) {
-    case toml::node_type::table: return "a table";
-    case toml::node_type::array: return "an array";
-    case toml::node_type::string: return "a text";
-    case toml::node_type::integer: return "a whole number";
-    case toml::node_type::floating_point: return "a number";
-    case toml::node_type::boolean: return "true or false";
-    default: return "a date or time";
+    case toml::node_type::table:
+      return "a table";
+    case toml::node_type::array:
+      return "an array";
+    case toml::node_type::string:
+      return "a text";
+    case toml::node_type::integer:
+      return "a whole number";
+    case toml::node_type::floating_point:
+      return "a number";
+    case toml::node_type::boolean:
+      return "true or false";
+    default:
+      return "a date or time";
   }
 }
 
@@ -55,13 +62,16 @@ struct TomlTable::Content {
     if (!node) fail_file(fmt::format("{}: the key '{}' is missing", place(path, table->source()), key));
     return *node;
   }
-  [[noreturn]] void wrong_kind(const toml::node& node, const std::string& key, const std::string& wanted) const {
-    fail_file(fmt::format("{}: '{}' must be {}; {} stands there", place(path, node.source()), key, wanted, kind_of(node)));
+  [[noreturn]] void wrong_kind(const toml::node& node, const std::string& key,
+                               const std::string& wanted) const {
+    fail_file(fmt::format("{}: '{}' must be {}; {} stands there", place(path, node.source()), key, wanted,
+                          kind_of(node)));
   }
   double number(const toml::node& node, const std::string& key) const {
     const auto value = node.value<double>();
     if (!value || node.is_boolean()) wrong_kind(node, key, "a number");
-    if (!std::isfinite(*value)) fail_file(fmt::format("{}: '{}' must be a finite number", place(path, node.source()), key));
+    if (!std::isfinite(*value))
+      fail_file(fmt::format("{}: '{}' must be a finite number", place(path, node.source()), key));
     return *value;
   }
 };
@@ -82,7 +92,8 @@ TomlTable TomlTable::parse(const std::string& text, const std::string& path, int
   TomlTable result(std::make_shared<const Content>(Content{std::move(root), table, path}));
   const int version = result.whole("version");
   if (version != known_version)
-    result.refuse("version", fmt::format("is {}; this program reads version {}{}", version, known_version, version > known_version ? ", a newer one is needed" : ""));
+    result.refuse("version", fmt::format("is {}; this program reads version {}{}", version, known_version,
+                                         version > known_version ? ", a newer one is needed" : ""));
   return result;
 }
 
@@ -99,7 +110,9 @@ double TomlTable::number(const std::string& key) const {
   asked_.insert(key);
   return content_->number(content_->at(key), key);
 }
-double TomlTable::number(const std::string& key, double otherwise) const { return has(key) ? number(key) : otherwise; }
+double TomlTable::number(const std::string& key, double otherwise) const {
+  return has(key) ? number(key) : otherwise;
+}
 
 int TomlTable::whole(const std::string& key) const {
   asked_.insert(key);
@@ -108,7 +121,9 @@ int TomlTable::whole(const std::string& key) const {
   if (!value || std::abs(value->get()) > 1000000000) content_->wrong_kind(node, key, "a whole number");
   return static_cast<int>(value->get());
 }
-int TomlTable::whole(const std::string& key, int otherwise) const { return has(key) ? whole(key) : otherwise; }
+int TomlTable::whole(const std::string& key, int otherwise) const {
+  return has(key) ? whole(key) : otherwise;
+}
 
 std::string TomlTable::text(const std::string& key) const {
   asked_.insert(key);
@@ -117,11 +132,14 @@ std::string TomlTable::text(const std::string& key) const {
   if (!value) content_->wrong_kind(node, key, "a text in quotes");
   return value->get();
 }
-std::string TomlTable::text(const std::string& key, const std::string& otherwise) const { return has(key) ? text(key) : otherwise; }
+std::string TomlTable::text(const std::string& key, const std::string& otherwise) const {
+  return has(key) ? text(key) : otherwise;
+}
 
 std::string TomlTable::word(const std::string& key, const std::vector<std::string>& allowed) const {
   std::string value = text(key);
-  if (std::find(allowed.begin(), allowed.end(), value) == allowed.end()) refuse(key, fmt::format("is \"{}\"; it may be \"{}\"", value, fmt::join(allowed, "\" or \"")));
+  if (std::find(allowed.begin(), allowed.end(), value) == allowed.end())
+    refuse(key, fmt::format("is \"{}\"; it may be \"{}\"", value, fmt::join(allowed, "\" or \"")));
   return value;
 }
 
@@ -129,7 +147,8 @@ std::vector<double> TomlTable::numbers(const std::string& key, size_t count) con
   asked_.insert(key);
   const toml::node& node = content_->at(key);
   const toml::array* array = node.as_array();
-  if (!array || array->size() != count) content_->wrong_kind(node, key, fmt::format("an array of {} numbers", count));
+  if (!array || array->size() != count)
+    content_->wrong_kind(node, key, fmt::format("an array of {} numbers", count));
   std::vector<double> values;
   for (const toml::node& element : *array) values.push_back(content_->number(element, key));
   return values;
@@ -143,7 +162,8 @@ std::vector<std::vector<double>> TomlTable::rows(const std::string& key, size_t 
   std::vector<std::vector<double>> rows;
   for (const toml::node& element : *array) {
     const toml::array* row = element.as_array();
-    if (!row || row->size() != columns) content_->wrong_kind(element, key, fmt::format("an array of rows of {} numbers", columns));
+    if (!row || row->size() != columns)
+      content_->wrong_kind(element, key, fmt::format("an array of rows of {} numbers", columns));
     rows.emplace_back();
     for (const toml::node& value : *row) rows.back().push_back(content_->number(value, key));
   }
@@ -153,7 +173,8 @@ std::vector<std::vector<double>> TomlTable::rows(const std::string& key, size_t 
 Range<double> TomlTable::range(const std::string& key, Range<double> otherwise) const {
   if (!has(key)) return otherwise;
   const std::vector<double> ends = numbers(key, 2);
-  if (ends[0] > ends[1]) refuse(key, fmt::format("is [{}, {}]; the ends are swapped, the smaller comes first", ends[0], ends[1]));
+  if (ends[0] > ends[1])
+    refuse(key, fmt::format("is [{}, {}]; the ends are swapped, the smaller comes first", ends[0], ends[1]));
   return {ends[0], ends[1]};
 }
 
@@ -184,7 +205,8 @@ std::vector<TomlTable> TomlTable::tables(const std::string& key) const {
   for (const toml::node& element : *array) {
     const toml::table* table = element.as_table();
     if (!table) content_->wrong_kind(element, key, fmt::format("tables [[{}]]", key));
-    result.push_back(TomlTable(std::make_shared<const Content>(Content{content_->root, table, content_->path})));
+    result.push_back(
+        TomlTable(std::make_shared<const Content>(Content{content_->root, table, content_->path})));
   }
   return result;
 }
@@ -198,14 +220,16 @@ void TomlTable::done() const {
     for (const std::string& known : asked_)
       if (const size_t apart = letters_apart(name, known); apart < least) least = apart, nearest = known;
     const std::string where = place(content_->path, key.source());
-    if (!nearest.empty() && least <= std::max<size_t>(2, name.size() / 2)) fail_file(fmt::format("{}: unknown key '{}'; did you mean '{}'?", where, name, nearest));
+    if (!nearest.empty() && least <= std::max<size_t>(2, name.size() / 2))
+      fail_file(fmt::format("{}: unknown key '{}'; did you mean '{}'?", where, name, nearest));
     fail_file(fmt::format("{}: unknown key '{}'; known here are: {}", where, name, fmt::join(asked_, ", ")));
   }
 }
 
 void TomlTable::refuse(const std::string& key, const std::string& why) const {
   const toml::node* node = content_->table->get(key);
-  fail_file(fmt::format("{}: '{}' {}", place(content_->path, node ? node->source() : content_->table->source()), key, why));
+  fail_file(fmt::format("{}: '{}' {}",
+                        place(content_->path, node ? node->source() : content_->table->source()), key, why));
 }
 
 std::string toml_number(double value) {
@@ -217,9 +241,12 @@ std::string toml_number(double value) {
 std::string toml_text(const std::string& value) {
   std::string text = "\"";
   for (const char c : value) {
-    if (c == '"' || c == '\\') text += '\\', text += c;
-    else if (static_cast<unsigned char>(c) < 0x20 || c == 0x7f) text += fmt::format("\\u{:04x}", static_cast<unsigned char>(c));
-    else text += c;
+    if (c == '"' || c == '\\')
+      text += '\\', text += c;
+    else if (static_cast<unsigned char>(c) < 0x20 || c == 0x7f)
+      text += fmt::format("\\u{:04x}", static_cast<unsigned char>(c));
+    else
+      text += c;
   }
   return text + "\"";
 }

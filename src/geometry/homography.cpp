@@ -27,7 +27,8 @@ Point2 apply(const Homography& h, Point2 p) {
   const Eigen::Vector3d q = h * Eigen::Vector3d(p.x, p.y, 1);
   const double size = std::abs(h(2, 0) * p.x) + std::abs(h(2, 1) * p.y) + std::abs(h(2, 2));
   if (!(std::abs(q.z()) > 1e-12 * size))
-    throw Error(ErrorCode::not_determined, "the point lies on the horizon of the plane; it has no place there");
+    throw Error(ErrorCode::not_determined,
+                "the point lies on the horizon of the plane; it has no place there");
   return {q.x() / q.z(), q.y() / q.z()};
 }
 
@@ -42,7 +43,8 @@ Eigen::Matrix2d jacobian(const Homography& h, Point2 p) {
   return j;
 }
 
-std::optional<Homography> homography_from_points(const std::vector<Point2>& source, const std::vector<Point2>& target) {
+std::optional<Homography> homography_from_points(const std::vector<Point2>& source,
+                                                 const std::vector<Point2>& target) {
   const size_t n = source.size();
   if (n < 4 || target.size() != n) return std::nullopt;
   const Homography ns = normaliser(source), nt = normaliser(target);

@@ -66,7 +66,8 @@ LeastSquaresFit solve_least_squares(const Residuals& residuals, const Eigen::Vec
   if (fit.determined) {
     const Eigen::MatrixXd upper = qr.matrixR().topRows(parameters).triangularView<Eigen::Upper>();
     const Eigen::MatrixXd inverse =
-        qr.colsPermutation() * upper.triangularView<Eigen::Upper>().solve(Eigen::MatrixXd::Identity(parameters, parameters));
+        qr.colsPermutation() *
+        upper.triangularView<Eigen::Upper>().solve(Eigen::MatrixXd::Identity(parameters, parameters));
     const Eigen::MatrixXd scaled = lengths.cwiseInverse().asDiagonal() * inverse;
     fit.unit_covariance = scaled * scaled.transpose();
   }

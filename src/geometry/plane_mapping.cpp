@@ -26,11 +26,14 @@ Angle mapped_angle(const Homography& world_from_pixel, Point2 pixel, Angle angle
 }  // namespace
 
 PlaneMapping::PlaneMapping()
-    : pixel_from_world_(Homography::Identity()), world_from_pixel_(Homography::Identity()), covariance_(Covariance::Zero()) {}
+    : pixel_from_world_(Homography::Identity()),
+      world_from_pixel_(Homography::Identity()),
+      covariance_(Covariance::Zero()) {}
 
 PlaneMapping::PlaneMapping(const Homography& pixel_from_world, const Covariance& covariance)
     : pixel_from_world_(pixel_from_world / pixel_from_world(2, 2)), covariance_(covariance) {
-  if (!pixel_from_world_.allFinite()) fail_argument("mapping: the homography holds numbers that are not finite, or ends in 0");
+  if (!pixel_from_world_.allFinite())
+    fail_argument("mapping: the homography holds numbers that are not finite, or ends in 0");
   const Eigen::FullPivLU<Homography> lu(pixel_from_world_);
   if (std::abs(pixel_from_world_.determinant()) < 1e-15)
     fail_argument("mapping: the homography cannot be inverted; its points lie on one line");
@@ -42,8 +45,10 @@ WorldPose PlaneMapping::world_pose(Point2 pixel, Angle angle, const PoseSigma& s
   const Eigen::Matrix2d world_by_pixel = jacobian(world_from_pixel_, pixel);
   const Angle turned = mapped_angle(world_from_pixel_, pixel, angle);
 
-  // A change of the parameters moves the pixel of a fixed world point; the same pixel then reads the opposite way.
-  const Eigen::Matrix<double, 2, 8> by_parameters = -world_by_pixel * pixel_by_parameters(pixel_from_world_, world);
+  // A change of the parameters moves the pixel of a fixed world point; the same pixel then reads the opposite
+  // way.
+  const Eigen::Matrix<double, 2, 8> by_parameters =
+      -world_by_pixel * pixel_by_parameters(pixel_from_world_, world);
   // For the angle, a second point one millimetre along it tells how the direction turns.
   const Point2 step = unit(turned), ahead{world.x + step.x, world.y + step.y};
   const Eigen::Matrix<double, 2, 8> by_parameters_ahead =
@@ -61,7 +66,8 @@ WorldPose PlaneMapping::world_pose(Point2 pixel, Angle angle, const PoseSigma& s
   WorldPose pose;
   pose.x_mm = world.x, pose.y_mm = world.y;
   pose.angle = turned.wrapped();
-  pose.sigma = {std::sqrt(std::max(0.0, xy(0, 0))), std::sqrt(std::max(0.0, xy(1, 1))), radians(std::sqrt(std::max(0.0, turn))), 0};
+  pose.sigma = {std::sqrt(std::max(0.0, xy(0, 0))), std::sqrt(std::max(0.0, xy(1, 1))),
+                radians(std::sqrt(std::max(0.0, turn))), 0};
   return pose;
 }
 

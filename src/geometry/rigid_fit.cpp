@@ -19,8 +19,11 @@ Point2 mean_of(const std::vector<Point2>& points) {
 
 RigidFit fit_rigid(const std::vector<Point2>& source, const std::vector<Point2>& target) {
   const size_t n = source.size();
-  if (n != target.size()) fail_argument(fmt::format("touched points: {} in one frame, {} in the other; they come in pairs", n, target.size()));
-  if (n < 3) refuse(fmt::format("touched points: {} given; three or more are needed, spread over the plane", n));
+  if (n != target.size())
+    fail_argument(fmt::format("touched points: {} in one frame, {} in the other; they come in pairs", n,
+                              target.size()));
+  if (n < 3)
+    refuse(fmt::format("touched points: {} given; three or more are needed, spread over the plane", n));
   const Point2 ms = mean_of(source), mt = mean_of(target);
   double straight = 0, sideways = 0, mirrored_straight = 0, mirrored_sideways = 0, spread_s = 0, spread_t = 0;
   for (size_t i = 0; i < n; ++i) {
@@ -29,16 +32,25 @@ RigidFit fit_rigid(const std::vector<Point2>& source, const std::vector<Point2>&
     mirrored_straight += dot(m, t), mirrored_sideways += cross(m, t);
     spread_s += dot(s, s), spread_t += dot(t, t);
   }
-  if (!(spread_s > 1e-9 && spread_t > 1e-9)) refuse("touched points: they coincide; spread them over the work plane");
-  const double fits = std::hypot(straight, sideways), fits_mirrored = std::hypot(mirrored_straight, mirrored_sideways);
+  if (!(spread_s > 1e-9 && spread_t > 1e-9))
+    refuse("touched points: they coincide; spread them over the work plane");
+  const double fits = std::hypot(straight, sideways),
+               fits_mirrored = std::hypot(mirrored_straight, mirrored_sideways);
   // On one line both fit equally well and the handedness cannot be told.
   if (std::abs(fits - fits_mirrored) < 1e-3 * std::max(fits, fits_mirrored))
-    refuse("touched points: they lie on one line, so which side is up is not fixed; touch one well off that line");
+    refuse(
+        "touched points: they lie on one line, so which side is up is not fixed; touch one well off that "
+        "line");
   if (fits_mirrored > fits)
-    refuse("touched points: the pairs are mirrored; one of the frames is left-handed, or x and y are swapped in one of them");
+    refuse(
+        "touched points: the pairs are mirrored; one of the frames is left-handed, or x and y are swapped in "
+        "one of them");
   const double ratio = std::sqrt(spread_t / spread_s);
   if (std::abs(ratio - 1) > 0.02)
-    refuse(fmt::format("touched points: lengths differ by a factor of {:.4f}; are both frames in millimetres, and is the board's pitch right?", ratio));
+    refuse(
+        fmt::format("touched points: lengths differ by a factor of {:.4f}; are both frames in millimetres, "
+                    "and is the board's pitch right?",
+                    ratio));
 
   RigidFit fit;
   const Angle turn = radians(std::atan2(sideways, straight));

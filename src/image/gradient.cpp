@@ -20,8 +20,10 @@ static constexpr float tiny = 1e-6f;
 static void gradient_row_plain(const uint8_t* up, const uint8_t* mid, const uint8_t* down, uint8_t* direction,
                                uint8_t* size, int first, int end) {
   for (int x = first; x < end; ++x) {
-    const auto gx = static_cast<float>(up[x + 1] + 2 * mid[x + 1] + down[x + 1] - up[x - 1] - 2 * mid[x - 1] - down[x - 1]);
-    const auto gy = static_cast<float>(down[x - 1] + 2 * down[x] + down[x + 1] - up[x - 1] - 2 * up[x] - up[x + 1]);
+    const auto gx = static_cast<float>(up[x + 1] + 2 * mid[x + 1] + down[x + 1] - up[x - 1] - 2 * mid[x - 1] -
+                                       down[x - 1]);
+    const auto gy =
+        static_cast<float>(down[x - 1] + 2 * down[x] + down[x + 1] - up[x - 1] - 2 * up[x] - up[x + 1]);
     const float ax = std::fabs(gx), ay = std::fabs(gy);
     const float larger = ax > ay ? ax : ay, smaller = ax > ay ? ay : ax;
     const float t = smaller / (larger + tiny);
@@ -42,8 +44,8 @@ namespace heron {
 namespace HWY_NAMESPACE {
 namespace hn = hwy::HWY_NAMESPACE;
 
-void gradient_row(const uint8_t* up, const uint8_t* mid, const uint8_t* down, uint8_t* direction, uint8_t* size,
-                  int width) {
+void gradient_row(const uint8_t* up, const uint8_t* mid, const uint8_t* down, uint8_t* direction,
+                  uint8_t* size, int width) {
   const hn::ScalableTag<float> f;
   const hn::RebindToSigned<decltype(f)> i;
   const hn::Rebind<uint8_t, decltype(f)> bytes;
@@ -54,8 +56,10 @@ void gradient_row(const uint8_t* up, const uint8_t* mid, const uint8_t* down, ui
     const auto ul = load(up + x - 1), uc = load(up + x), ur = load(up + x + 1);
     const auto ml = load(mid + x - 1), mr = load(mid + x + 1);
     const auto dl = load(down + x - 1), dc = load(down + x), dr = load(down + x + 1);
-    const auto gx = hn::ConvertTo(f, hn::Sub(hn::Add(hn::Add(ur, dr), hn::Add(mr, mr)), hn::Add(hn::Add(ul, dl), hn::Add(ml, ml))));
-    const auto gy = hn::ConvertTo(f, hn::Sub(hn::Add(hn::Add(dl, dr), hn::Add(dc, dc)), hn::Add(hn::Add(ul, ur), hn::Add(uc, uc))));
+    const auto gx = hn::ConvertTo(
+        f, hn::Sub(hn::Add(hn::Add(ur, dr), hn::Add(mr, mr)), hn::Add(hn::Add(ul, dl), hn::Add(ml, ml))));
+    const auto gy = hn::ConvertTo(
+        f, hn::Sub(hn::Add(hn::Add(dl, dr), hn::Add(dc, dc)), hn::Add(hn::Add(ul, ur), hn::Add(uc, uc))));
     const auto ax = hn::Abs(gx), ay = hn::Abs(gy);
     const auto t = hn::Div(hn::Min(ax, ay), hn::Add(hn::Max(ax, ay), hn::Set(f, tiny)));
     auto steps = hn::Mul(t, hn::Sub(hn::Set(f, atan_a), hn::Mul(hn::Set(f, atan_b), t)));
@@ -64,7 +68,8 @@ void gradient_row(const uint8_t* up, const uint8_t* mid, const uint8_t* down, ui
     steps = hn::IfThenElse(hn::Lt(gy, hn::Zero(f)), hn::Sub(hn::Set(f, 256.0f), steps), steps);
     const auto whole = hn::And(hn::ConvertTo(i, hn::Add(steps, hn::Set(f, 0.5f))), hn::Set(i, 255));
     hn::StoreU(hn::DemoteTo(bytes, whole), bytes, direction + x);
-    const auto length = hn::Add(hn::Mul(hn::Sqrt(hn::Add(hn::Mul(gx, gx), hn::Mul(gy, gy))), hn::Set(f, 0.25f)), hn::Set(f, 0.5f));
+    const auto length = hn::Add(
+        hn::Mul(hn::Sqrt(hn::Add(hn::Mul(gx, gx), hn::Mul(gy, gy))), hn::Set(f, 0.25f)), hn::Set(f, 0.5f));
     hn::StoreU(hn::DemoteTo(bytes, hn::ConvertTo(i, length)), bytes, size + x);
   }
   gradient_row_plain(up, mid, down, direction, size, x, width - 1);
@@ -79,17 +84,21 @@ namespace heron {
 HWY_EXPORT(gradient_row);
 
 Gradients gradients(const ImageView<const uint8_t>& picture) {
-  Gradients g{Image<uint8_t>(picture.width(), picture.height()), Image<uint8_t>(picture.width(), picture.height())};
+  Gradients g{Image<uint8_t>(picture.width(), picture.height()),
+              Image<uint8_t>(picture.width(), picture.height())};
   for (int y = 1; y + 1 < picture.height(); ++y)
-    HWY_DYNAMIC_DISPATCH(gradient_row)(picture.row(y - 1), picture.row(y), picture.row(y + 1), g.direction.row(y), g.size.row(y), picture.width());
+    HWY_DYNAMIC_DISPATCH(gradient_row)
+    (picture.row(y - 1), picture.row(y), picture.row(y + 1), g.direction.row(y), g.size.row(y),
+     picture.width());
   return g;
 }
 
 Gradients gradients_plain(const ImageView<const uint8_t>& picture) {
-  Gradients g{Image<uint8_t>(picture.width(), picture.height()), Image<uint8_t>(picture.width(), picture.height())};
+  Gradients g{Image<uint8_t>(picture.width(), picture.height()),
+              Image<uint8_t>(picture.width(), picture.height())};
   for (int y = 1; y + 1 < picture.height(); ++y)
-    gradient_row_plain(picture.row(y - 1), picture.row(y), picture.row(y + 1), g.direction.row(y), g.size.row(y), 1,
-                       picture.width() - 1);
+    gradient_row_plain(picture.row(y - 1), picture.row(y), picture.row(y + 1), g.direction.row(y),
+                       g.size.row(y), 1, picture.width() - 1);
   return g;
 }
 

@@ -10,7 +10,8 @@
 namespace heron {
 static void halve_row_plain(const uint8_t* upper, const uint8_t* lower, uint8_t* out, int first, int width) {
   for (int x = first; x < width; ++x)
-    out[x] = static_cast<uint8_t>((upper[2 * x] + upper[2 * x + 1] + lower[2 * x] + lower[2 * x + 1] + 2) >> 2);
+    out[x] =
+        static_cast<uint8_t>((upper[2 * x] + upper[2 * x + 1] + lower[2 * x] + lower[2 * x + 1] + 2) >> 2);
 }
 }  // namespace heron
 #endif
@@ -34,7 +35,8 @@ void halve_row(const uint8_t* upper, const uint8_t* lower, uint8_t* out, int wid
   };
   for (; x + lanes <= width; x += lanes) {
     const auto sum = hn::Add(hn::Add(pair_sum(upper + 2 * x), pair_sum(lower + 2 * x)), two);
-    hn::StoreU(hn::DemoteTo(half, hn::BitCast(hn::RebindToSigned<decltype(wide)>(), hn::ShiftRight<2>(sum))), half, out + x);
+    hn::StoreU(hn::DemoteTo(half, hn::BitCast(hn::RebindToSigned<decltype(wide)>(), hn::ShiftRight<2>(sum))),
+               half, out + x);
   }
 #endif
   halve_row_plain(upper, lower, out, x, width);

@@ -3,7 +3,9 @@
 namespace heron {
 namespace {
 
-uint8_t luma(Rgb p) { return static_cast<uint8_t>((19595u * p.r + 38470u * p.g + 7471u * p.b + 32768u) >> 16); }
+uint8_t luma(Rgb p) {
+  return static_cast<uint8_t>((19595u * p.r + 38470u * p.g + 7471u * p.b + 32768u) >> 16);
+}
 uint8_t luma(uint16_t value) { return static_cast<uint8_t>((value + 128u) / 257u); }
 
 template <class T>
@@ -30,7 +32,8 @@ Image<uint8_t> grey_levels(const Picture& picture) {
   if (const auto* grey = std::get_if<Image<uint8_t>>(&picture.pixels)) return *grey;
   if (const auto* color = std::get_if<Image<Rgb>>(&picture.pixels)) return grey_of(*color);
   if (const auto* wide = std::get_if<Image<uint16_t>>(&picture.pixels)) return grey_of(*wide);
-  fail_argument(picture.name + " is a height map (float); this step needs an intensity picture of 8 or 16 bit");
+  fail_argument(picture.name +
+                " is a height map (float); this step needs an intensity picture of 8 or 16 bit");
 }
 
 }  // namespace heron

@@ -51,8 +51,8 @@ Region Region::ring(Point2 centre, double inner_radius, double outer_radius) {
   require_place(centre);
   require_size("outer radius", outer_radius);
   if (!(inner_radius >= 0 && inner_radius < outer_radius))
-    fail_argument(fmt::format("region: inner radius {} must be from 0 to below the outer radius {}", inner_radius,
-                              outer_radius));
+    fail_argument(fmt::format("region: inner radius {} must be from 0 to below the outer radius {}",
+                              inner_radius, outer_radius));
   return of(Ring{centre, inner_radius, outer_radius});
 }
 
@@ -66,7 +66,8 @@ Region& Region::subtract(const Region& other) {
   // What the other region cut out of itself is given back only where this region had it; keep that
   // exact by cutting with a region of added shapes alone.
   for (const Step& step : other.steps_)
-    if (!step.adds) fail_argument("region: a region that has cut-outs of its own cannot be cut out of another");
+    if (!step.adds)
+      fail_argument("region: a region that has cut-outs of its own cannot be cut out of another");
   const std::vector<Step> steps = other.steps_;
   for (const Step& step : steps) steps_.push_back({step.shape, false});
   return *this;
@@ -137,7 +138,9 @@ Box Region::bounds() const {
 Image<uint8_t> Region::mask(int width, int height) const {
   Image<uint8_t> mask(width, height);
   const Box box = bounds();
-  const auto clipped = [](double v, int size) { return static_cast<int>(std::clamp(v, 0.0, static_cast<double>(size))); };
+  const auto clipped = [](double v, int size) {
+    return static_cast<int>(std::clamp(v, 0.0, static_cast<double>(size)));
+  };
   const int x0 = clipped(std::floor(box.x), width), x1 = clipped(std::ceil(box.x + box.width) + 1, width);
   const int y0 = clipped(std::floor(box.y), height), y1 = clipped(std::ceil(box.y + box.height) + 1, height);
   for (int y = y0; y < y1; ++y)

@@ -13,8 +13,10 @@
 #ifndef HERON_SMOOTH_PLAIN
 #define HERON_SMOOTH_PLAIN
 namespace heron {
-// out[x] = sum over k of taps[k] * rows[k][x]; serves columns (rows are picture rows) and rows (one row, shifted).
-static void weighted_sum_plain(const float* const* rows, const float* taps, int count, float* out, int first, int width) {
+// out[x] = sum over k of taps[k] * rows[k][x]; serves columns (rows are picture rows) and rows (one row,
+// shifted).
+static void weighted_sum_plain(const float* const* rows, const float* taps, int count, float* out, int first,
+                               int width) {
   for (int x = first; x < width; ++x) {
     float sum = 0;
     for (int k = 0; k < count; ++k) sum += taps[k] * rows[k][x];
@@ -35,7 +37,8 @@ void weighted_sum(const float* const* rows, const float* taps, int count, float*
   int x = 0;
   for (; x + lanes <= width; x += lanes) {
     auto sum = hn::Zero(f);
-    for (int k = 0; k < count; ++k) sum = hn::Add(sum, hn::Mul(hn::Set(f, taps[k]), hn::LoadU(f, rows[k] + x)));
+    for (int k = 0; k < count; ++k)
+      sum = hn::Add(sum, hn::Mul(hn::Set(f, taps[k]), hn::LoadU(f, rows[k] + x)));
     hn::StoreU(sum, f, out + x);
   }
   weighted_sum_plain(rows, taps, count, out, x, width);
@@ -76,7 +79,8 @@ Image<float> smooth_with(const ImageView<const float>& picture, double sigma, co
   std::vector<const float*> rows(taps.size());
   std::vector<float> padded(static_cast<size_t>(width + 2 * reach));
   for (int y = 0; y < height; ++y) {
-    for (int k = 0; k < count; ++k) rows[static_cast<size_t>(k)] = picture.row(std::clamp(y + k - reach, 0, height - 1));
+    for (int k = 0; k < count; ++k)
+      rows[static_cast<size_t>(k)] = picture.row(std::clamp(y + k - reach, 0, height - 1));
     kernel(rows.data(), taps.data(), count, padded.data() + reach, width);
     std::fill_n(padded.begin(), reach, padded[static_cast<size_t>(reach)]);
     std::fill_n(padded.begin() + reach + width, reach, padded[static_cast<size_t>(reach + width - 1)]);
@@ -89,15 +93,17 @@ Image<float> smooth_with(const ImageView<const float>& picture, double sigma, co
 }  // namespace
 
 Image<float> smooth(const ImageView<const float>& picture, double sigma) {
-  return smooth_with(picture, sigma, [](const float* const* rows, const float* taps, int count, float* out, int width) {
-    HWY_DYNAMIC_DISPATCH(weighted_sum)(rows, taps, count, out, width);
-  });
+  return smooth_with(picture, sigma,
+                     [](const float* const* rows, const float* taps, int count, float* out, int width) {
+                       HWY_DYNAMIC_DISPATCH(weighted_sum)(rows, taps, count, out, width);
+                     });
 }
 
 Image<float> smooth_plain(const ImageView<const float>& picture, double sigma) {
-  return smooth_with(picture, sigma, [](const float* const* rows, const float* taps, int count, float* out, int width) {
-    weighted_sum_plain(rows, taps, count, out, 0, width);
-  });
+  return smooth_with(picture, sigma,
+                     [](const float* const* rows, const float* taps, int count, float* out, int width) {
+                       weighted_sum_plain(rows, taps, count, out, 0, width);
+                     });
 }
 
 Image<float> smooth(const ImageView<const uint8_t>& picture, double sigma) {

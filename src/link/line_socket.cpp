@@ -29,7 +29,9 @@ tcp::endpoint endpoint_of(asio::io_context& io, const Address& address) {
   asio::error_code error;
   tcp::resolver resolver(io);
   const auto found = resolver.resolve(tcp::v4(), address.host, std::to_string(address.port), error);
-  if (error || found.empty()) throw Error(ErrorCode::no_connection, fmt::format("{}: the host's name is not known: {}", address.text(), error.message()));
+  if (error || found.empty())
+    throw Error(ErrorCode::no_connection,
+                fmt::format("{}: the host's name is not known: {}", address.text(), error.message()));
   return found.begin()->endpoint();
 }
 
@@ -69,7 +71,9 @@ LineSocket LineSocket::connect(const Address& address, Duration timeout) {
   asio::error_code error = asio::error::timed_out;
   state->socket.async_connect(endpoint_of(state->io, address), [&](const asio::error_code& e) { error = e; });
   if (!run_for(state->io, state->socket, timeout)) error = asio::error::timed_out;
-  if (error) throw Error(ErrorCode::no_connection, fmt::format("{}: nobody answers there: {}", address.text(), error.message()));
+  if (error)
+    throw Error(ErrorCode::no_connection,
+                fmt::format("{}: nobody answers there: {}", address.text(), error.message()));
   asio::error_code ignored;
   state->socket.set_option(tcp::no_delay(true), ignored);
   return LineSocket(std::move(state));
@@ -91,7 +95,8 @@ LineSocket::Wait LineSocket::read(std::string& line, Duration timeout) {
     std::array<char, 1024> bytes{};
     asio::error_code error;
     size_t count = 0;
-    s.socket.async_read_some(asio::buffer(bytes), [&](const asio::error_code& e, size_t n) { error = e, count = n; });
+    s.socket.async_read_some(asio::buffer(bytes),
+                             [&](const asio::error_code& e, size_t n) { error = e, count = n; });
     const bool ended = run_for(s.io, s.socket, std::max(left, Duration(1)));
     s.buffer.append(bytes.data(), count);
     if (count > 0) continue;
@@ -134,7 +139,9 @@ LineListener::LineListener(const Address& address) : state_(std::make_unique<Sta
   if (!error) s.acceptor.set_option(tcp::acceptor::reuse_address(true), error);
   if (!error) s.acceptor.bind(endpoint, error);
   if (!error) s.acceptor.listen(4, error);
-  if (error) throw Error(ErrorCode::no_connection, fmt::format("{}: cannot listen there: {}", address.text(), error.message()));
+  if (error)
+    throw Error(ErrorCode::no_connection,
+                fmt::format("{}: cannot listen there: {}", address.text(), error.message()));
   s.address = {address.host, s.acceptor.local_endpoint().port()};
 }
 LineListener::LineListener(LineListener&&) noexcept = default;

@@ -36,7 +36,12 @@ void StationLink::reconnect() {
   while (!socket_) {
     const auto left = std::chrono::duration_cast<LineSocket::Duration>(deadline - Clock::now());
     if (left.count() <= 0)
-      throw Error(ErrorCode::no_connection, fmt::format("link: no robot {} {} within {:.1f} s ({}); is it switched on, and is the address right?", listener_ ? "came to" : "at", address().text(), static_cast<double>(settings_.patience.count()) / 1000, why));
+      throw Error(
+          ErrorCode::no_connection,
+          fmt::format(
+              "link: no robot {} {} within {:.1f} s ({}); is it switched on, and is the address right?",
+              listener_ ? "came to" : "at", address().text(),
+              static_cast<double>(settings_.patience.count()) / 1000, why));
     if (listener_) {
       if (auto peer = listener_->accept(left)) socket_.emplace(std::move(*peer));
     } else {
@@ -60,7 +65,8 @@ bool StationLink::wait_for(const Accept& accept, LineSocket::Duration timeout, u
   std::string text;
   while (socket_ && socket_->is_open() && Clock::now() < deadline) {
     const auto until = std::min(deadline, next_beat);
-    const auto slice = std::max(LineSocket::Duration(1), std::chrono::duration_cast<LineSocket::Duration>(until - Clock::now()));
+    const auto slice = std::max(LineSocket::Duration(1),
+                                std::chrono::duration_cast<LineSocket::Duration>(until - Clock::now()));
     const LineSocket::Wait wait = socket_->read(text, slice);
     if (wait == LineSocket::Wait::closed) return false;
     if (wait == LineSocket::Wait::line) {
@@ -85,7 +91,8 @@ void StationLink::deliver(uint64_t number, const std::vector<Part>& parts, int64
   for (int attempt = 0; attempt < most_tries; ++attempt) {
     if (!socket_ || !socket_->is_open()) reconnect();
     if (attempt > 0) ++repeats_;
-    const int64_t waited = std::chrono::duration_cast<std::chrono::milliseconds>(Clock::now() - begun).count();
+    const int64_t waited =
+        std::chrono::duration_cast<std::chrono::milliseconds>(Clock::now() - begun).count();
     bool sent = say(Result{number, static_cast<int>(parts.size()), age_ms + waited, attempt > 0});
     for (const Part& part : parts) sent = sent && say(part);
     sent = sent && say(End{number});
@@ -94,17 +101,24 @@ void StationLink::deliver(uint64_t number, const std::vector<Part>& parts, int64
       return ack && ack->number == number;
     };
     if (sent && wait_for(acknowledged, settings_.acknowledge, number)) return;
-    // A peer that is there but silent is as good as gone: begin anew, so that both sides know where they stand.
+    // A peer that is there but silent is as good as gone: begin anew, so that both sides know where they
+    // stand.
     if (socket_) socket_->close();
   }
-  throw Error(ErrorCode::no_connection, fmt::format("link: result {} was sent {} times to {} and never acknowledged; does the robot answer `ACK {}`?", number, most_tries, address().text(), number));
+  throw Error(
+      ErrorCode::no_connection,
+      fmt::format(
+          "link: result {} was sent {} times to {} and never acknowledged; does the robot answer `ACK {}`?",
+          number, most_tries, address().text(), number));
 }
 
 bool StationLink::wait_done(uint64_t number) {
-  return wait_for([&](const RobotLine& line) {
-    const auto* done = std::get_if<Done>(&line);
-    return done && done->number == number;
-  }, settings_.finish, number);
+  return wait_for(
+      [&](const RobotLine& line) {
+        const auto* done = std::get_if<Done>(&line);
+        return done && done->number == number;
+      },
+      settings_.finish, number);
 }
 
 Next StationLink::wait_next(uint64_t newest) {
@@ -112,24 +126,31 @@ Next StationLink::wait_next(uint64_t newest) {
   for (;;) {
     if (!socket_ || !socket_->is_open()) reconnect();
     Next next;
-    const bool asked = wait_for([&](const RobotLine& line) {
-      const auto* question = std::get_if<Next>(&line);
-      if (question) next = *question;
-      return question != nullptr;
-    }, settings_.finish, newest);
+    const bool asked = wait_for(
+        [&](const RobotLine& line) {
+          const auto* question = std::get_if<Next>(&line);
+          if (question) next = *question;
+          return question != nullptr;
+        },
+        settings_.finish, newest);
     if (asked) return next;
     if (socket_ && socket_->is_open())
-      throw Error(ErrorCode::no_connection, fmt::format("link: the robot at {} is connected but asked nothing for {:.0f} s", address().text(), static_cast<double>(settings_.finish.count()) / 1000));
+      throw Error(ErrorCode::no_connection,
+                  fmt::format("link: the robot at {} is connected but asked nothing for {:.0f} s",
+                              address().text(), static_cast<double>(settings_.finish.count()) / 1000));
     if (Clock::now() - gone_since > 10 * settings_.patience)
-      throw Error(ErrorCode::no_connection, fmt::format("link: the robot at {} comes and goes without asking", address().text()));
+      throw Error(ErrorCode::no_connection,
+                  fmt::format("link: the robot at {} comes and goes without asking", address().text()));
   }
 }
 
 bool StationLink::answer(const StationLine& line, uint64_t number) {
-  return say(line) && wait_for([&](const RobotLine& reply) {
-    const auto* ack = std::get_if<Ack>(&reply);
-    return ack && ack->number == number;
-  }, settings_.acknowledge, number);
+  return say(line) && wait_for(
+                          [&](const RobotLine& reply) {
+                            const auto* ack = std::get_if<Ack>(&reply);
+                            return ack && ack->number == number;
+                          },
+                          settings_.acknowledge, number);
 }
 
 void StationLink::farewell(uint64_t newest) { say(Over{newest}); }

@@ -12,15 +12,19 @@ namespace {
 std::string plain_name(const std::string& name) {
   std::string plain = name.substr(0, 64);
   for (char& c : plain) {
-    const bool fine = (c >= 'A' && c <= 'Z') || (c >= 'a' && c <= 'z') || (c >= '0' && c <= '9') || c == '_' || c == '.' || c == '-';
+    const bool fine = (c >= 'A' && c <= 'Z') || (c >= 'a' && c <= 'z') || (c >= '0' && c <= '9') ||
+                      c == '_' || c == '.' || c == '-';
     if (!fine) c = '_';
   }
   return plain.empty() ? "_" : plain;
 }
 
-bool is_plain_name(std::string_view name) { return !name.empty() && name.size() <= 64 && plain_name(std::string(name)) == name; }
+bool is_plain_name(std::string_view name) {
+  return !name.empty() && name.size() <= 64 && plain_name(std::string(name)) == name;
+}
 
-/// Words of a line, taken from the front; the first that does not fit makes the reader bad and the rest is skipped.
+/// Words of a line, taken from the front; the first that does not fit makes the reader bad and the rest is
+/// skipped.
 class Words {
  public:
   explicit Words(std::string_view text) : left_(text) {}
@@ -61,17 +65,24 @@ Parsed<Line> finished(const Words& words, Kind line, const char* form) {
 
 template <class Line>
 std::optional<Parsed<Line>> refused_at_once(std::string_view text) {
-  if (text.size() > longest_line) return Parsed<Line>{std::nullopt, fmt::format("a line of {} bytes; at most {}", text.size(), longest_line)};
+  if (text.size() > longest_line)
+    return Parsed<Line>{std::nullopt,
+                        fmt::format("a line of {} bytes; at most {}", text.size(), longest_line)};
   for (const char c : text)
     if (c < 0x20 || c > 0x7e) return Parsed<Line>{std::nullopt, "only printable ASCII is allowed"};
   return std::nullopt;
 }
 
 struct Encode {
-  std::string operator()(const Hello& l) const { return fmt::format("HERON {} SESSION {} UNITS MM DEG", l.version, l.session); }
-  std::string operator()(const Result& l) const { return fmt::format("RESULT {} COUNT {} AGE {}{}", l.number, l.count, l.age_ms, l.again ? " AGAIN" : ""); }
+  std::string operator()(const Hello& l) const {
+    return fmt::format("HERON {} SESSION {} UNITS MM DEG", l.version, l.session);
+  }
+  std::string operator()(const Result& l) const {
+    return fmt::format("RESULT {} COUNT {} AGE {}{}", l.number, l.count, l.age_ms, l.again ? " AGAIN" : "");
+  }
   std::string operator()(const Part& l) const {
-    return fmt::format("PART {} {} {} {:.4f} {:.4f} {:.4f} {:.2f}", l.number, l.index, plain_name(l.name), l.x, l.y, l.angle, l.score);
+    return fmt::format("PART {} {} {} {:.4f} {:.4f} {:.4f} {:.2f}", l.number, l.index, plain_name(l.name),
+                       l.x, l.y, l.angle, l.score);
   }
   std::string operator()(const End& l) const { return fmt::format("END {}", l.number); }
   std::string operator()(const None& l) const { return fmt::format("NONE {}", l.number); }
@@ -82,7 +93,8 @@ struct Encode {
   std::string operator()(const Done& l) const { return fmt::format("DONE {}", l.number); }
   std::string operator()(const Next& l) const {
     if (!l.robot_from_flange) return "NEXT";
-    return fmt::format("NEXT AT {:.4f} {:.4f} {:.4f}", l.robot_from_flange->x, l.robot_from_flange->y, l.robot_from_flange->angle.degrees());
+    return fmt::format("NEXT AT {:.4f} {:.4f} {:.4f}", l.robot_from_flange->x, l.robot_from_flange->y,
+                       l.robot_from_flange->angle.degrees());
   }
 };
 
@@ -101,7 +113,8 @@ Parsed<StationLine> parse_station_line(std::string_view text) {
     words.expect("SESSION");
     l.session = words.word();
     words.expect("UNITS"), words.expect("MM"), words.expect("DEG");
-    if (words.good() && l.version != version) return {std::nullopt, fmt::format("protocol version {}; this side speaks {}", l.version, version)};
+    if (words.good() && l.version != version)
+      return {std::nullopt, fmt::format("protocol version {}; this side speaks {}", l.version, version)};
     return finished<StationLine>(words, l, "HERON 1 SESSION id UNITS MM DEG");
   }
   if (kind == "RESULT") {
@@ -120,7 +133,8 @@ Parsed<StationLine> parse_station_line(std::string_view text) {
     l.number = words.number<uint64_t>();
     l.index = words.number<int>();
     l.name = words.word();
-    l.x = words.number<double>(), l.y = words.number<double>(), l.angle = words.number<double>(), l.score = words.number<double>();
+    l.x = words.number<double>(), l.y = words.number<double>(), l.angle = words.number<double>(),
+    l.score = words.number<double>();
     if (!is_plain_name(l.name)) return {std::nullopt, "a name holds up to 64 of A-Z a-z 0-9 _ . -"};
     return finished<StationLine>(words, l, "PART number index name x y angle score");
   }
@@ -128,7 +142,8 @@ Parsed<StationLine> parse_station_line(std::string_view text) {
   if (kind == "NONE") return finished<StationLine>(words, None{words.number<uint64_t>()}, "NONE number");
   if (kind == "OVER") return finished<StationLine>(words, Over{words.number<uint64_t>()}, "OVER number");
   if (kind == "BEAT") return finished<StationLine>(words, Beat{words.number<uint64_t>()}, "BEAT number");
-  if (kind == "SORRY") return {StationLine(Sorry{std::string(text.substr(std::min<size_t>(6, text.size())))}), {}};
+  if (kind == "SORRY")
+    return {StationLine(Sorry{std::string(text.substr(std::min<size_t>(6, text.size())))}), {}};
   return {std::nullopt, "a line starts with HERON, RESULT, PART, END, NONE, OVER, BEAT or SORRY"};
 }
 

@@ -21,26 +21,32 @@ struct PoseGrid {
   double scale_step = 1;  // ratio
 };
 
-/// Steps that move the outer edges by little more than a pixel, which spreading forgives. One step beyond either end of a range, so that a part just
-/// outside is seen and can be named as a miss.
+/// Steps that move the outer edges by little more than a pixel, which spreading forgives. One step beyond
+/// either end of a range, so that a part just outside is seen and can be named as a miss.
 PoseGrid pose_grid(const PatternTarget& target, const CoarseSearch& search, int level) {
   double squares = 0;
   for (const TaughtEdge& e : target.coarse_edges()) squares += dot(e.place, e.place);
-  const double radius = std::max(4.0, 1.3 * std::sqrt(squares / static_cast<double>(target.coarse_edges().size())) * std::ldexp(1.0, -level));
+  const double radius =
+      std::max(4.0, 1.3 * std::sqrt(squares / static_cast<double>(target.coarse_edges().size())) *
+                        std::ldexp(1.0, -level));
   PoseGrid grid;
   grid.scale_step = 1 + 1.6 / radius;
   std::vector<double> scales{search.scale.min};
   if (search.scale.max > search.scale.min) {
-    const int steps = std::max(1, static_cast<int>(std::ceil(std::log(search.scale.max / search.scale.min) / std::log(grid.scale_step))));
+    const int steps = std::max(1, static_cast<int>(std::ceil(std::log(search.scale.max / search.scale.min) /
+                                                             std::log(grid.scale_step))));
     scales.clear();
-    for (int i = 0; i <= steps; ++i) scales.push_back(search.scale.min * std::pow(search.scale.max / search.scale.min, static_cast<double>(i) / steps));
+    for (int i = 0; i <= steps; ++i)
+      scales.push_back(search.scale.min *
+                       std::pow(search.scale.max / search.scale.min, static_cast<double>(i) / steps));
   }
   for (double scale : scales) {
     if (!target.has_angle()) {
       grid.poses.push_back({radians(0), scale});
       continue;
     }
-    const double turn = 2 * std::numbers::pi, width = std::min(turn, search.angle.max.radians() - search.angle.min.radians());
+    const double turn = 2 * std::numbers::pi,
+                 width = std::min(turn, search.angle.max.radians() - search.angle.min.radians());
     const double wanted = 1.6 / (radius * std::max(scale, 0.25));
     const bool whole = width > turn - wanted;
     const int steps = std::max(1, static_cast<int>(std::ceil((whole ? turn : width) / wanted)));
@@ -57,19 +63,24 @@ struct PlacedHit {
   int pose;
 };
 
-/// The window of origin positions on the coarse level, kept inside a picture widened by nothing: an origin lies in the picture or in the asked box.
+/// The window of origin positions on the coarse level, kept inside a picture widened by nothing: an origin
+/// lies in the picture or in the asked box.
 struct Window {
   int x0, y0, width, height;
 };
 
 Window window_of(const Box& origins, int level, int width, int height) {
-  const Point2 a = to_level({origins.x, origins.y}, level), b = to_level({origins.x + origins.width, origins.y + origins.height}, level);
-  const int x0 = std::clamp(static_cast<int>(std::floor(a.x)) - 1, 0, width - 1), y0 = std::clamp(static_cast<int>(std::floor(a.y)) - 1, 0, height - 1);
-  const int x1 = std::clamp(static_cast<int>(std::ceil(b.x)) + 1, 0, width - 1), y1 = std::clamp(static_cast<int>(std::ceil(b.y)) + 1, 0, height - 1);
+  const Point2 a = to_level({origins.x, origins.y}, level),
+               b = to_level({origins.x + origins.width, origins.y + origins.height}, level);
+  const int x0 = std::clamp(static_cast<int>(std::floor(a.x)) - 1, 0, width - 1),
+            y0 = std::clamp(static_cast<int>(std::floor(a.y)) - 1, 0, height - 1);
+  const int x1 = std::clamp(static_cast<int>(std::ceil(b.x)) + 1, 0, width - 1),
+            y1 = std::clamp(static_cast<int>(std::ceil(b.y)) + 1, 0, height - 1);
   return {x0, y0, std::max(0, x1 - x0 + 1), std::max(0, y1 - y0 + 1)};
 }
 
-std::vector<PlacedHit> all_hits(const PatternTarget& target, const ResponseMaps& responses, const PoseGrid& grid, const Window& window, int level, uint8_t limit) {
+std::vector<PlacedHit> all_hits(const PatternTarget& target, const ResponseMaps& responses,
+                                const PoseGrid& grid, const Window& window, int level, uint8_t limit) {
   const std::vector<TaughtEdge>& edges = target.coarse_edges();
   const auto count = static_cast<int>(edges.size());
   const int poses = static_cast<int>(grid.poses.size()), chunk = 4;
@@ -85,8 +96,11 @@ std::vector<PlacedHit> all_hits(const PatternTarget& target, const ResponseMaps&
         const TaughtEdge& e = edges[k];
         const auto dx = static_cast<int>(std::lround(to * (c * e.place.x - s * e.place.y)));
         const auto dy = static_cast<int>(std::lround(to * (s * e.place.x + c * e.place.y)));
-        const double turned = direction({c * e.normal.x - s * e.normal.y, s * e.normal.x + c * e.normal.y}).radians() * 128 / std::numbers::pi;
-        const Image<uint8_t>& map = responses.maps[static_cast<size_t>(direction_step(static_cast<int>(std::lround(turned)) & 255))];
+        const double turned =
+            direction({c * e.normal.x - s * e.normal.y, s * e.normal.x + c * e.normal.y}).radians() * 128 /
+            std::numbers::pi;
+        const Image<uint8_t>& map =
+            responses.maps[static_cast<size_t>(direction_step(static_cast<int>(std::lround(turned)) & 255))];
         stride = map.stride();
         features[k] = map.row(responses.pad + window.y0 + dy) + responses.pad + window.x0 + dx;
       }
@@ -119,7 +133,8 @@ std::vector<PlacedHit> local_best(std::vector<PlacedHit> hits, const PoseGrid& g
     const bool covered = std::any_of(kept.begin(), kept.end(), [&](const PlacedHit& k) {
       if (std::abs(k.at.x - hit.at.x) > 2 || std::abs(k.at.y - hit.at.y) > 2) return false;
       const GridPose& b = grid.poses[static_cast<size_t>(k.pose)];
-      return std::abs((a.angle - b.angle).wrapped().radians()) < 2.5 * grid.angle_step + 1e-9 && std::abs(std::log(a.scale / b.scale)) < 1.5 * std::log(grid.scale_step);
+      return std::abs((a.angle - b.angle).wrapped().radians()) < 2.5 * grid.angle_step + 1e-9 &&
+             std::abs(std::log(a.scale / b.scale)) < 1.5 * std::log(grid.scale_step);
     });
     if (!covered) kept.push_back(hit);
     if (kept.size() == most) break;
@@ -131,7 +146,8 @@ std::vector<PlacedHit> local_best(std::vector<PlacedHit> hits, const PoseGrid& g
 
 int coarse_level(const PatternTarget& target) { return static_cast<int>(target.levels().size()) - 1; }
 
-std::vector<CoarseHit> coarse_search(const PatternTarget& target, const Survey& survey, const CoarseSearch& search) {
+std::vector<CoarseHit> coarse_search(const PatternTarget& target, const Survey& survey,
+                                     const CoarseSearch& search) {
   const int level = coarse_level(target);
   if (level >= survey.level_count()) return {};
   const Image<uint8_t>& picture = survey.level(level);
@@ -140,13 +156,15 @@ std::vector<CoarseHit> coarse_search(const PatternTarget& target, const Survey& 
   const int pad = static_cast<int>(std::ceil(radius * search.scale.max * std::ldexp(1.0, -level))) + 2;
   // Far above the noise, and low enough for thin structure that a coarse level has blurred.
   const double least = std::max({3.0, 0.7 * search.least_contrast, 4 * 0.87 * survey.noise_sigma(level)});
-  const ResponseMaps responses = response_maps(survey.gradients(level), static_cast<int>(std::lround(least)), pad);
+  const ResponseMaps responses =
+      response_maps(survey.gradients(level), static_cast<int>(std::lround(least)), pad);
 
   const PoseGrid grid = pose_grid(target, search, level);
   const Window window = window_of(search.origins, level, picture.width(), picture.height());
   const double full = static_cast<double>(best_response) * static_cast<double>(target.coarse_edges().size());
   const auto limit = static_cast<uint8_t>(std::clamp(std::ceil(search.least_likeness * full), 1.0, full));
-  const std::vector<PlacedHit> kept = local_best(all_hits(target, responses, grid, window, level, limit), grid, static_cast<size_t>(search.most_hits));
+  const std::vector<PlacedHit> kept = local_best(all_hits(target, responses, grid, window, level, limit),
+                                                 grid, static_cast<size_t>(search.most_hits));
 
   std::vector<CoarseHit> result;
   for (const PlacedHit& hit : kept) {

@@ -8,26 +8,29 @@ namespace heron {
 
 /// A pose worth a closer look.
 struct CoarseHit {
-  Point2 place;        ///< of the origin, picture coordinates of level 0
+  Point2 place;  ///< of the origin, picture coordinates of level 0
   Angle angle;
   double scale = 1;
-  double likeness = 0; ///< 0 to 1: share of the coarse edges met, one level pixel and one direction step either way forgiven
+  double likeness = 0;  ///< 0 to 1: share of the coarse edges met, one level pixel and one direction step
+                        ///< either way forgiven
 };
 
 /// Where the coarse search looks and what it keeps.
 struct CoarseSearch {
   Range<Angle> angle;
   Range<double> scale;
-  Box origins;             ///< where origins may lie, picture coordinates
+  Box origins;  ///< where origins may lie, picture coordinates
   double least_likeness = 0.5;
   double least_contrast = 8;
   int most_hits = 256;
 };
 
-/// Tries every pose of a grid on the target's coarsest level and keeps the local best. Gradient directions are quantised to 16, spread by one
-/// pixel, and turned into one response map for each direction, so a pose costs one byte added for each edge (after Hinterstoisser et al.,
-/// Gradient response maps for real-time detection of texture-less objects, PAMI 34, 2012). Best first.
-std::vector<CoarseHit> coarse_search(const PatternTarget& target, const Survey& survey, const CoarseSearch& search);
+/// Tries every pose of a grid on the target's coarsest level and keeps the local best. Gradient directions
+/// are quantised to 16, spread by one pixel, and turned into one response map for each direction, so a pose
+/// costs one byte added for each edge (after Hinterstoisser et al., Gradient response maps for real-time
+/// detection of texture-less objects, PAMI 34, 2012). Best first.
+std::vector<CoarseHit> coarse_search(const PatternTarget& target, const Survey& survey,
+                                     const CoarseSearch& search);
 
 /// The level on which `target` is first searched in a picture of `survey`'s size.
 int coarse_level(const PatternTarget& target);

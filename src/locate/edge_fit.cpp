@@ -20,16 +20,22 @@ double match_weight(double offset, double cosine) {
   return near * aligned;
 }
 
-std::vector<MetEdge> meet_all(const Image<uint8_t>& picture, const std::vector<TaughtEdge>& edges, const Similarity2& pose, int level, int reach, double least_contrast) {
+std::vector<MetEdge> meet_all(const Image<uint8_t>& picture, const std::vector<TaughtEdge>& edges,
+                              const Similarity2& pose, int level, int reach, double least_contrast) {
   std::vector<MetEdge> met;
   met.reserve(edges.size());
   const double to = std::ldexp(1.0, -level), c = cos(pose.angle), s = sin(pose.angle);
   const Point2 origin = to_level(pose.position(), level);
   for (const TaughtEdge& e : edges) {
-    const Point2 arm = Point2{c * e.place.x - s * e.place.y, s * e.place.x + c * e.place.y} * (pose.scale * to);
+    const Point2 arm =
+        Point2{c * e.place.x - s * e.place.y, s * e.place.x + c * e.place.y} * (pose.scale * to);
     const Point2 normal{c * e.normal.x - s * e.normal.y, s * e.normal.x + c * e.normal.y};
     const EdgeMet edge = meet_edge(picture, origin + arm, normal, reach, least_contrast);
-    if (edge.met && edge.cosine > 0.707) met.push_back({{normal.x, normal.y, cross(arm, normal), dot(arm, normal)}, edge.offset, edge.cosine, edge.contrast});
+    if (edge.met && edge.cosine > 0.707)
+      met.push_back({{normal.x, normal.y, cross(arm, normal), dot(arm, normal)},
+                     edge.offset,
+                     edge.cosine,
+                     edge.contrast});
   }
   return met;
 }
@@ -52,7 +58,8 @@ double tukey_end(const std::vector<MetEdge>& met) {
 
 }  // namespace
 
-EdgeFit fit_edges(const Image<uint8_t>& picture, const std::vector<TaughtEdge>& edges, const Similarity2& start, const EdgeFitSearch& search) {
+EdgeFit fit_edges(const Image<uint8_t>& picture, const std::vector<TaughtEdge>& edges,
+                  const Similarity2& start, const EdgeFitSearch& search) {
   EdgeFit fit;
   fit.pose = start;
   const double to = std::ldexp(1.0, -search.level);
@@ -63,7 +70,8 @@ EdgeFit fit_edges(const Image<uint8_t>& picture, const std::vector<TaughtEdge>& 
 
   for (int round = 0; round < search.rounds; ++round) {
     const int reach = round == 0 ? search.reach : std::min(search.reach, 2);
-    const std::vector<MetEdge> met = meet_all(picture, edges, fit.pose, search.level, reach, search.least_contrast);
+    const std::vector<MetEdge> met =
+        meet_all(picture, edges, fit.pose, search.level, reach, search.least_contrast);
     if (met.size() < 8 || met.size() * 8 < edges.size()) return fit;
     const double end = tukey_end(met);
     Eigen::Matrix4d information = Eigen::Matrix4d::Zero();
@@ -81,7 +89,8 @@ EdgeFit fit_edges(const Image<uint8_t>& picture, const std::vector<TaughtEdge>& 
     Eigen::VectorXd b(unknowns);
     for (Eigen::Index i = 0; i < unknowns; ++i) {
       b[i] = pull[free[static_cast<size_t>(i)]];
-      for (Eigen::Index j = 0; j < unknowns; ++j) a(i, j) = information(free[static_cast<size_t>(i)], free[static_cast<size_t>(j)]);
+      for (Eigen::Index j = 0; j < unknowns; ++j)
+        a(i, j) = information(free[static_cast<size_t>(i)], free[static_cast<size_t>(j)]);
     }
     const Eigen::LDLT<Eigen::MatrixXd> solver(a);
     if (solver.info() != Eigen::Success || solver.rcond() < 1e-9) return fit;
@@ -115,7 +124,8 @@ EdgeFit fit_edges(const Image<uint8_t>& picture, const std::vector<TaughtEdge>& 
   return fit;
 }
 
-std::vector<EdgeMatch> match_edges(const Image<uint8_t>& picture, const std::vector<TaughtEdge>& edges, const Similarity2& pose, int reach, double least_contrast) {
+std::vector<EdgeMatch> match_edges(const Image<uint8_t>& picture, const std::vector<TaughtEdge>& edges,
+                                   const Similarity2& pose, int reach, double least_contrast) {
   std::vector<EdgeMatch> matches;
   matches.reserve(edges.size());
   for (const TaughtEdge& e : edges) {

@@ -22,18 +22,26 @@ inline double between_pixels(const ImageView<const uint8_t>& picture, double x, 
   return top + fy * (bottom - top);
 }
 
-/// The strongest rise of brightness along `normal` within `reach` pixels of `place` (1 to 6). Nearer rises are preferred a little, so that
-/// a strong neighbour does not draw a weaker edge away. Sub-pixel by a parabola through the logarithm of the derivative. Teaching and finding use this same
-/// measurement, so its small bias cancels. A scan that leaves the picture meets nothing.
-inline EdgeMet meet_edge(const ImageView<const uint8_t>& picture, Point2 place, Point2 normal, int reach, double least_contrast) {
+/// The strongest rise of brightness along `normal` within `reach` pixels of `place` (1 to 6). Nearer rises
+/// are preferred a little, so that a strong neighbour does not draw a weaker edge away. Sub-pixel by a
+/// parabola through the logarithm of the derivative. Teaching and finding use this same measurement, so its
+/// small bias cancels. A scan that leaves the picture meets nothing.
+inline EdgeMet meet_edge(const ImageView<const uint8_t>& picture, Point2 place, Point2 normal, int reach,
+                         double least_contrast) {
   EdgeMet result;
   const double far = reach + 1;
-  const double reach_x = far * std::abs(normal.x) + 1, reach_y = far * std::abs(normal.y) + 1;  // one more for the look along the edge
-  if (!(place.x >= reach_x && place.y >= reach_y && place.x + reach_x < picture.width() - 1 && place.y + reach_y < picture.height() - 1)) return result;
+  const double reach_x = far * std::abs(normal.x) + 1,
+               reach_y = far * std::abs(normal.y) + 1;  // one more for the look along the edge
+  if (!(place.x >= reach_x && place.y >= reach_y && place.x + reach_x < picture.width() - 1 &&
+        place.y + reach_y < picture.height() - 1))
+    return result;
   std::array<double, 15> v{};
   for (int k = -reach - 1; k <= reach + 1; ++k)
-    v[static_cast<size_t>(k + reach + 1)] = between_pixels(picture, place.x + k * normal.x, place.y + k * normal.y);
-  const auto rise = [&](int k) { return v[static_cast<size_t>(k + reach + 2)] - v[static_cast<size_t>(k + reach)]; };
+    v[static_cast<size_t>(k + reach + 1)] =
+        between_pixels(picture, place.x + k * normal.x, place.y + k * normal.y);
+  const auto rise = [&](int k) {
+    return v[static_cast<size_t>(k + reach + 2)] - v[static_cast<size_t>(k + reach)];
+  };
   int best = 0;
   double best_value = -1e9;
   const double fall = 0.35 / (far * far);
@@ -47,13 +55,15 @@ inline EdgeMet meet_edge(const ImageView<const uint8_t>& picture, Point2 place, 
   if (best > -reach && best < reach) {
     const double before = rise(best - 1), here = rise(best), after = rise(best + 1);
     // The derivative of a blurred step is close to a Gaussian, whose logarithm is a parabola.
-    const double floor = 0.02 * here, a = std::log(std::max(before, floor)), b = std::log(here), c = std::log(std::max(after, floor));
+    const double floor = 0.02 * here, a = std::log(std::max(before, floor)), b = std::log(here),
+                 c = std::log(std::max(after, floor));
     const double bend = a - 2 * b + c;
     if (bend < 0) sub = std::clamp(0.5 * (a - c) / bend, -0.5, 0.5);
   }
   result.offset = best + sub;
   const Point2 at = place + normal * result.offset, tangent{-normal.y, normal.x};
-  const double across = between_pixels(picture, at.x + tangent.x, at.y + tangent.y) - between_pixels(picture, at.x - tangent.x, at.y - tangent.y);
+  const double across = between_pixels(picture, at.x + tangent.x, at.y + tangent.y) -
+                        between_pixels(picture, at.x - tangent.x, at.y - tangent.y);
   result.cosine = result.contrast / std::hypot(result.contrast, across);
   result.met = true;
   return result;

@@ -14,7 +14,8 @@ constexpr size_t most_misses = 8;
 using Corners = std::array<Point2, 4>;
 
 Corners box_at(const Box& b, const Similarity2& pose) {
-  return {pose * Point2{b.x, b.y}, pose * Point2{b.x + b.width, b.y}, pose * Point2{b.x + b.width, b.y + b.height}, pose * Point2{b.x, b.y + b.height}};
+  return {pose * Point2{b.x, b.y}, pose * Point2{b.x + b.width, b.y},
+          pose * Point2{b.x + b.width, b.y + b.height}, pose * Point2{b.x, b.y + b.height}};
 }
 
 double area_of(const std::vector<Point2>& polygon) {
@@ -50,21 +51,34 @@ Point2 middle(const Box& extent, const Similarity2& pose) { return pose * extent
 
 bool same_spot(const PatternTarget& target, const Similarity2& a, const Similarity2& b) {
   const double size = std::sqrt(target.extent().width * target.extent().height);
-  return distance(middle(target.extent(), a), middle(target.extent(), b)) < 0.15 * size * std::min(a.scale, b.scale);
+  return distance(middle(target.extent(), a), middle(target.extent(), b)) <
+         0.15 * size * std::min(a.scale, b.scale);
 }
 
-std::string words(const Range<Angle>& r) { return fmt::format("{:g}..{:g}", r.min.degrees(), r.max.degrees()); }
+std::string words(const Range<Angle>& r) {
+  return fmt::format("{:g}..{:g}", r.min.degrees(), r.max.degrees());
+}
 
 /// The limits of the candidate itself; count and overlap depend on the others.
-std::vector<LimitMissed> limits_missed(const Candidate& c, const FindLimits& limits, const PatternTarget& target, const Survey& survey) {
+std::vector<LimitMissed> limits_missed(const Candidate& c, const FindLimits& limits,
+                                       const PatternTarget& target, const Survey& survey) {
   std::vector<LimitMissed> missed;
-  if (c.score < limits.least_score) missed.push_back({"score", c.score, fmt::format("at least {:g}", limits.least_score)});
-  if (c.contrast < limits.least_contrast) missed.push_back({"contrast", c.contrast, fmt::format("at least {:g}", limits.least_contrast)});
-  if (target.has_angle() && !contains_turned(limits.angle, c.pose.angle)) missed.push_back({"angle", c.pose.angle.degrees(), words(limits.angle)});
-  if (!limits.scale.contains(c.pose.scale)) missed.push_back({"scale", c.pose.scale, fmt::format("{:g}..{:g}", limits.scale.min, limits.scale.max)});
+  if (c.score < limits.least_score)
+    missed.push_back({"score", c.score, fmt::format("at least {:g}", limits.least_score)});
+  if (c.contrast < limits.least_contrast)
+    missed.push_back({"contrast", c.contrast, fmt::format("at least {:g}", limits.least_contrast)});
+  if (target.has_angle() && !contains_turned(limits.angle, c.pose.angle))
+    missed.push_back({"angle", c.pose.angle.degrees(), words(limits.angle)});
+  if (!limits.scale.contains(c.pose.scale))
+    missed.push_back({"scale", c.pose.scale, fmt::format("{:g}..{:g}", limits.scale.min, limits.scale.max)});
   const Point2 p = c.pose.position();
-  const bool inside = limits.region.empty() ? p.x >= -0.5 && p.y >= -0.5 && p.x <= survey.width() - 0.5 && p.y <= survey.height() - 0.5 : limits.region.contains(p);
-  if (!inside) missed.push_back({"region", 0, limits.region.empty() ? "the origin inside the picture" : "the origin inside the search region"});
+  const bool inside = limits.region.empty() ? p.x >= -0.5 && p.y >= -0.5 && p.x <= survey.width() - 0.5 &&
+                                                  p.y <= survey.height() - 0.5
+                                            : limits.region.contains(p);
+  if (!inside)
+    missed.push_back(
+        {"region", 0,
+         limits.region.empty() ? "the origin inside the picture" : "the origin inside the search region"});
   return missed;
 }
 
@@ -72,9 +86,19 @@ Miss miss_of(const Candidate& c, std::vector<LimitMissed> limits) {
   return {c.pose.x, c.pose.y, c.pose.angle, c.pose.scale, c.score, std::move(limits)};
 }
 
-Sighting sighting_of(const Candidate& c, const PatternTarget& target, const Survey& survey, const FindLimits& limits) {
-  Sighting s{.target = target.name(), .x = c.pose.x, .y = c.pose.y, .angle = c.pose.angle, .scale = c.pose.scale, .score = c.score, .contrast = c.contrast, .sigma = c.sigma};
-  const auto at_end = [](double value, double min, double max, double sigma) { return max > min && (value - min < 2 * sigma || max - value < 2 * sigma); };
+Sighting sighting_of(const Candidate& c, const PatternTarget& target, const Survey& survey,
+                     const FindLimits& limits) {
+  Sighting s{.target = target.name(),
+             .x = c.pose.x,
+             .y = c.pose.y,
+             .angle = c.pose.angle,
+             .scale = c.pose.scale,
+             .score = c.score,
+             .contrast = c.contrast,
+             .sigma = c.sigma};
+  const auto at_end = [](double value, double min, double max, double sigma) {
+    return max > min && (value - min < 2 * sigma || max - value < 2 * sigma);
+  };
   const double width = limits.angle.max.degrees() - limits.angle.min.degrees();
   if (width < 360) {
     double above = std::fmod(c.pose.angle.degrees() - limits.angle.min.degrees(), 360.0);
@@ -88,31 +112,43 @@ Sighting sighting_of(const Candidate& c, const PatternTarget& target, const Surv
 
 }  // namespace
 
-Findings judged(const PatternTarget& target, const Survey& survey, std::vector<Candidate> candidates, const FindLimits& limits) {
-  std::stable_sort(candidates.begin(), candidates.end(), [](const Candidate& a, const Candidate& b) { return a.score > b.score; });
+Findings judged(const PatternTarget& target, const Survey& survey, std::vector<Candidate> candidates,
+                const FindLimits& limits) {
+  std::stable_sort(candidates.begin(), candidates.end(),
+                   [](const Candidate& a, const Candidate& b) { return a.score > b.score; });
   Findings findings;
   std::vector<Candidate> taken, told;
   std::vector<std::pair<Candidate, std::vector<LimitMissed>>> turned_away;
   const auto on_spot_of = [&](const std::vector<Candidate>& others, const Candidate& c) {
-    return std::any_of(others.begin(), others.end(), [&](const Candidate& other) { return same_spot(target, c.pose, other.pose); });
+    return std::any_of(others.begin(), others.end(),
+                       [&](const Candidate& other) { return same_spot(target, c.pose, other.pose); });
   };
-  // What keeps within the limits has the first say about its spot; what does not is a miss only where nothing was found.
+  // What keeps within the limits has the first say about its spot; what does not is a miss only where nothing
+  // was found.
   for (const Candidate& c : candidates) {
     std::vector<LimitMissed> missed = limits_missed(c, limits, target, survey);
     if (missed.empty()) {
       if (on_spot_of(taken, c)) continue;
       double most = 0;
-      for (const Candidate& other : taken) most = std::max(most, overlap(target.extent(), c.pose, other.pose));
-      if (most > limits.most_overlap) missed.push_back({"overlap", most, fmt::format("at most {:g}", limits.most_overlap)});
-      else if (limits.count > 0 && static_cast<int>(taken.size()) >= limits.count) missed.push_back({"count", static_cast<double>(taken.size() + 1), fmt::format("at most {}", limits.count)});
+      for (const Candidate& other : taken)
+        most = std::max(most, overlap(target.extent(), c.pose, other.pose));
+      if (most > limits.most_overlap)
+        missed.push_back({"overlap", most, fmt::format("at most {:g}", limits.most_overlap)});
+      else if (limits.count > 0 && static_cast<int>(taken.size()) >= limits.count)
+        missed.push_back(
+            {"count", static_cast<double>(taken.size() + 1), fmt::format("at most {}", limits.count)});
     }
-    if (missed.empty()) taken.push_back(c);
-    else turned_away.emplace_back(c, std::move(missed));
+    if (missed.empty())
+      taken.push_back(c);
+    else
+      turned_away.emplace_back(c, std::move(missed));
   }
   for (auto& [c, missed] : turned_away) {
     if (findings.misses.size() == most_misses || on_spot_of(taken, c) || on_spot_of(told, c)) continue;
     // Part of what was found, laid over itself a little off, is no news.
-    const auto echoes = [&](const Candidate& s) { return 2 * c.score < s.score && overlap(target.extent(), c.pose, s.pose) > 0.3; };
+    const auto echoes = [&](const Candidate& s) {
+      return 2 * c.score < s.score && overlap(target.extent(), c.pose, s.pose) > 0.3;
+    };
     if (std::any_of(taken.begin(), taken.end(), echoes)) continue;
     told.push_back(c);
     findings.misses.push_back(miss_of(c, std::move(missed)));
@@ -124,10 +160,13 @@ Findings judged(const PatternTarget& target, const Survey& survey, std::vector<C
 void add_misses(Findings& findings, const std::vector<Miss>& more) {
   for (const Miss& m : more) {
     const auto near = [&](const auto& other) { return std::hypot(other.x - m.x, other.y - m.y) < 5; };
-    if (std::any_of(findings.misses.begin(), findings.misses.end(), near) || std::any_of(findings.sightings.begin(), findings.sightings.end(), near)) continue;
+    if (std::any_of(findings.misses.begin(), findings.misses.end(), near) ||
+        std::any_of(findings.sightings.begin(), findings.sightings.end(), near))
+      continue;
     findings.misses.push_back(m);
   }
-  std::stable_sort(findings.misses.begin(), findings.misses.end(), [](const Miss& a, const Miss& b) { return a.score > b.score; });
+  std::stable_sort(findings.misses.begin(), findings.misses.end(),
+                   [](const Miss& a, const Miss& b) { return a.score > b.score; });
   if (findings.misses.size() > most_misses) findings.misses.resize(most_misses);
 }
 

@@ -13,9 +13,10 @@ struct Candidate {
   PoseSigma sigma = {};
 };
 
-/// Sorts candidates into sightings and misses. Of two on the same spot the better one counts and the other is forgotten; of two that overlap, or that are too
-/// many, the worse is a miss that says so.
-Findings judged(const PatternTarget& target, const Survey& survey, std::vector<Candidate> candidates, const FindLimits& limits);
+/// Sorts candidates into sightings and misses. Of two on the same spot the better one counts and the other is
+/// forgotten; of two that overlap, or that are too many, the worse is a miss that says so.
+Findings judged(const PatternTarget& target, const Survey& survey, std::vector<Candidate> candidates,
+                const FindLimits& limits);
 
 /// Adds misses that are not yet told, best first, eight at most.
 void add_misses(Findings& findings, const std::vector<Miss>& more);

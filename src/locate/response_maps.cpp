@@ -15,7 +15,8 @@ Bits direction_bits(const Gradients& g, int least_size, int pad) {
     const uint8_t *direction = g.direction.row(y), *size = g.size.row(y);
     uint16_t* out = bits.row(y + pad) + pad;
     for (int x = 0; x < w; ++x)
-      out[x] = size[x] >= least_size ? static_cast<uint16_t>(1u << direction_step(direction[x])) : uint16_t{0};
+      out[x] =
+          size[x] >= least_size ? static_cast<uint16_t>(1u << direction_step(direction[x])) : uint16_t{0};
   }
   return bits;
 }

@@ -10,8 +10,8 @@ inline constexpr int best_response = 4;     // an edge of the very direction
 /// The step of a direction given in 256ths of a turn.
 inline int direction_step(int byte) { return ((byte + 8) >> 4) & 15; }
 
-/// For each of 16 directions: how well each pixel's neighbourhood answers to an edge of that direction, 0 to 4. A margin of `pad` pixels around the
-/// picture answers 0, so that a pose may reach beyond it.
+/// For each of 16 directions: how well each pixel's neighbourhood answers to an edge of that direction, 0
+/// to 4. A margin of `pad` pixels around the picture answers 0, so that a pose may reach beyond it.
 struct ResponseMaps {
   int pad = 0;
   std::array<Image<uint8_t>, direction_steps> maps;

@@ -14,7 +14,8 @@ double estimated_noise(const Image<uint8_t>& picture) {
   for (int y = 1; y + 1 < picture.height(); y += step) {
     const uint8_t *a = picture.row(y - 1), *b = picture.row(y), *c = picture.row(y + 1);
     for (int x = 1; x + 1 < picture.width(); ++x) {
-      const int answer = a[x - 1] - 2 * a[x] + a[x + 1] - 2 * (b[x - 1] - 2 * b[x] + b[x + 1]) + c[x - 1] - 2 * c[x] + c[x + 1];
+      const int answer = a[x - 1] - 2 * a[x] + a[x + 1] - 2 * (b[x - 1] - 2 * b[x] + b[x + 1]) + c[x - 1] -
+                         2 * c[x] + c[x + 1];
       ++counts[static_cast<size_t>(std::min(std::abs(answer), 2047))];
       ++total;
     }
@@ -30,7 +31,8 @@ Survey::Survey(Image<uint8_t> picture) {
   if (picture.empty()) fail_argument("survey: the picture has no pixels");
   noise_sigma_ = estimated_noise(picture);
   levels_.push_back(std::move(picture));
-  while (levels_.back().width() >= 16 && levels_.back().height() >= 16) levels_.push_back(halve(levels_.back()));
+  while (levels_.back().width() >= 16 && levels_.back().height() >= 16)
+    levels_.push_back(halve(levels_.back()));
   for (size_t i = 0; i < levels_.size(); ++i) gradients_.push_back(std::make_unique<Lazy>());
 }
 

@@ -20,8 +20,10 @@ bool is_ridge(const Gradients& g, int x, int y) {
 
 /// Direction of the gradient from real differences, finer than the byte of `Gradients`.
 Point2 gradient_direction(const Image<uint8_t>& p, int x, int y) {
-  const double gx = p(x + 1, y - 1) + 2.0 * p(x + 1, y) + p(x + 1, y + 1) - p(x - 1, y - 1) - 2.0 * p(x - 1, y) - p(x - 1, y + 1);
-  const double gy = p(x - 1, y + 1) + 2.0 * p(x, y + 1) + p(x + 1, y + 1) - p(x - 1, y - 1) - 2.0 * p(x, y - 1) - p(x + 1, y - 1);
+  const double gx = p(x + 1, y - 1) + 2.0 * p(x + 1, y) + p(x + 1, y + 1) - p(x - 1, y - 1) -
+                    2.0 * p(x - 1, y) - p(x - 1, y + 1);
+  const double gy = p(x - 1, y + 1) + 2.0 * p(x, y + 1) + p(x + 1, y + 1) - p(x - 1, y - 1) -
+                    2.0 * p(x, y - 1) - p(x + 1, y - 1);
   const double length = std::hypot(gx, gy);
   return length > 0 ? Point2{gx / length, gy / length} : Point2{1, 0};
 }
@@ -102,7 +104,8 @@ std::vector<TaughtEdge> edges_of(const Image<uint8_t>& picture, double strength,
   for (int y = 2; y + 2 < picture.height(); ++y)
     for (int x = 2; x + 2 < picture.width(); ++x) {
       if (!keep(x, y)) continue;
-      const Point2 at{static_cast<double>(x), static_cast<double>(y)}, normal = gradient_direction(picture, x, y);
+      const Point2 at{static_cast<double>(x), static_cast<double>(y)},
+          normal = gradient_direction(picture, x, y);
       const EdgeMet met = meet_edge(picture, at, normal, 1, 0);
       if (met.met && std::abs(met.offset) <= 1) edges.push_back({at + normal * met.offset, normal});
     }

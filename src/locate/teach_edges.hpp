@@ -5,15 +5,16 @@
 
 namespace heron {
 
-/// Pixels under a zero mask replaced by the nearest ones that count, so that nothing under the mask is ever read and the mask's border makes
-/// no edge of its own.
+/// Pixels under a zero mask replaced by the nearest ones that count, so that nothing under the mask is ever
+/// read and the mask's border makes no edge of its own.
 Image<uint8_t> filled_under_mask(const Image<uint8_t>& pixels, const Image<uint8_t>& mask);
 
-/// Gradient size (grey levels over two pixels) that an edge needs to be taught: above the noise and above a fifth of the strongest edges.
+/// Gradient size (grey levels over two pixels) that an edge needs to be taught: above the noise and above a
+/// fifth of the strongest edges.
 double chosen_strength(const Image<uint8_t>& pixels, const Image<uint8_t>& mask, double noise_sigma);
 
-/// Sub-pixel edges of one pyramid level: gradient maxima across the edge, linked from `strength` down to half of it, chains of fewer than
-/// `least_chain` pixels left out. Places in coordinates of that level.
+/// Sub-pixel edges of one pyramid level: gradient maxima across the edge, linked from `strength` down to half
+/// of it, chains of fewer than `least_chain` pixels left out. Places in coordinates of that level.
 std::vector<TaughtEdge> edges_of(const Image<uint8_t>& picture, double strength, int least_chain);
 
 }  // namespace heron

@@ -43,8 +43,11 @@ void require_both_directions(const std::vector<TaughtEdge>& edges) {
   const Eigen::Vector2d slide = eigen.eigenvectors().col(0);
   double angle = std::atan2(slide.y(), slide.x()) * 180 / std::numbers::pi;
   angle = std::round(angle < 0 ? angle + 180 : angle);
-  fail_argument(fmt::format("teach: all edges here run in one direction, so a part would slide along {:.0f} degrees (from +x towards +y); "
-                            "take a region that holds edges across it too", angle == 180 ? 0 : angle));
+  fail_argument(
+      fmt::format("teach: all edges here run in one direction, so a part would slide along {:.0f} degrees "
+                  "(from +x towards +y); "
+                  "take a region that holds edges across it too",
+                  angle == 180 ? 0 : angle));
 }
 
 /// Whether turning the part moves its edges: the lever of a turn, about the point where it is least.
@@ -82,26 +85,33 @@ std::vector<TaughtEdge> spread_choice(const std::vector<TaughtEdge>& edges, size
 
 PatternTarget::PatternTarget(Image<uint8_t> pixels, Image<uint8_t> mask, Point2 origin, TeachPattern settings)
     : pixels_(std::move(pixels)), mask_(std::move(mask)), origin_(origin), settings_(std::move(settings)) {
-  if (pixels_.width() != mask_.width() || pixels_.height() != mask_.height()) fail_argument("teach: picture and mask differ in size");
+  if (pixels_.width() != mask_.width() || pixels_.height() != mask_.height())
+    fail_argument("teach: picture and mask differ in size");
   if (!is_finite(origin_)) fail_argument("teach: the origin must be finite numbers");
   if (!(settings_.least_strength >= 0 && settings_.least_strength <= 255))
-    fail_argument(fmt::format("teach: strength {} must be from 0 (chosen) to 255 grey levels", settings_.least_strength));
+    fail_argument(fmt::format("teach: strength {} must be from 0 (chosen) to 255 grey levels",
+                              settings_.least_strength));
   require_valid(settings_.limits);
   Image<uint8_t> level = filled_under_mask(pixels_, mask_);
   const Survey noise(Image<uint8_t>(level.view()));
-  strength_ = settings_.least_strength > 0 ? settings_.least_strength : chosen_strength(level, mask_, noise.noise_sigma(0));
+  strength_ = settings_.least_strength > 0 ? settings_.least_strength
+                                           : chosen_strength(level, mask_, noise.noise_sigma(0));
 
   for (int index = 0; index < 7; ++index) {
     std::vector<TaughtEdge> edges;
     const int least_chain = index == 0 ? 6 : index == 1 ? 4 : 2;
-    for (const TaughtEdge& e : edges_of(level, std::max(strength_ * std::ldexp(1.0, -std::min(index, 1)), 4.0), least_chain)) {
+    for (const TaughtEdge& e :
+         edges_of(level, std::max(strength_ * std::ldexp(1.0, -std::min(index, 1)), 4.0), least_chain)) {
       const Point2 p = from_level(e.place, index);
       if (counts_at(mask_, p)) edges.push_back({p - origin_, e.normal});
     }
     if (index == 0) {
       if (static_cast<int>(edges.size()) < least_edges)
-        fail_argument(fmt::format("teach: nothing to hold on to here: {} edge points of at least {:.0f} grey levels, {} are needed; "
-                                  "take a region with clear edges, or lower the strength limit", edges.size(), strength_, least_edges));
+        fail_argument(
+            fmt::format("teach: nothing to hold on to here: {} edge points of at least {:.0f} grey levels, "
+                        "{} are needed; "
+                        "take a region with clear edges, or lower the strength limit",
+                        edges.size(), strength_, least_edges));
       require_both_directions(edges);
       has_angle_ = edges_hold_angle(edges);
       extent_ = extent_of(edges);
@@ -115,15 +125,21 @@ PatternTarget::PatternTarget(Image<uint8_t> pixels, Image<uint8_t> mask, Point2 
   coarse_ = spread_choice(levels_.back(), most_coarse_edges);
 }
 
-PatternTarget teach_pattern(const ImageView<const uint8_t>& picture, const Region& region, TeachPattern settings) {
-  if (region.empty()) fail_argument("teach: the region is empty; give the part's place, for example --region 100,80,200,150");
+PatternTarget teach_pattern(const ImageView<const uint8_t>& picture, const Region& region,
+                            TeachPattern settings) {
+  if (region.empty())
+    fail_argument("teach: the region is empty; give the part's place, for example --region 100,80,200,150");
   const Box box = region.bounds();
-  // The picture ends half a pixel before its width; a region of exactly that width is the whole picture all the same.
-  if (box.x < -0.5 || box.y < -0.5 || box.x + box.width > picture.width() || box.y + box.height > picture.height())
-    fail_argument(fmt::format("teach: the region spans {}..{} x {}..{}, the picture 0..{} x 0..{}; it must lie inside", box.x, box.x + box.width,
-                              box.y, box.y + box.height, picture.width(), picture.height()));
+  // The picture ends half a pixel before its width; a region of exactly that width is the whole picture all
+  // the same.
+  if (box.x < -0.5 || box.y < -0.5 || box.x + box.width > picture.width() ||
+      box.y + box.height > picture.height())
+    fail_argument(
+        fmt::format("teach: the region spans {}..{} x {}..{}, the picture 0..{} x 0..{}; it must lie inside",
+                    box.x, box.x + box.width, box.y, box.y + box.height, picture.width(), picture.height()));
   const Point2 origin = settings.origin.value_or(box.centre());
-  const int x0 = std::max(0, static_cast<int>(std::floor(box.x))), y0 = std::max(0, static_cast<int>(std::floor(box.y)));
+  const int x0 = std::max(0, static_cast<int>(std::floor(box.x))),
+            y0 = std::max(0, static_cast<int>(std::floor(box.y)));
   const int x1 = std::min(picture.width(), static_cast<int>(std::ceil(box.x + box.width)));
   const int y1 = std::min(picture.height(), static_cast<int>(std::ceil(box.y + box.height)));
   const Image<uint8_t> whole = region.mask(x1, y1);
@@ -133,7 +149,8 @@ PatternTarget teach_pattern(const ImageView<const uint8_t>& picture, const Regio
       mask(x - x0, y - y0) = whole(x, y);
       if (whole(x, y)) pixels(x - x0, y - y0) = picture(x, y);
     }
-  return {std::move(pixels), std::move(mask), origin - Point2{static_cast<double>(x0), static_cast<double>(y0)}, std::move(settings)};
+  return {std::move(pixels), std::move(mask),
+          origin - Point2{static_cast<double>(x0), static_cast<double>(y0)}, std::move(settings)};
 }
 
 }  // namespace heron

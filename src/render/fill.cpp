@@ -3,11 +3,16 @@
 namespace heron::render {
 namespace {
 
-/// Signed areas of edges, gathered so that a running sum along a row gives the coverage (the way font rasterisers do it).
+/// Signed areas of edges, gathered so that a running sum along a row gives the coverage (the way font
+/// rasterisers do it).
 class AreaSum {
  public:
   AreaSum(int x0, int y0, int width, int height)
-      : x0_(x0), y0_(y0), width_(width), height_(height), sums_(static_cast<size_t>((width + 2) * height), 0.0) {}
+      : x0_(x0),
+        y0_(y0),
+        width_(width),
+        height_(height),
+        sums_(static_cast<size_t>((width + 2) * height), 0.0) {}
 
   void add_edge(Point2 a, Point2 b) {
     a = a - Point2{static_cast<double>(x0_), static_cast<double>(y0_)};
@@ -19,7 +24,8 @@ class AreaSum {
     const int first = std::max(0, static_cast<int>(std::floor(a.y)));
     const int last = std::min(height_ - 1, static_cast<int>(std::ceil(b.y)) - 1);
     for (int y = first; y <= last; ++y) {
-      const double top = std::max(a.y, static_cast<double>(y)), bottom = std::min(b.y, static_cast<double>(y + 1));
+      const double top = std::max(a.y, static_cast<double>(y)),
+                   bottom = std::min(b.y, static_cast<double>(y + 1));
       if (bottom <= top) continue;
       add_in_row(y, a.x + slope * (top - a.y), a.x + slope * (bottom - a.y), sign * (bottom - top));
     }
@@ -86,7 +92,8 @@ void fill_exactly(ImageView<float> canvas, const std::vector<std::vector<Point2>
       x0 = std::min(x0, p.x), x1 = std::max(x1, p.x);
       y0 = std::min(y0, p.y), y1 = std::max(y1, p.y);
     }
-  const int left = static_cast<int>(std::floor(std::max(0.0, x0))), top = static_cast<int>(std::floor(std::max(0.0, y0)));
+  const int left = static_cast<int>(std::floor(std::max(0.0, x0))),
+            top = static_cast<int>(std::floor(std::max(0.0, y0)));
   const int right = static_cast<int>(std::ceil(std::min<double>(canvas.width(), x1)));
   const int bottom = static_cast<int>(std::ceil(std::min<double>(canvas.height(), y1)));
   if (right <= left || bottom <= top) return;

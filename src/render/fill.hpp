@@ -6,8 +6,8 @@
 
 namespace heron::render {
 
-/// canvas = canvas + coverage * (value - canvas), where coverage is the exact share of each cell inside the loops.
-/// Cell (x, y) spans x to x + 1 and y to y + 1.
+/// canvas = canvas + coverage * (value - canvas), where coverage is the exact share of each cell inside the
+/// loops. Cell (x, y) spans x to x + 1 and y to y + 1.
 void fill_exactly(ImageView<float> canvas, const std::vector<std::vector<Point2>>& loops, float value);
 
 }  // namespace heron::render

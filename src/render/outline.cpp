@@ -15,7 +15,9 @@ Outline closed_curve(int points, const std::function<Point2(double t)>& at) {
 }
 
 /// The leaf's midrib bends to one side; its halves have different widths.
-Point2 midrib(double length, double s) { return {length * (s - 0.5), 0.10 * length * std::sin(std::numbers::pi * s) - 0.05 * length}; }
+Point2 midrib(double length, double s) {
+  return {length * (s - 0.5), 0.10 * length * std::sin(std::numbers::pi * s) - 0.05 * length};
+}
 double half_width(double width, double s, double skew) {
   return 0.5 * width * skew * std::pow(std::sin(std::numbers::pi * std::pow(s, 0.8)), 0.8);
 }
@@ -38,8 +40,10 @@ Outline rectangle(double width, double height, Point2 c) {
 
 Outline rounded_rectangle(double width, double height, double corner) {
   std::vector<Point2> loop;
-  const Point2 centres[] = {{width / 2 - corner, height / 2 - corner}, {corner - width / 2, height / 2 - corner},
-                            {corner - width / 2, corner - height / 2}, {width / 2 - corner, corner - height / 2}};
+  const Point2 centres[] = {{width / 2 - corner, height / 2 - corner},
+                            {corner - width / 2, height / 2 - corner},
+                            {corner - width / 2, corner - height / 2},
+                            {width / 2 - corner, corner - height / 2}};
   for (int q = 0; q < 4; ++q)
     for (int i = 0; i <= 24; ++i) loop.push_back(centres[q] + unit(degrees(90 * q + 90.0 * i / 24)) * corner);
   return {{loop}};
@@ -59,7 +63,8 @@ Outline crescent(double radius, double bite) {
   const double outer_half = std::acos(cut / radius), inner_half = std::acos((shift - cut) / inner);
   std::vector<Point2> loop;
   const int n = 240;
-  for (int i = 0; i <= n; ++i) loop.push_back(unit(radians(outer_half + (turn - 2 * outer_half) * i / n)) * radius);
+  for (int i = 0; i <= n; ++i)
+    loop.push_back(unit(radians(outer_half + (turn - 2 * outer_half) * i / n)) * radius);
   for (int i = 1; i < n; ++i) {
     const double a = std::numbers::pi + inner_half - 2 * inner_half * i / n;
     loop.push_back(Point2{shift, 0} + unit(radians(a)) * inner);
@@ -92,8 +97,10 @@ Outline leaf_veins(double length, double width) {
   const auto add = [&](Point2 a, Point2 b, double w) { veins.loops.push_back(strip(a, b, w).loops[0]); };
   for (double s = 0.25; s < 0.8; s += 0.18) {
     const Point2 from = midrib(length, s);
-    add(from + Point2{0.01 * length, 0.03 * width}, from + Point2{0.11 * length, 0.7 * half_width(width, s + 0.11, 1.15)}, 0.028 * length);
-    add(from + Point2{0.03 * length, -0.03 * width}, from + Point2{0.15 * length, -0.65 * half_width(width, s + 0.15, 0.8)}, 0.022 * length);
+    add(from + Point2{0.01 * length, 0.03 * width},
+        from + Point2{0.11 * length, 0.7 * half_width(width, s + 0.11, 1.15)}, 0.028 * length);
+    add(from + Point2{0.03 * length, -0.03 * width},
+        from + Point2{0.15 * length, -0.65 * half_width(width, s + 0.15, 0.8)}, 0.022 * length);
   }
   return veins;
 }

@@ -12,7 +12,8 @@ constexpr int fine = 2;              // cells of the fine grid along a pixel
 constexpr double white_level = 230;  // grey levels of a reflectance of 1
 
 /// Straight edges bend under a lens with distortion: put points along them, closer than 8 pixels.
-std::vector<Point2> projected(const std::vector<Point2>& loop, const Piece& piece, const CameraModel& camera) {
+std::vector<Point2> projected(const std::vector<Point2>& loop, const Piece& piece,
+                              const CameraModel& camera) {
   const auto pixel = [&](Point2 p) {
     const Point2 w = piece.world_from_piece * p;
     return camera.project({w.x, w.y, piece.height_mm});
@@ -29,12 +30,14 @@ std::vector<Point2> projected(const std::vector<Point2>& loop, const Piece& piec
   return result;
 }
 
-/// A smooth random pattern: lattice values 24 pixels apart, blended by a cubic; the lattice is turned so that it does not run along the picture's rows.
+/// A smooth random pattern: lattice values 24 pixels apart, blended by a cubic; the lattice is turned so that
+/// it does not run along the picture's rows.
 void add_texture(Image<float>& canvas, double sigma, uint64_t seed) {
   const double cell = 24.0 * fine;
   constexpr double c = 0.8, s = 0.6;  // a turn of 37 degrees
   const double left = -s * canvas.height();
-  const int columns = static_cast<int>((c * canvas.width() - left) / cell) + 2, rows = static_cast<int>((s * canvas.width() + c * canvas.height()) / cell) + 2;
+  const int columns = static_cast<int>((c * canvas.width() - left) / cell) + 2,
+            rows = static_cast<int>((s * canvas.width() + c * canvas.height()) / cell) + 2;
   Random random(seed);
   std::vector<float> lattice(static_cast<size_t>(columns * rows));
   for (float& v : lattice) v = static_cast<float>(sigma * 1.6 * random.normal());
@@ -46,7 +49,8 @@ void add_texture(Image<float>& canvas, double sigma, uint64_t seed) {
       const double u = blend(across - i), v = blend(along - j);
       const float* a = &lattice[static_cast<size_t>(j * columns + i)];
       const float* b = a + columns;
-      canvas(x, y) += static_cast<float>((1 - v) * ((1 - u) * a[0] + u * a[1]) + v * ((1 - u) * b[0] + u * b[1]));
+      canvas(x, y) +=
+          static_cast<float>((1 - v) * ((1 - u) * a[0] + u * a[1]) + v * ((1 - u) * b[0] + u * b[1]));
     }
   }
 }
@@ -69,13 +73,15 @@ void light_up(Image<float>& picture, const Scene& scene) {
   for (int y = 0; y < picture.height(); ++y)
     for (int x = 0; x < picture.width(); ++x) {
       const double u = (x + 0.5) / w - 0.5, v = (y + 0.5) / h - 0.5;
-      const double even = (1 + light.gradient.x * u + light.gradient.y * v) * (1 - light.falloff * 2 * (u * u + v * v));
+      const double even =
+          (1 + light.gradient.x * u + light.gradient.y * v) * (1 - light.falloff * 2 * (u * u + v * v));
       double glare = 0;
       for (const Glare& g : scene.glares) {
         const Point2 d = Point2{static_cast<double>(x), static_cast<double>(y)} - g.centre_px;
         glare += g.strength * std::exp(-0.5 * dot(d, d) / (g.radius_px * g.radius_px));
       }
-      picture(x, y) = static_cast<float>(white_level * scene.exposure * light.level * (picture(x, y) * even + glare));
+      picture(x, y) =
+          static_cast<float>(white_level * scene.exposure * light.level * (picture(x, y) * even + glare));
     }
 }
 
@@ -83,7 +89,8 @@ void light_up(Image<float>& picture, const Scene& scene) {
 
 Image<float> exact_picture(const Scene& scene) {
   Image<float> canvas(scene.width * fine, scene.height * fine);
-  for (int y = 0; y < canvas.height(); ++y) std::fill_n(canvas.row(y), canvas.width(), static_cast<float>(scene.background));
+  for (int y = 0; y < canvas.height(); ++y)
+    std::fill_n(canvas.row(y), canvas.width(), static_cast<float>(scene.background));
   if (scene.texture > 0) add_texture(canvas, scene.texture, scene.texture_seed);
   for (const Piece& piece : scene.pieces) {
     std::vector<std::vector<Point2>> loops;
@@ -110,8 +117,8 @@ Image<uint8_t> expose(const ImageView<const float>& exact, const Noise& noise, R
 }
 
 Eigen::MatrixXd cramer_rao_bound(const std::function<Image<float>(const Eigen::VectorXd&)>& exact,
-                                 const Eigen::VectorXd& parameters, const Eigen::VectorXd& steps, double sigma,
-                                 bool unknown_light) {
+                                 const Eigen::VectorXd& parameters, const Eigen::VectorXd& steps,
+                                 double sigma, bool unknown_light) {
   const Image<float> centre = exact(parameters);
   const Eigen::Index own = parameters.size(), all = own + (unknown_light ? 2 : 0);
   std::vector<Image<float>> ahead, behind;

@@ -12,12 +12,15 @@ constexpr double tile_length = 46, tile_width = 33;
 /// Places on the tray that keep their distance from each other.
 class FreePlaces {
  public:
-  FreePlaces(Random& random, double half_x, double half_y) : random_(random), half_x_(half_x), half_y_(half_y) {}
+  FreePlaces(Random& random, double half_x, double half_y)
+      : random_(random), half_x_(half_x), half_y_(half_y) {}
 
   /// A pose whose disc of `radius` touches no other; the last resort after many tries is said by an error.
   Pose2 next(double radius) {
     for (int attempt = 0; attempt < 20000; ++attempt) {
-      const Pose2 pose{random_.uniform(-half_x_ + radius, half_x_ - radius), random_.uniform(-half_y_ + radius, half_y_ - radius), degrees(random_.uniform(-180, 180))};
+      const Pose2 pose{random_.uniform(-half_x_ + radius, half_x_ - radius),
+                       random_.uniform(-half_y_ + radius, half_y_ - radius),
+                       degrees(random_.uniform(-180, 180))};
       bool free = true;
       for (const auto& [p, r] : taken_) free = free && distance(p, pose.position()) > r + radius;
       if (!free) continue;
@@ -43,7 +46,9 @@ Scene empty_tray(const CameraModel& camera, Random& random) {
   return scene;
 }
 
-void put(Scene& scene, const std::vector<Piece>& pieces) { scene.pieces.insert(scene.pieces.end(), pieces.begin(), pieces.end()); }
+void put(Scene& scene, const std::vector<Piece>& pieces) {
+  scene.pieces.insert(scene.pieces.end(), pieces.begin(), pieces.end());
+}
 
 TrayView filled_tray(const CameraModel& camera, const TrayFilling& filling, Random& random) {
   static const std::array<const char*, 4> other_kinds{"crescent", "kite", "hexagon", "rosette"};
@@ -51,8 +56,10 @@ TrayView filled_tray(const CameraModel& camera, const TrayFilling& filling, Rand
   view.scene = empty_tray(camera, random);
   FreePlaces places(random, 152, 120);
   for (int i = 0; i < filling.leaves; ++i) view.tiles.push_back({"leaf", places.next(29)});
-  for (int i = 0; i < filling.others; ++i) view.tiles.push_back({other_kinds[static_cast<size_t>(random.whole(0, 3))], places.next(19)});
-  for (const TrayTile& tile : view.tiles) put(view.scene, tile_pieces(tile.kind, tile.table_from_tile, random.uniform(0.52, 0.72)));
+  for (int i = 0; i < filling.others; ++i)
+    view.tiles.push_back({other_kinds[static_cast<size_t>(random.whole(0, 3))], places.next(19)});
+  for (const TrayTile& tile : view.tiles)
+    put(view.scene, tile_pieces(tile.kind, tile.table_from_tile, random.uniform(0.52, 0.72)));
   return view;
 }
 
@@ -61,7 +68,9 @@ TrayView filled_tray(const CameraModel& camera, const TrayFilling& filling, Rand
 std::vector<Piece> tile_pieces(const std::string& kind, const Pose2& pose, double glaze) {
   const double relief = 0.45 * glaze, bright = std::min(0.95, 1.25 * glaze);
   if (kind == "leaf")
-    return {{rounded_rectangle(tile_length, tile_width, 6), pose, glaze}, {leaf(38, 24), pose, relief}, {leaf_veins(38, 24), pose, 0.85 * glaze}};
+    return {{rounded_rectangle(tile_length, tile_width, 6), pose, glaze},
+            {leaf(38, 24), pose, relief},
+            {leaf_veins(38, 24), pose, 0.85 * glaze}};
   if (kind == "crescent") return {{crescent(16, 14), pose, glaze}, {disc(3, {-8.5, 0}), pose, relief}};
   if (kind == "kite") return {{kite(36, 24), pose, glaze}, {scaled(kite(36, 24), 0.55), pose, bright}};
   if (kind == "hexagon") return {{hexagon(16), pose, glaze}, {scaled(hexagon(16), 0.6), pose, relief}};
@@ -75,7 +84,9 @@ std::vector<Piece> board_pieces(const BoardShape& board, const Pose2& pose, bool
   const Point2 middle{width / 2, height / 2};
   std::vector<Piece> pieces{{rectangle(width + 2 * margin, height + 2 * margin, middle), pose, 0.88}};
   Outline ink;
-  const auto add = [&](const Outline& shape) { ink.loops.insert(ink.loops.end(), shape.loops.begin(), shape.loops.end()); };
+  const auto add = [&](const Outline& shape) {
+    ink.loops.insert(ink.loops.end(), shape.loops.begin(), shape.loops.end());
+  };
   if (board.kind == BoardKind::dots) {
     for (int j = 0; j < board.rows; ++j)
       for (int i = 0; i < board.columns; ++i) add(disc(PrintedBoard::dot_radius * p, board.point(i, j)));
@@ -85,7 +96,9 @@ std::vector<Piece> board_pieces(const BoardShape& board, const Pose2& pose, bool
         if ((i + j) % 2 == 0) add(rectangle(p, p, {(i + 0.5) * p, (j + 0.5) * p}));
   }
   if (with_mark)
-    add(rectangle((PrintedBoard::bar_to - PrintedBoard::bar_from) * p, 2 * PrintedBoard::bar_half_width * p, {0.5 * (PrintedBoard::bar_from + PrintedBoard::bar_to) * p, PrintedBoard::bar_y(board.kind) * p}));
+    add(rectangle(
+        (PrintedBoard::bar_to - PrintedBoard::bar_from) * p, 2 * PrintedBoard::bar_half_width * p,
+        {0.5 * (PrintedBoard::bar_from + PrintedBoard::bar_to) * p, PrintedBoard::bar_y(board.kind) * p}));
   pieces.push_back({ink, pose, 0.07});
   return pieces;
 }
@@ -94,7 +107,8 @@ CameraModel camera_above(double distance_mm, const Lens& lens, Angle tilt, Angle
   // Looking straight down, the picture's y runs against the table's Y.
   const Eigen::Quaterniond down(Eigen::AngleAxisd(std::numbers::pi, Eigen::Vector3d::UnitX()));
   const Eigen::Vector3d lean_axis(-sin(towards), cos(towards), 0);
-  const Eigen::Quaterniond lean(Eigen::AngleAxisd(tilt.radians(), lean_axis)), turn(Eigen::AngleAxisd(roll.radians(), Eigen::Vector3d::UnitZ()));
+  const Eigen::Quaterniond lean(Eigen::AngleAxisd(tilt.radians(), lean_axis)),
+      turn(Eigen::AngleAxisd(roll.radians(), Eigen::Vector3d::UnitZ()));
   CameraModel camera;
   camera.lens = lens;
   camera.camera_from_world.rotation = turn * down * lean;
@@ -106,23 +120,28 @@ CameraModel camera_above(double distance_mm, const Lens& lens, Angle tilt, Angle
 TrayStation make_tray_station(uint64_t seed, const TrayFilling& filling) {
   Random random(seed);
   TrayStation station;
-  const Lens lens{.fx = 2400, .fy = 2400, .cx = 639.5 + random.uniform(-8, 8), .cy = 511.5 + random.uniform(-8, 8)};
-  station.camera = camera_above(600, lens, degrees(random.uniform(0, 1.2)), degrees(random.uniform(-180, 180)), degrees(random.uniform(-3, 3)));
+  const Lens lens{
+      .fx = 2400, .fy = 2400, .cx = 639.5 + random.uniform(-8, 8), .cy = 511.5 + random.uniform(-8, 8)};
+  station.camera = camera_above(600, lens, degrees(random.uniform(0, 1.2)),
+                                degrees(random.uniform(-180, 180)), degrees(random.uniform(-3, 3)));
   station.board = {.kind = BoardKind::dots, .columns = 13, .rows = 11, .pitch_mm = 18};
   const Angle turned = degrees(random.uniform(-4, 4));
   const Point2 corner = rotated({-108 + random.uniform(-6, 6), -86 + random.uniform(-4, 4)}, turned);
   station.table_from_board = {corner.x, corner.y, turned};
-  station.robot_from_table = {random.uniform(350, 450), random.uniform(-250, -150), degrees(random.uniform(60, 120))};
+  station.robot_from_table = {random.uniform(350, 450), random.uniform(-250, -150),
+                              degrees(random.uniform(60, 120))};
   station.noise = {.sigma = 2, .electrons = 20000};
 
   station.board_scene = empty_tray(station.camera, random);
   put(station.board_scene, board_pieces(station.board, station.table_from_board));
 
   station.teach.scene = empty_tray(station.camera, random);
-  station.teach.tiles.push_back({"leaf", {random.uniform(-20, 20), random.uniform(-15, 15), degrees(random.uniform(-4, 4))}});
+  station.teach.tiles.push_back(
+      {"leaf", {random.uniform(-20, 20), random.uniform(-15, 15), degrees(random.uniform(-4, 4))}});
   put(station.teach.scene, tile_pieces("leaf", station.teach.tiles[0].table_from_tile, 0.62));
 
-  for (int i = 0; i < filling.views; ++i) station.views.push_back(filled_tray(station.camera, filling, random));
+  for (int i = 0; i < filling.views; ++i)
+    station.views.push_back(filled_tray(station.camera, filling, random));
   return station;
 }
 

@@ -20,9 +20,9 @@ struct SimulatedRobot::Session {
   SimulatedRobot& robot;
   RobotLog log;
   std::optional<LineSocket> socket;
-  std::string station;                  // its session; numbers start anew with another
-  uint64_t newest = 0;                  // result acted on
-  int newest_part = 0;                  // of the result being asked for, part by part
+  std::string station;  // its session; numbers start anew with another
+  uint64_t newest = 0;  // result acted on
+  int newest_part = 0;  // of the result being asked for, part by part
   int sorries = 0;
   Pose2 at;
   std::map<uint64_t, std::vector<TruePart>> left;
@@ -49,7 +49,8 @@ struct SimulatedRobot::Session {
     std::string text;
     auto deadline = Clock::now() + robot.settings_.patience;
     while (socket && Clock::now() < deadline) {
-      const LineSocket::Wait wait = socket->read(text, std::chrono::duration_cast<LineSocket::Duration>(deadline - Clock::now()));
+      const LineSocket::Wait wait =
+          socket->read(text, std::chrono::duration_cast<LineSocket::Duration>(deadline - Clock::now()));
       if (wait != LineSocket::Wait::line) return std::nullopt;
       const Parsed<StationLine> parsed = parse_station_line(text);
       if (!parsed.line) {
@@ -70,7 +71,10 @@ struct SimulatedRobot::Session {
   bool say(const RobotLine& line) { return socket && socket->write(encode(line)); }
 
   void go_to(const Part& part) {
-    Arrival arrival{.result = part.number, .index = part.index, .name = part.name, .sent = {part.x, part.y, degrees(part.angle)}};
+    Arrival arrival{.result = part.number,
+                    .index = part.index,
+                    .name = part.name,
+                    .sent = {part.x, part.y, degrees(part.angle)}};
     arrival.travel_s = distance(at.position(), arrival.sent.position()) / robot.settings_.speed_mm_s;
     std::this_thread::sleep_for(std::chrono::duration<double>(arrival.travel_s / robot.settings_.hurry));
     at = arrival.sent;
@@ -83,7 +87,10 @@ struct SimulatedRobot::Session {
     std::vector<TruePart>& parts = truth_of(arrival.result);
     auto nearest = parts.end();
     for (auto it = parts.begin(); it != parts.end(); ++it)
-      if (it->name == arrival.name && (nearest == parts.end() || distance(it->robot_from_part.position(), at.position()) < distance(nearest->robot_from_part.position(), at.position()))) nearest = it;
+      if (it->name == arrival.name &&
+          (nearest == parts.end() || distance(it->robot_from_part.position(), at.position()) <
+                                         distance(nearest->robot_from_part.position(), at.position())))
+        nearest = it;
     if (nearest == parts.end()) return;
     arrival.matched = true;
     arrival.off_mm = distance(nearest->robot_from_part.position(), at.position());
@@ -93,7 +100,10 @@ struct SimulatedRobot::Session {
 
   std::vector<TruePart>& truth_of(uint64_t result) {
     const auto& pictures = robot.truth_.pictures;
-    return left.try_emplace(result, result >= 1 && result <= pictures.size() ? pictures[result - 1] : std::vector<TruePart>{}).first->second;
+    return left
+        .try_emplace(
+            result, result >= 1 && result <= pictures.size() ? pictures[result - 1] : std::vector<TruePart>{})
+        .first->second;
   }
 
   /// Takes one whole result; false when the connection broke in the middle, in which case it comes again.
@@ -130,7 +140,8 @@ struct SimulatedRobot::Session {
         if (socket->is_open()) return;  // silent without a heartbeat: the station is stuck
         continue;
       }
-      if (std::holds_alternative<Over>(*line)) log.over = true;
+      if (std::holds_alternative<Over>(*line))
+        log.over = true;
       else if (const auto* head = std::get_if<Result>(&*line)) {
         if (!take(*head) && socket) socket->close();
       }
@@ -151,13 +162,17 @@ struct SimulatedRobot::Session {
         if (socket->is_open()) return;
         continue;
       }
-      if (std::holds_alternative<Over>(*line)) log.over = true;
-      else if (const auto* none = std::get_if<None>(&*line)) finish(none->number);
+      if (std::holds_alternative<Over>(*line))
+        log.over = true;
+      else if (const auto* none = std::get_if<None>(&*line))
+        finish(none->number);
       else if (const auto* part = std::get_if<Part>(&*line)) {
         truth_of(part->number);
         say(Ack{part->number});
-        if (part->index <= newest_part) ++log.repeats;  // the acknowledgement got lost; it was gripped already
-        else newest_part = part->index, go_to(*part);
+        if (part->index <= newest_part)
+          ++log.repeats;  // the acknowledgement got lost; it was gripped already
+        else
+          newest_part = part->index, go_to(*part);
       } else if (std::holds_alternative<Sorry>(*line)) {
         ++log.refused_lines;
         if (++sorries == 5) return;  // asking the same again will not help
@@ -174,9 +189,12 @@ struct SimulatedRobot::Session {
   }
 };
 
-SimulatedRobot::SimulatedRobot(RobotSettings settings, RobotTruth truth) : settings_(std::move(settings)), truth_(std::move(truth)) {
-  if (!(settings_.speed_mm_s >= 1 && settings_.speed_mm_s <= 100000)) fail_argument(fmt::format("robot: a speed of {} mm/s; from 1 to 100000", settings_.speed_mm_s));
-  if (!(settings_.hurry >= 1 && settings_.hurry <= 1e6)) fail_argument(fmt::format("robot: hurry {} must be from 1 to 1000000", settings_.hurry));
+SimulatedRobot::SimulatedRobot(RobotSettings settings, RobotTruth truth)
+    : settings_(std::move(settings)), truth_(std::move(truth)) {
+  if (!(settings_.speed_mm_s >= 1 && settings_.speed_mm_s <= 100000))
+    fail_argument(fmt::format("robot: a speed of {} mm/s; from 1 to 100000", settings_.speed_mm_s));
+  if (!(settings_.hurry >= 1 && settings_.hurry <= 1e6))
+    fail_argument(fmt::format("robot: hurry {} must be from 1 to 1000000", settings_.hurry));
   if (settings_.listens) listener_.emplace(settings_.address);
 }
 
@@ -184,8 +202,10 @@ Address SimulatedRobot::address() const { return listener_ ? listener_->address(
 
 RobotLog SimulatedRobot::run() {
   Session session(*this);
-  if (settings_.asks) session.run_asking();
-  else session.run_pushed();
+  if (settings_.asks)
+    session.run_asking();
+  else
+    session.run_pushed();
   for (const auto& [result, parts] : session.left) session.log.left_lying += static_cast<int>(parts.size());
   return session.log;
 }

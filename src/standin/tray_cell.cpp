@@ -29,10 +29,12 @@ Box region_around(const TrayStation& station) {
   return {std::round(middle.x - width / 2), std::round(middle.y - height / 2), width, height};
 }
 
-/// The point that the region's centre looks at, and the direction of the picture's +x there, as a pose on the table.
+/// The point that the region's centre looks at, and the direction of the picture's +x there, as a pose on the
+/// table.
 Pose2 table_from_grip(const TrayStation& station, const Box& region) {
   const Point2 centre = region.centre();
-  const Point2 here = station.camera.plane_point(centre, 0).value(), ahead = station.camera.plane_point(centre + Point2{0.01, 0}, 0).value();
+  const Point2 here = station.camera.plane_point(centre, 0).value(),
+               ahead = station.camera.plane_point(centre + Point2{0.01, 0}, 0).value();
   return {here.x, here.y, direction(ahead - here)};
 }
 
@@ -41,7 +43,9 @@ RobotTruth truth_of(const TrayStation& station, const Pose2& tile_from_grip) {
   for (const TrayView& view : station.views) {
     truth.pictures.emplace_back();
     for (const TrayTile& tile : view.tiles)
-      if (tile.kind == "leaf") truth.pictures.back().push_back({"leaf", station.robot_from_table * tile.table_from_tile * tile_from_grip});
+      if (tile.kind == "leaf")
+        truth.pictures.back().push_back(
+            {"leaf", station.robot_from_table * tile.table_from_tile * tile_from_grip});
   }
   return truth;
 }
@@ -50,9 +54,11 @@ std::string touched_points(const TrayStation& station, Random& random) {
   std::string text = "board_x,board_y,robot_x,robot_y\n";
   const Pose2 robot_from_board = station.robot_from_table * station.table_from_board;
   const int right = station.board.columns - 1, top = station.board.rows - 1;
-  for (const auto& [column, row] : {std::pair{0, 0}, {right, 0}, {right, top}, {0, top}, {right / 2, top / 2}}) {
+  for (const auto& [column, row] :
+       {std::pair{0, 0}, {right, 0}, {right, top}, {0, top}, {right / 2, top / 2}}) {
     const Point2 board = station.board.point(column, row), robot = robot_from_board * board;
-    text += fmt::format("{},{},{:.4f},{:.4f}\n", board.x, board.y, robot.x + touch_error_mm * random.normal(), robot.y + touch_error_mm * random.normal());
+    text += fmt::format("{},{},{:.4f},{:.4f}\n", board.x, board.y, robot.x + touch_error_mm * random.normal(),
+                        robot.y + touch_error_mm * random.normal());
   }
   return text;
 }
@@ -65,7 +71,8 @@ TrayCell write_tray_cell(const std::string& folder, uint64_t seed, const TrayFil
   cell.teach_region = region_around(station);
   std::error_code error;
   std::filesystem::create_directories(cell.path("tray"), error);
-  if (error) throw Error(ErrorCode::not_writable, fmt::format("{}: cannot be made: {}", folder, error.message()));
+  if (error)
+    throw Error(ErrorCode::not_writable, fmt::format("{}: cannot be made: {}", folder, error.message()));
 
   Random random(seed ^ 0x5eedULL);
   save_picture(cell.path("board.png"), photographed(station.board_scene, station, random));
@@ -77,7 +84,8 @@ TrayCell write_tray_cell(const std::string& folder, uint64_t seed, const TrayFil
   }
   save_recording(recording);
   write_file(cell.path("touched.csv"), touched_points(station, random));
-  const Pose2 tile_from_grip = station.teach.tiles[0].table_from_tile.inverse() * table_from_grip(station, cell.teach_region);
+  const Pose2 tile_from_grip =
+      station.teach.tiles[0].table_from_tile.inverse() * table_from_grip(station, cell.teach_region);
   save_truth(cell.path("truth.json"), truth_of(station, tile_from_grip));
   return cell;
 }

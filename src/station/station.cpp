@@ -23,13 +23,18 @@ FindLimits limits_of(const StationTarget& t, FindLimits limits) {
 std::vector<text_protocol::Part> parts_of(const Report& report) {
   std::vector<text_protocol::Part> parts;
   for (const ReportedPart& p : report.parts)
-    if (p.robot) parts.push_back({report.number, static_cast<int>(parts.size()) + 1, p.sighting.target, p.robot->x_mm, p.robot->y_mm, p.robot->angle.degrees(), p.sighting.score});
+    if (p.robot)
+      parts.push_back({report.number, static_cast<int>(parts.size()) + 1, p.sighting.target, p.robot->x_mm,
+                       p.robot->y_mm, p.robot->angle.degrees(), p.sighting.score});
   return parts;
 }
 
 }  // namespace
 
-Station::Station(StationFile file) : file_(std::move(file)), recording_(load_recording(file_.recording)), mapping_(load_mapping(file_.mapping)) {
+Station::Station(StationFile file)
+    : file_(std::move(file)),
+      recording_(load_recording(file_.recording)),
+      mapping_(load_mapping(file_.mapping)) {
   for (const StationTarget& t : file_.targets) {
     LoadedTarget loaded = load_target(t.file);
     const FindLimits limits = limits_of(t, loaded.target.settings().limits);
@@ -41,7 +46,10 @@ void Station::open_link() { link_.emplace(file_.link); }
 
 Report Station::examine(const Picture& picture, const Pose2& robot_from_world) {
   if (picture.width() != mapping_.width || picture.height() != mapping_.height)
-    fail_argument(fmt::format("station: {} has {} x {} pixels, the mapping was made with {} x {}; calibrate anew for this picture size", picture.name, picture.width(), picture.height(), mapping_.width, mapping_.height));
+    fail_argument(
+        fmt::format("station: {} has {} x {} pixels, the mapping was made with {} x {}; calibrate anew for "
+                    "this picture size",
+                    picture.name, picture.width(), picture.height(), mapping_.width, mapping_.height));
   const auto begun = Clock::now();
   const Survey survey(grey_levels(picture));
   Findings all;
@@ -97,7 +105,8 @@ std::optional<Report> Station::ask_step() {
     const Pose2 frame = file_.mount == Mount::arm ? *question.robot_from_flange * file_.frame : file_.frame;
     Report report = examine(picture_, frame);
     for (const text_protocol::Part& part : parts_of(report)) {
-      while (!link_->answer(part, report.number)) link_->wait_next(report.number);  // an answer that got lost is asked for again
+      while (!link_->answer(part, report.number))
+        link_->wait_next(report.number);  // an answer that got lost is asked for again
       link_->wait_next(report.number);
     }
     link_->answer(text_protocol::None{report.number}, report.number);

@@ -35,7 +35,9 @@ LineSocket::Duration seconds(const TomlTable& t, const std::string& key, LineSoc
 void read_link(const TomlTable& t, StationFile& station) {
   t.word("protocol", {"text"});
   const bool connects = t.has("connect"), listens = t.has("listen");
-  if (connects == listens) t.refuse(connects ? "listen" : "protocol", "needs either 'connect' or 'listen' beside it, with an address such as \"127.0.0.1:5017\"");
+  if (connects == listens)
+    t.refuse(connects ? "listen" : "protocol",
+             "needs either 'connect' or 'listen' beside it, with an address such as \"127.0.0.1:5017\"");
   const std::string key = listens ? "listen" : "connect";
   try {
     station.link.address = Address::parse(t.text(key));
@@ -69,7 +71,8 @@ StationFile load_station(const std::string& path) {
 
   const TomlTable frame = file.table("frame");
   station.mount = frame.word("mount", {"fixed", "arm"}) == "fixed" ? Mount::fixed : Mount::arm;
-  const auto pose = frame.numbers(station.mount == Mount::fixed ? "robot_from_board" : "flange_from_board", 3);
+  const auto pose =
+      frame.numbers(station.mount == Mount::fixed ? "robot_from_board" : "flange_from_board", 3);
   station.frame = {pose[0], pose[1], degrees(pose[2])};
   frame.done();
 
@@ -78,7 +81,9 @@ StationFile load_station(const std::string& path) {
   const TomlTable link = file.table("link");
   read_link(link, station);
   if (station.mount == Mount::arm && station.mode == LinkMode::push)
-    link.refuse("mode", "is \"push\"; a camera on the arm needs \"ask\", since the robot's pose comes with its question");
+    link.refuse(
+        "mode",
+        "is \"push\"; a camera on the arm needs \"ask\", since the robot's pose comes with its question");
   file.done();
   return station;
 }

@@ -24,7 +24,8 @@ TEST_CASE("a range of angles holds them whatever whole turns are added") {
 }
 
 TEST_CASE("swapped and endless ranges are refused with the right order in the message") {
-  CHECK_THROWS_WITH_AS(require_ordered(Range<double>{1.2, 0.8}, "scale"), "scale 1.2..0.8: the ends are swapped; the smaller comes first, 0.8..1.2", Error);
+  CHECK_THROWS_WITH_AS(require_ordered(Range<double>{1.2, 0.8}, "scale"),
+                       "scale 1.2..0.8: the ends are swapped; the smaller comes first, 0.8..1.2", Error);
   CHECK_THROWS_AS(require_ordered(Range<double>{0, INFINITY}, "scale"), Error);
   CHECK_THROWS_AS(require_ordered(Range<double>{NAN, 1}, "scale"), Error);
 }

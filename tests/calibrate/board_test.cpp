@@ -41,7 +41,8 @@ Image<uint8_t> flipped(const Image<uint8_t>& p) {
 
 double worst_point(const BoardSeen& seen, const BoardPicture& picture) {
   double worst = 0;
-  for (const BoardPoint& p : seen.points) worst = std::max(worst, distance(p.pixel, picture.truth(p.column, p.row)));
+  for (const BoardPoint& p : seen.points)
+    worst = std::max(worst, distance(p.pixel, picture.truth(p.column, p.row)));
   return worst;
 }
 
@@ -64,7 +65,8 @@ TEST_CASE("every point of a board is found and named right, dots and corners, tu
 
 TEST_CASE("a slant of 45 degrees is no hindrance") {
   for (const BoardKind kind : {BoardKind::dots, BoardKind::checker}) {
-    BoardPicture picture{.shape = {.kind = kind, .columns = 9, .rows = 7, .pitch_mm = 16}, .camera = camera_above(620, {.fx = 2400, .fy = 2400}, 45_deg, 30_deg)};
+    BoardPicture picture{.shape = {.kind = kind, .columns = 9, .rows = 7, .pitch_mm = 16},
+                         .camera = camera_above(620, {.fx = 2400, .fy = 2400}, 45_deg, 30_deg)};
     picture.table_from_board = {-64, -48, 10_deg};
     const BoardSeen seen = find_board(picture.draw(), picture.shape);
     REQUIRE_MESSAGE(seen.found, seen.reason);
@@ -76,7 +78,8 @@ TEST_CASE("a slant of 45 degrees is no hindrance") {
 TEST_CASE("without a mark the origin is the corner nearest the bottom left that is right-handed") {
   for (const BoardKind kind : {BoardKind::dots, BoardKind::checker})
     for (const double turned : {-20.0, 160.0}) {
-      BoardPicture picture{.shape = {.kind = kind, .columns = 9, .rows = 7, .pitch_mm = 18}, .with_mark = false};
+      BoardPicture picture{.shape = {.kind = kind, .columns = 9, .rows = 7, .pitch_mm = 18},
+                           .with_mark = false};
       const Point2 middle = rotated(picture.shape.point(4, 3), degrees(turned));
       picture.table_from_board = {-middle.x, -middle.y, degrees(turned)};
       const BoardSeen seen = find_board(picture.draw(), picture.shape);
@@ -85,7 +88,8 @@ TEST_CASE("without a mark the origin is the corner nearest the bottom left that 
       // At 160 degrees the board's own first point lies at the top right; the last one takes its place.
       const Point2 expected = turned == -20.0 ? picture.truth(0, 0) : picture.truth(8, 6);
       CHECK(distance(seen.points.front().pixel, expected) < 0.2);
-      const Point2 column = seen.points[1].pixel - seen.points[0].pixel, row = seen.points[9].pixel - seen.points[0].pixel;
+      const Point2 column = seen.points[1].pixel - seen.points[0].pixel,
+                   row = seen.points[9].pixel - seen.points[0].pixel;
       CHECK(cross(column, row) < 0);  // X to Y is counter-clockwise as seen, y pointing down
     }
 }
@@ -93,15 +97,18 @@ TEST_CASE("without a mark the origin is the corner nearest the bottom left that 
 TEST_CASE("boards that do not fit say what was seen") {
   BoardPicture picture;
   const Image<uint8_t> drawn = picture.draw();
-  const BoardSeen wrong = find_board(drawn, {.kind = BoardKind::dots, .columns = 12, .rows = 11, .pitch_mm = 18});
+  const BoardSeen wrong =
+      find_board(drawn, {.kind = BoardKind::dots, .columns = 12, .rows = 11, .pitch_mm = 18});
   CHECK_FALSE(wrong.found);
   CHECK(wrong.reason.find("13 x 11") != std::string::npos);
   CHECK(find_board(flipped(drawn), picture.shape).reason.find("mirror") != std::string::npos);
-  CHECK_FALSE(find_board(drawn, {.kind = BoardKind::checker, .columns = 13, .rows = 11, .pitch_mm = 18}).found);
+  CHECK_FALSE(
+      find_board(drawn, {.kind = BoardKind::checker, .columns = 13, .rows = 11, .pitch_mm = 18}).found);
   for (const uint8_t grey : {0, 128, 255}) {
     Image<uint8_t> flat(300, 200);
     for (int y = 0; y < 200; ++y) std::fill_n(flat.row(y), 300, grey);
-    for (const BoardKind kind : {BoardKind::dots, BoardKind::checker}) CHECK_FALSE(find_board(flat, {.kind = kind}).found);
+    for (const BoardKind kind : {BoardKind::dots, BoardKind::checker})
+      CHECK_FALSE(find_board(flat, {.kind = kind}).found);
   }
   CHECK_FALSE(find_board(Image<uint8_t>(1, 1), picture.shape).found);
   CHECK_THROWS_AS(find_board(drawn, {.columns = 2}), Error);
@@ -113,7 +120,9 @@ TEST_CASE("a plane mapping from one noisy picture measures any distance to 0.01 
   for (uint64_t seed = 1; seed <= 6; ++seed) {
     CAPTURE(seed);
     Random random(seed);
-    BoardPicture picture{.camera = camera_above(600, {.fx = 2400, .fy = 2400}, degrees(random.uniform(0, 3)), degrees(random.uniform(-180, 180))), .seed = seed};
+    BoardPicture picture{.camera = camera_above(600, {.fx = 2400, .fy = 2400}, degrees(random.uniform(0, 3)),
+                                                degrees(random.uniform(-180, 180))),
+                         .seed = seed};
     const BoardSeen seen = find_board(picture.draw(), picture.shape);
     REQUIRE_MESSAGE(seen.found, seen.reason);
     const PlaneCalibration c = calibrate_plane(seen.points, picture.shape, seen.dot_radius_px, 1280, 1024);
@@ -123,8 +132,12 @@ TEST_CASE("a plane mapping from one noisy picture measures any distance to 0.01 
     for (int k = 0; k < 200; ++k) {
       const auto board_point = [&] { return Point2{random.uniform(0, 216), random.uniform(0, 180)}; };
       const Point2 a = board_point(), b = board_point();
-      const auto pixel = [&](Point2 p) { const Point2 t = picture.table_from_board * p; return picture.camera.project({t.x, t.y, 0}); };
-      const double measured = distance(c.mapping.world_from_pixel(pixel(a)), c.mapping.world_from_pixel(pixel(b)));
+      const auto pixel = [&](Point2 p) {
+        const Point2 t = picture.table_from_board * p;
+        return picture.camera.project({t.x, t.y, 0});
+      };
+      const double measured =
+          distance(c.mapping.world_from_pixel(pixel(a)), c.mapping.world_from_pixel(pixel(b)));
       worst = std::max(worst, std::abs(measured - distance(a, b)));
     }
     CHECK(worst < 0.01);
@@ -136,14 +149,18 @@ TEST_CASE("a plane mapping from one noisy picture measures any distance to 0.01 
 }
 
 TEST_CASE("an oblique view keeps its accuracy since dot centres are corrected") {
-  BoardPicture picture{.shape = {.kind = BoardKind::dots, .columns = 9, .rows = 7, .pitch_mm = 16}, .camera = camera_above(620, {.fx = 2400, .fy = 2400}, 40_deg, 90_deg), .noise = 0.5};
+  BoardPicture picture{.shape = {.kind = BoardKind::dots, .columns = 9, .rows = 7, .pitch_mm = 16},
+                       .camera = camera_above(620, {.fx = 2400, .fy = 2400}, 40_deg, 90_deg),
+                       .noise = 0.5};
   picture.table_from_board = {-64, -48, 0_deg};
   const BoardSeen seen = find_board(picture.draw(), picture.shape);
   REQUIRE_MESSAGE(seen.found, seen.reason);
   const PlaneCalibration c = calibrate_plane(seen.points, picture.shape, seen.dot_radius_px, 1280, 1024);
   double worst = 0;
   for (int j = 0; j < 7; ++j)
-    for (int i = 0; i < 9; ++i) worst = std::max(worst, distance(c.mapping.pixel_from_world(picture.shape.point(i, j)), picture.truth(i, j)));
+    for (int i = 0; i < 9; ++i)
+      worst = std::max(worst,
+                       distance(c.mapping.pixel_from_world(picture.shape.point(i, j)), picture.truth(i, j)));
   CHECK(worst < 0.03);
 }
 

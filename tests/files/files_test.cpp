@@ -37,7 +37,9 @@ Image<T> ramp(int width, int height, double step) {
 Image<uint8_t> letter(int width = 120, int height = 100) {
   Image<uint8_t> image(width, height);
   for (int y = 0; y < height; ++y)
-    for (int x = 0; x < width; ++x) image(x, y) = (x > 30 && x < 50 && y > 20 && y < 80) || (x > 30 && x < 90 && y > 60 && y < 80) ? 180 : 40;
+    for (int x = 0; x < width; ++x)
+      image(x, y) =
+          (x > 30 && x < 50 && y > 20 && y < 80) || (x > 30 && x < 90 && y > 60 && y < 80) ? 180 : 40;
   return image;
 }
 
@@ -49,7 +51,9 @@ void check_same(const Picture& picture, const Image<T>& expected) {
   REQUIRE(image.height() == expected.height());
   bool same = true;
   for (int y = 0; y < image.height(); ++y)
-    for (int x = 0; x < image.width(); ++x) same = same && (image(x, y) == expected(x, y) || (image(x, y) != image(x, y) && expected(x, y) != expected(x, y)));
+    for (int x = 0; x < image.width(); ++x)
+      same = same && (image(x, y) == expected(x, y) ||
+                      (image(x, y) != image(x, y) && expected(x, y) != expected(x, y)));
   CHECK(same);
 }
 
@@ -62,7 +66,9 @@ std::string error_of(const std::function<void()>& call) {
   return "no error";
 }
 
-bool contains(const std::string& text, const std::string& part) { return text.find(part) != std::string::npos; }
+bool contains(const std::string& text, const std::string& part) {
+  return text.find(part) != std::string::npos;
+}
 
 void write_jpeg(const std::string& path, int width, int height) {
   jpeg_compress_struct info{};
@@ -110,7 +116,8 @@ TEST_CASE("pictures come back as they were written") {
   save_picture(folder / "h.tif", picture);
   check_same(load_picture(folder / "h.tif"), heights);
   CHECK_THROWS_WITH_AS(save_picture(folder / "h.png", picture), doctest::Contains(".tif"), Error);
-  CHECK_THROWS_WITH_AS(save_picture(folder / "h.bmp", picture), doctest::Contains(".png, .tif or .tiff"), Error);
+  CHECK_THROWS_WITH_AS(save_picture(folder / "h.bmp", picture), doctest::Contains(".png, .tif or .tiff"),
+                       Error);
   write_jpeg(folder / "p.jpg", 64, 48);
   const Picture jpeg = load_picture(folder / "p.jpg");
   CHECK(jpeg.width() == 64);
@@ -196,7 +203,8 @@ TEST_CASE("a target comes back with its edges, and an edit in a paint program is
   std::string bytes = support::read_text(folder / "e.png");
   const std::string original = support::read_text(folder / "t.png");
   const auto hash_at = [](const std::string& b) { return b.find("hash = \"") + 8; };
-  // A text chunk ends with its checksum; a same-length change of the hash must be followed by the right one, so take the reader's word instead.
+  // A text chunk ends with its checksum; a same-length change of the hash must be followed by the right one,
+  // so take the reader's word instead.
   CHECK(bytes.substr(hash_at(bytes), 16) != original.substr(hash_at(original), 16));
   CHECK(load_target(folder / "e.png").target.levels()[0].size() < target.levels()[0].size());
 }
@@ -217,7 +225,10 @@ TEST_CASE("a mapping comes back to the last bit, and its errors name line and co
   truth << 4.1, 0.2, 100, -0.3, -3.9, 900, 1e-4, -2e-4, 1;
   const BoardShape shape{.columns = 5, .rows = 4, .pitch_mm = 20};
   for (int j = 0; j < 4; ++j)
-    for (int i = 0; i < 5; ++i) points.push_back({i, j, apply(truth, shape.point(i, j)) + Point2{0.01 * ((i * 7 + j * 3) % 5), 0.01 * ((i + j) % 3)}});
+    for (int i = 0; i < 5; ++i)
+      points.push_back(
+          {i, j,
+           apply(truth, shape.point(i, j)) + Point2{0.01 * ((i * 7 + j * 3) % 5), 0.01 * ((i + j) % 3)}});
   record.calibration = calibrate_plane(points, shape, 0, 1280, 1024);
   record.board = shape;
   record.width = 1280, record.height = 1024;
@@ -237,10 +248,12 @@ TEST_CASE("a mapping comes back to the last bit, and its errors name line and co
     return error_of([&] { load_mapping(folder / "b.toml"); });
   };
   CHECK(contains(broken("rms_px", "rms_pix"), "'rms_px' is missing"));
-  CHECK(contains(broken("version = 1", "version = 9"), "b.toml:2:11: 'version' is 9; this program reads version 1"));
+  CHECK(contains(broken("version = 1", "version = 9"),
+                 "b.toml:2:11: 'version' is 9; this program reads version 1"));
   CHECK(contains(broken("kind = \"plane\"", "kind = \"globe\""), "it may be \"plane\""));
   CHECK(contains(broken("columns = 5", "columns = \"five\""), "must be a whole number; a text stands there"));
-  CHECK(contains(broken("columns = 5", "columns = 5\ncolums = 5"), "unknown key 'colums'; did you mean 'columns'?"));
+  CHECK(contains(broken("columns = 5", "columns = 5\ncolums = 5"),
+                 "unknown key 'colums'; did you mean 'columns'?"));
   CHECK(contains(broken("[board]", "[board"), "b.toml:"));
   CHECK(contains(broken("date = ", "date = ,"), "b.toml:4:"));
 }
@@ -277,7 +290,8 @@ TEST_CASE("a report is one line of JSON whose numbers read back to the same doub
   Report report;
   report.picture = "a\xff\n.png";
   ReportedPart part;
-  part.sighting.target = "leaf", part.sighting.x = 0.1 + 0.2, part.sighting.angle = degrees(-33.123456789), part.sighting.range_end = {"angle"};
+  part.sighting.target = "leaf", part.sighting.x = 0.1 + 0.2, part.sighting.angle = degrees(-33.123456789),
+  part.sighting.range_end = {"angle"};
   part.world = WorldPose{.x_mm = 1.0 / 3, .y_mm = 2, .z_mm = 0, .angle = 5_deg, .sigma = {}};
   report.parts.push_back(part);
   report.misses.push_back({1, 2, 3_deg, 1, 57.3, {{"score", 57.3, "at least 60"}}});

@@ -53,7 +53,8 @@ TEST_CASE("the centre of a projected circle is the centroid of its projected out
 }
 
 TEST_CASE("a camera model looks back to where it projected from, with distortion") {
-  CameraModel camera = render::camera_above(600, {.k1 = -0.12, .k2 = 0.05, .k3 = 0.01, .p1 = 1e-3, .p2 = -5e-4}, 12_deg, 40_deg, 5_deg);
+  CameraModel camera = render::camera_above(
+      600, {.k1 = -0.12, .k2 = 0.05, .k3 = 0.01, .p1 = 1e-3, .p2 = -5e-4}, 12_deg, 40_deg, 5_deg);
   for (const Point2 p : {Point2{0, 0}, {100, 60}, {-150, 90}}) {
     const auto back = camera.plane_point(camera.project({p.x, p.y, 7}), 7);
     REQUIRE(back);
@@ -69,10 +70,12 @@ TEST_CASE("least squares recovers parameters and honest sigmas") {
   const int runs = 300;
   for (int run = 0; run < runs; ++run) {
     std::vector<double> t, y;
-    for (int i = 0; i < 30; ++i) t.push_back(0.1 * i), y.push_back(2 * std::exp(-0.7 * t.back()) + noise * random.normal());
+    for (int i = 0; i < 30; ++i)
+      t.push_back(0.1 * i), y.push_back(2 * std::exp(-0.7 * t.back()) + noise * random.normal());
     const LeastSquaresFit fit = solve_least_squares(
         [&](const Eigen::VectorXd& x, Eigen::VectorXd& r) {
-          for (size_t i = 0; i < t.size(); ++i) r[static_cast<Eigen::Index>(i)] = y[i] - x[0] * std::exp(x[1] * t[i]);
+          for (size_t i = 0; i < t.size(); ++i)
+            r[static_cast<Eigen::Index>(i)] = y[i] - x[0] * std::exp(x[1] * t[i]);
         },
         Eigen::Vector2d(1, 0), 30);
     REQUIRE(fit.determined);
@@ -98,8 +101,10 @@ TEST_CASE("a plane mapping carries angles and refuses the horizon") {
   const WorldPose pose = mapping.world_pose(mapping.pixel_from_world({20, 30}), degrees(-90));
   CHECK(pose.x_mm == doctest::Approx(20));
   CHECK(pose.y_mm == doctest::Approx(30));
-  // Straight up in the picture, left of the vanishing point's column or on it: the world direction follows the derivative.
-  const Point2 ahead = mapping.world_from_pixel(mapping.pixel_from_world({20, 30}) + Point2{0, -1e-4}) - Point2{20, 30};
+  // Straight up in the picture, left of the vanishing point's column or on it: the world direction follows
+  // the derivative.
+  const Point2 ahead =
+      mapping.world_from_pixel(mapping.pixel_from_world({20, 30}) + Point2{0, -1e-4}) - Point2{20, 30};
   CHECK(pose.angle.degrees() == doctest::Approx(direction(ahead).degrees()).epsilon(1e-6));
   CHECK_THROWS_AS(mapping.world_from_pixel({0, -4000}), Error);
   CHECK_THROWS_AS(PlaneMapping(Homography::Zero()), Error);
@@ -114,8 +119,10 @@ TEST_CASE("touched points give the frame, and say what is wrong with them") {
   CHECK(fit.target_from_source.angle.degrees() == doctest::Approx(77));
   CHECK(fit.rms_mm < 1e-9);
 
-  CHECK_THROWS_WITH_AS(fit_rigid({{0, 0}, {1, 0}}, {{0, 0}, {1, 0}}), doctest::Contains("three or more"), Error);
-  CHECK_THROWS_WITH_AS(fit_rigid({{0, 0}, {1, 0}, {2, 0}}, {{0, 0}, {1, 0}, {2, 0}}), doctest::Contains("one line"), Error);
+  CHECK_THROWS_WITH_AS(fit_rigid({{0, 0}, {1, 0}}, {{0, 0}, {1, 0}}), doctest::Contains("three or more"),
+                       Error);
+  CHECK_THROWS_WITH_AS(fit_rigid({{0, 0}, {1, 0}, {2, 0}}, {{0, 0}, {1, 0}, {2, 0}}),
+                       doctest::Contains("one line"), Error);
   std::vector<Point2> swapped, inches;
   for (Point2 p : robot) swapped.push_back({p.y, p.x}), inches.push_back(p / 25.4);
   CHECK_THROWS_WITH_AS(fit_rigid(board, swapped), doctest::Contains("mirrored"), Error);

@@ -17,7 +17,8 @@ namespace {
 Image<uint8_t> speckled(int width, int height, uint32_t seed = 7) {
   Image<uint8_t> image(width, height);
   for (int y = 0; y < height; ++y)
-    for (int x = 0; x < width; ++x) image(x, y) = static_cast<uint8_t>((seed = seed * 1664525u + 1013904223u) >> 24);
+    for (int x = 0; x < width; ++x)
+      image(x, y) = static_cast<uint8_t>((seed = seed * 1664525u + 1013904223u) >> 24);
   return image;
 }
 
@@ -59,7 +60,8 @@ TEST_CASE("a gradient's direction is right to one step of 256 and its size is th
     const Angle a = degrees(360.0 * step / 256);
     Image<uint8_t> ramp(9, 9);
     for (int y = 0; y < 9; ++y)
-      for (int x = 0; x < 9; ++x) ramp(x, y) = static_cast<uint8_t>(std::lround(128 + 15 * ((x - 4) * cos(a) + (y - 4) * sin(a))));
+      for (int x = 0; x < 9; ++x)
+        ramp(x, y) = static_cast<uint8_t>(std::lround(128 + 15 * ((x - 4) * cos(a) + (y - 4) * sin(a))));
     const Gradients g = gradients(ramp);
     CHECK(std::abs(static_cast<int8_t>(g.direction(4, 4) - step)) <= 2);  // the ramp itself is rounded
     CHECK(g.size(4, 4) == doctest::Approx(30).epsilon(0.05));
@@ -101,10 +103,14 @@ TEST_CASE("bilinear sampling is exact on a plane, up to the last pixel") {
 TEST_CASE("regions hold what their shapes hold, added and cut out in order") {
   CHECK(area(Region::rectangle({10, 20, 30, 40}).mask(100, 100)) == 1200);
   CHECK(area(Region::rectangle({-5, -5, 10, 10}).mask(100, 100)) == 25);
-  CHECK(area(Region::ellipse({50, 50}, 20, 10).mask(100, 100)) == doctest::Approx(std::numbers::pi * 200).epsilon(0.02));
-  CHECK(area(Region::ring({50, 50}, 10, 20).mask(100, 100)) == doctest::Approx(std::numbers::pi * 300).epsilon(0.02));
-  CHECK(area(Region::rectangle({50, 50}, 40, 20, 30_deg).mask(100, 100)) == doctest::Approx(800).epsilon(0.03));
-  CHECK(area(Region::polygon({{10, 10}, {50, 10}, {10, 50}}).mask(100, 100)) == doctest::Approx(800).epsilon(0.04));
+  CHECK(area(Region::ellipse({50, 50}, 20, 10).mask(100, 100)) ==
+        doctest::Approx(std::numbers::pi * 200).epsilon(0.02));
+  CHECK(area(Region::ring({50, 50}, 10, 20).mask(100, 100)) ==
+        doctest::Approx(std::numbers::pi * 300).epsilon(0.02));
+  CHECK(area(Region::rectangle({50, 50}, 40, 20, 30_deg).mask(100, 100)) ==
+        doctest::Approx(800).epsilon(0.03));
+  CHECK(area(Region::polygon({{10, 10}, {50, 10}, {10, 50}}).mask(100, 100)) ==
+        doctest::Approx(800).epsilon(0.04));
 
   Region region = Region::rectangle({0, 0, 50, 50});
   region.subtract(Region::rectangle({10, 10, 20, 20})).add(Region::rectangle({15, 15, 5, 5}));
@@ -145,7 +151,8 @@ TEST_CASE("components are those of a flood fill") {
         ++n;
         for (int v = -1; v <= 1; ++v)
           for (int u = -1; u <= 1; ++u)
-            if (left.view().holds(x + u, y + v) && left(x + u, y + v)) left(x + u, y + v) = 0, open.push({x + u, y + v});
+            if (left.view().holds(x + u, y + v) && left(x + u, y + v))
+              left(x + u, y + v) = 0, open.push({x + u, y + v});
       }
       areas.push_back(n);
     }

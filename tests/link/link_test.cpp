@@ -12,7 +12,9 @@ using namespace std::chrono_literals;
 
 namespace {
 
-LinkSettings quick(const Address& address) { return {.listens = false, .address = address, .patience = 1500ms, .acknowledge = 300ms, .finish = 1500ms}; }
+LinkSettings quick(const Address& address) {
+  return {.listens = false, .address = address, .patience = 1500ms, .acknowledge = 300ms, .finish = 1500ms};
+}
 
 /// Reads lines until one starts with `kind`; empty when none comes.
 std::string line_of(LineSocket& socket, const std::string& kind) {
@@ -27,25 +29,39 @@ const std::vector<Part> two_parts{{7, 1, "leaf", 1.25, -2.5, 30, 99.5}, {7, 2, "
 }  // namespace
 
 TEST_CASE("every line reads back to what was written") {
-  const std::vector<StationLine> station{Hello{1, "0a1b2c3d"}, Result{12, 3, 45, false}, Result{12, 3, 45, true}, Part{12, 1, "leaf", 1.5, -2.25, 179.9999, 87.25}, End{12}, None{12}, Over{12}, Beat{0}, Sorry{"why not"}};
+  const std::vector<StationLine> station{Hello{1, "0a1b2c3d"},
+                                         Result{12, 3, 45, false},
+                                         Result{12, 3, 45, true},
+                                         Part{12, 1, "leaf", 1.5, -2.25, 179.9999, 87.25},
+                                         End{12},
+                                         None{12},
+                                         Over{12},
+                                         Beat{0},
+                                         Sorry{"why not"}};
   for (const StationLine& line : station) {
     const auto parsed = parse_station_line(encode(line));
     REQUIRE_MESSAGE(parsed.line, parsed.error);
     CHECK(encode(*parsed.line) == encode(line));
   }
-  const std::vector<RobotLine> robot{Ack{18446744073709551615ULL}, Done{3}, Next{}, Next{Pose2{100.5, -20.25, 90_deg}}};
+  const std::vector<RobotLine> robot{Ack{18446744073709551615ULL}, Done{3}, Next{},
+                                     Next{Pose2{100.5, -20.25, 90_deg}}};
   for (const RobotLine& line : robot) {
     const auto parsed = parse_robot_line(encode(line));
     REQUIRE_MESSAGE(parsed.line, parsed.error);
     CHECK(encode(*parsed.line) == encode(line));
   }
-  CHECK(encode(StationLine(Part{1, 1, "a b\n\xc3\xa4", 0, 0, 0, 0})) == "PART 1 1 a_b___ 0.0000 0.0000 0.0000 0.00");
+  CHECK(encode(StationLine(Part{1, 1, "a b\n\xc3\xa4", 0, 0, 0, 0})) ==
+        "PART 1 1 a_b___ 0.0000 0.0000 0.0000 0.00");
 }
 
 TEST_CASE("what is not in the grammar is refused with what was wanted") {
-  for (const char* text : {"", " ", "ACK", "ACK ", "ACK x", "ACK -1", "ACK 1 2", "ACK  1", "ack 1", "NEXT AT", "NEXT AT 1 2", "NEXT AT 1 2 nan", "NEXT AT 1 2 inf", "NEXT 1 2 3", "DONE 1.5", "GET / HTTP/1.1", "ACK 99999999999999999999"})
+  for (const char* text : {"", " ", "ACK", "ACK ", "ACK x", "ACK -1", "ACK 1 2", "ACK  1", "ack 1", "NEXT AT",
+                           "NEXT AT 1 2", "NEXT AT 1 2 nan", "NEXT AT 1 2 inf", "NEXT 1 2 3", "DONE 1.5",
+                           "GET / HTTP/1.1", "ACK 99999999999999999999"})
     CHECK_MESSAGE(!parse_robot_line(text).line, text);
-  for (const char* text : {"RESULT 1 COUNT -1 AGE 0", "RESULT 1 COUNT 1", "RESULT 1 COUNT 1 AGE 0 AGAIN AGAIN", "PART 1 1 a/b 0 0 0 0", "PART 1 1 a 0 0 0", "HERON 2 SESSION a UNITS MM DEG", "HERON 1 SESSION a UNITS INCH DEG", "BEAT"})
+  for (const char* text : {"RESULT 1 COUNT -1 AGE 0", "RESULT 1 COUNT 1",
+                           "RESULT 1 COUNT 1 AGE 0 AGAIN AGAIN", "PART 1 1 a/b 0 0 0 0", "PART 1 1 a 0 0 0",
+                           "HERON 2 SESSION a UNITS MM DEG", "HERON 1 SESSION a UNITS INCH DEG", "BEAT"})
     CHECK_MESSAGE(!parse_station_line(text).line, text);
   CHECK(parse_robot_line("ACK x").error == "wanted: ACK number");
   CHECK_FALSE(parse_robot_line(std::string(600, 'A')).line);
@@ -54,10 +70,13 @@ TEST_CASE("what is not in the grammar is refused with what was wanted") {
 
 TEST_CASE("random bytes never break the parsers") {
   render::Random random(1);
-  const std::string words[] = {"ACK", "NEXT", "AT", "DONE", "RESULT", "COUNT", "AGE", "PART", " ", "1", "-", "1e400", "nan", "\xff", "HERON"};
+  const std::string words[] = {"ACK", "NEXT", "AT", "DONE",  "RESULT", "COUNT", "AGE",  "PART",
+                               " ",   "1",    "-",  "1e400", "nan",    "\xff",  "HERON"};
   for (int i = 0; i < 20000; ++i) {
     std::string text;
-    for (int k = random.whole(0, 8); k > 0; --k) text += random.whole(0, 3) ? words[random.whole(0, 14)] + " " : std::string(1, static_cast<char>(random.whole(0, 255)));
+    for (int k = random.whole(0, 8); k > 0; --k)
+      text += random.whole(0, 3) ? words[random.whole(0, 14)] + " "
+                                 : std::string(1, static_cast<char>(random.whole(0, 255)));
     parse_robot_line(text);
     parse_station_line(text);
   }
@@ -65,7 +84,8 @@ TEST_CASE("random bytes never break the parsers") {
 
 TEST_CASE("an address is host:port") {
   CHECK(Address::parse("localhost:80").port == 80);
-  for (const char* text : {"", ":", "host", "host:", ":80", "host:99999", "host:-1", "host:8x"}) CHECK_THROWS_AS(Address::parse(text), Error);
+  for (const char* text : {"", ":", "host", "host:", ":80", "host:99999", "host:-1", "host:8x"})
+    CHECK_THROWS_AS(Address::parse(text), Error);
 }
 
 TEST_CASE("nobody there: one clear error, in time") {
@@ -155,11 +175,13 @@ TEST_CASE("a peer that talks something else is cut off, and an endless line as w
     LineListener robot({"127.0.0.1", 0});
     std::thread peer([&] {
       auto socket = robot.accept(2000ms);
-      if (endless) socket->write(std::string(5000, 'x'));
+      if (endless)
+        socket->write(std::string(5000, 'x'));
       else
         for (int i = 0; i < 80; ++i) socket->write("GET / HTTP/1.1");
       std::string line;
-      while (socket->read(line, 1000ms) == LineSocket::Wait::line) {}
+      while (socket->read(line, 1000ms) == LineSocket::Wait::line) {
+      }
       CHECK_FALSE(socket->is_open());
     });
     StationLink link(quick(robot.address()));

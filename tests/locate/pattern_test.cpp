@@ -11,7 +11,9 @@ using namespace heron::render;
 
 namespace {
 
-CameraModel small_camera(int size) { return camera_above(600, {.fx = 2400, .fy = 2400, .cx = 0.5 * (size - 1), .cy = 0.5 * (size - 1)}); }
+CameraModel small_camera(int size) {
+  return camera_above(600, {.fx = 2400, .fy = 2400, .cx = 0.5 * (size - 1), .cy = 0.5 * (size - 1)});
+}
 
 struct Shot {
   std::vector<Piece> pieces = {};
@@ -43,7 +45,9 @@ std::vector<Piece> leaf_at(const Pose2& pose, double scale = 1, bool mirror = fa
   return pieces;
 }
 
-void add(std::vector<Piece>& pieces, const std::vector<Piece>& more) { pieces.insert(pieces.end(), more.begin(), more.end()); }
+void add(std::vector<Piece>& pieces, const std::vector<Piece>& more) {
+  pieces.insert(pieces.end(), more.begin(), more.end());
+}
 
 /// Taught upright at the middle of a picture; the origin is the tile's middle.
 const PatternTarget& leaf_target() {
@@ -55,7 +59,10 @@ const PatternTarget& leaf_target() {
   return target;
 }
 
-Findings find_in(const Image<uint8_t>& picture, const FindLimits& limits = {}, Explain explain = Explain::when_nothing) { return find(leaf_target(), Survey(Image<uint8_t>(picture)), limits, explain); }
+Findings find_in(const Image<uint8_t>& picture, const FindLimits& limits = {},
+                 Explain explain = Explain::when_nothing) {
+  return find(leaf_target(), Survey(Image<uint8_t>(picture)), limits, explain);
+}
 
 /// Table angles grow counter-clockwise as seen, picture angles clockwise.
 Angle picture_angle(const Pose2& tile) { return (-tile.angle).wrapped(); }
@@ -82,7 +89,8 @@ TEST_CASE("the summing kernel gives the hits of its plain twin") {
     sum_rows_plain(features.data(), 37, 4, map.stride(), width, 8, 80, plain);
     REQUIRE(fast.size() == plain.size());
     CHECK(fast.size() > 0);
-    for (size_t i = 0; i < fast.size(); ++i) CHECK((fast[i].x == plain[i].x && fast[i].y == plain[i].y && fast[i].sum == plain[i].sum));
+    for (size_t i = 0; i < fast.size(); ++i)
+      CHECK((fast[i].x == plain[i].x && fast[i].y == plain[i].y && fast[i].sum == plain[i].sum));
   }
 }
 
@@ -92,12 +100,17 @@ TEST_CASE("five leaves among other tiles: all found, nothing else, each within 0
     TrayView& view = station.views[0];
     view.scene.camera = camera_above(600, {.fx = 2400, .fy = 2400});
     Random random(seed);
-    const Findings findings = find(leaf_target(), Survey(expose(exact_picture(view.scene), {.sigma = 2, .electrons = 20000}, random)), {});
+    const Findings findings =
+        find(leaf_target(),
+             Survey(expose(exact_picture(view.scene), {.sigma = 2, .electrons = 20000}, random)), {});
     REQUIRE(findings.sightings.size() == 5);
     for (const TrayTile& tile : view.tiles) {
       if (tile.kind != "leaf") continue;
       const Point2 truth = view.scene.camera.project({tile.table_from_tile.x, tile.table_from_tile.y, 0});
-      const auto nearest = std::min_element(findings.sightings.begin(), findings.sightings.end(), [&](const Sighting& a, const Sighting& b) { return distance({a.x, a.y}, truth) < distance({b.x, b.y}, truth); });
+      const auto nearest = std::min_element(
+          findings.sightings.begin(), findings.sightings.end(), [&](const Sighting& a, const Sighting& b) {
+            return distance({a.x, a.y}, truth) < distance({b.x, b.y}, truth);
+          });
       CAPTURE(seed);
       CAPTURE(nearest->x);
       CAPTURE(nearest->y);
@@ -124,7 +137,8 @@ TEST_CASE("a covered part's score falls as far as it is covered, and it is still
   for (const double covered : {0.0, 0.15, 0.3}) {
     const Pose2 tile{-2, 1, -35_deg};
     Shot shot{.pieces = leaf_at(tile), .seed = 8};
-    if (covered > 0) shot.pieces.push_back({rectangle(46 * covered + 2, 40, {-23 + 23 * covered - 1, 0}), tile, 0.35});
+    if (covered > 0)
+      shot.pieces.push_back({rectangle(46 * covered + 2, 40, {-23 + 23 * covered - 1, 0}), tile, 0.35});
     const Findings f = find_in(shot.take(), {.least_score = 45});
     REQUIRE(f.sightings.size() == 1);
     const Sighting& s = f.sightings[0];
@@ -132,7 +146,8 @@ TEST_CASE("a covered part's score falls as far as it is covered, and it is still
     CHECK(s.score < before);
     CHECK(s.score > 100 * (1 - covered) - 12);
     before = s.score;
-    const auto unseen = std::count_if(s.edges.begin(), s.edges.end(), [](const EdgeMatch& e) { return e.weight <= 0; });
+    const auto unseen =
+        std::count_if(s.edges.begin(), s.edges.end(), [](const EdgeMatch& e) { return e.weight <= 0; });
     CHECK(static_cast<double>(unseen) / static_cast<double>(s.edges.size()) < covered + 0.1);
   }
 }
@@ -253,9 +268,12 @@ TEST_CASE("reported sigmas are of the size of the errors") {
     REQUIRE(f.sightings.size() == 1);
     const Sighting& s = f.sightings[0];
     x += std::pow(s.x - shot.pixel_of(tile).x, 2), x_claimed += s.sigma.x * s.sigma.x;
-    angle += std::pow((s.angle - picture_angle(tile)).wrapped().degrees(), 2), angle_claimed += std::pow(s.sigma.angle.degrees(), 2);
+    angle += std::pow((s.angle - picture_angle(tile)).wrapped().degrees(), 2),
+        angle_claimed += std::pow(s.sigma.angle.degrees(), 2);
   }
-  MESSAGE("error rms x " << std::sqrt(x / runs) << " px, angle " << std::sqrt(angle / runs) << " deg; claimed " << std::sqrt(x_claimed / runs) << ", " << std::sqrt(angle_claimed / runs));
+  MESSAGE("error rms x " << std::sqrt(x / runs) << " px, angle " << std::sqrt(angle / runs)
+                         << " deg; claimed " << std::sqrt(x_claimed / runs) << ", "
+                         << std::sqrt(angle_claimed / runs));
   CHECK(std::sqrt(x / x_claimed) < 2);
   CHECK(std::sqrt(x / x_claimed) > 0.4);
   CHECK(std::sqrt(angle / angle_claimed) < 2);
@@ -286,13 +304,15 @@ TEST_CASE("what lies under the mask is never looked at") {
   REQUIRE(target.levels().size() == same.levels().size());
   for (size_t l = 0; l < target.levels().size(); ++l) {
     REQUIRE(target.levels()[l].size() == same.levels()[l].size());
-    for (size_t i = 0; i < target.levels()[l].size(); ++i) CHECK(target.levels()[l][i].place == same.levels()[l][i].place);
+    for (size_t i = 0; i < target.levels()[l].size(); ++i)
+      CHECK(target.levels()[l][i].place == same.levels()[l][i].place);
   }
 }
 
 TEST_CASE("a round part is found with angle 0") {
   const Shot shot{.pieces = {{disc(18), {3, 4, {}}, 0.7}}, .seed = 21};
-  const PatternTarget round = teach_pattern(Shot{.pieces = {{disc(18), {}, 0.7}}, .seed = 22}.take(), Region::rectangle(Point2{209.5, 209.5}, 190, 190, {}));
+  const PatternTarget round = teach_pattern(Shot{.pieces = {{disc(18), {}, 0.7}}, .seed = 22}.take(),
+                                            Region::rectangle(Point2{209.5, 209.5}, 190, 190, {}));
   CHECK_FALSE(round.has_angle());
   const Findings f = find(round, Survey(shot.take()), {});
   REQUIRE(f.sightings.size() == 1);
@@ -303,17 +323,24 @@ TEST_CASE("a round part is found with angle 0") {
 TEST_CASE("what cannot be taught is refused with the reason") {
   const Image<uint8_t> picture = Shot{.pieces = leaf_at({}), .seed = 77}.take();
   CHECK_THROWS_WITH_AS(teach_pattern(picture, Region()), doctest::Contains("region is empty"), Error);
-  CHECK_THROWS_WITH_AS(teach_pattern(picture, Region::rectangle({300, 300, 200, 100})), doctest::Contains("must lie inside"), Error);
-  CHECK_THROWS_WITH_AS(teach_pattern(picture, Region::rectangle({5, 5, 60, 60})), doctest::Contains("nothing to hold on to here"), Error);
+  CHECK_THROWS_WITH_AS(teach_pattern(picture, Region::rectangle({300, 300, 200, 100})),
+                       doctest::Contains("must lie inside"), Error);
+  CHECK_THROWS_WITH_AS(teach_pattern(picture, Region::rectangle({5, 5, 60, 60})),
+                       doctest::Contains("nothing to hold on to here"), Error);
   const Image<uint8_t> stripes = Shot{.pieces = {{rectangle(20, 300), {}, 0.8}}, .seed = 23}.take();
-  CHECK_THROWS_WITH_AS(teach_pattern(stripes, Region::rectangle({100, 150, 220, 120})), doctest::Contains("slide along 90 degrees"), Error);
-  CHECK_THROWS_AS(teach_pattern(picture, Region::rectangle({100, 120, 220, 180}), {.least_strength = -1}), Error);
-  CHECK_THROWS_AS(teach_pattern(picture, Region::rectangle({100, 120, 220, 180}), {.origin = Point2{NAN, 0}}), Error);
+  CHECK_THROWS_WITH_AS(teach_pattern(stripes, Region::rectangle({100, 150, 220, 120})),
+                       doctest::Contains("slide along 90 degrees"), Error);
+  CHECK_THROWS_AS(teach_pattern(picture, Region::rectangle({100, 120, 220, 180}), {.least_strength = -1}),
+                  Error);
+  CHECK_THROWS_AS(teach_pattern(picture, Region::rectangle({100, 120, 220, 180}), {.origin = Point2{NAN, 0}}),
+                  Error);
 }
 
 TEST_CASE("limits that contradict themselves are refused") {
   const Survey survey(Shot{.seed = 24}.take());
-  const auto refuses = [&](const FindLimits& limits, const char* part) { CHECK_THROWS_WITH_AS(find(leaf_target(), survey, limits), doctest::Contains(part), Error); };
+  const auto refuses = [&](const FindLimits& limits, const char* part) {
+    CHECK_THROWS_WITH_AS(find(leaf_target(), survey, limits), doctest::Contains(part), Error);
+  };
   refuses({.angle = {30_deg, -30_deg}}, "swapped");
   refuses({.scale = {1.2, 0.8}}, "swapped");
   refuses({.scale = {0, 1}}, "0.1..10");
@@ -326,10 +353,14 @@ TEST_CASE("limits that contradict themselves are refused") {
 
 TEST_CASE("tiny, flat and noisy pictures hold nothing and do no harm") {
   CHECK_THROWS_AS(Survey(Image<uint8_t>()), Error);
-  for (const auto& [w, h] : {std::pair{1, 1}, {1, 300}, {300, 1}, {16, 16}, {50, 40}}) CHECK(find(leaf_target(), Survey(Image<uint8_t>(w, h)), {}).sightings.empty());
+  for (const auto& [w, h] : {std::pair{1, 1}, {1, 300}, {300, 1}, {16, 16}, {50, 40}})
+    CHECK(find(leaf_target(), Survey(Image<uint8_t>(w, h)), {}).sightings.empty());
   Random random(30);
   Image<uint8_t> noise(500, 400), checks(500, 400), white(500, 400);
   for (int y = 0; y < 400; ++y)
-    for (int x = 0; x < 500; ++x) noise(x, y) = static_cast<uint8_t>(random.whole(0, 255)), checks(x, y) = ((x / 5 + y / 5) & 1) ? 255 : 0, white(x, y) = 255;
-  for (const Image<uint8_t>* picture : {&noise, &checks, &white}) CHECK(find_in(*picture, {.scale = {0.8, 1.2}}).sightings.empty());
+    for (int x = 0; x < 500; ++x)
+      noise(x, y) = static_cast<uint8_t>(random.whole(0, 255)),
+               checks(x, y) = ((x / 5 + y / 5) & 1) ? 255 : 0, white(x, y) = 255;
+  for (const Image<uint8_t>* picture : {&noise, &checks, &white})
+    CHECK(find_in(*picture, {.scale = {0.8, 1.2}}).sightings.empty());
 }

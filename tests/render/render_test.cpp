@@ -12,7 +12,8 @@ namespace {
 Scene flat_scene(int width, int height) {
   Scene scene;
   scene.width = width, scene.height = height;
-  scene.camera = camera_above(1000, {.fx = 1000, .fy = 1000, .cx = 0.5 * (width - 1), .cy = 0.5 * (height - 1)});
+  scene.camera =
+      camera_above(1000, {.fx = 1000, .fy = 1000, .cx = 0.5 * (width - 1), .cy = 0.5 * (height - 1)});
   scene.background = 0;
   scene.blur_px = 0;
   return scene;
@@ -96,9 +97,11 @@ TEST_CASE("the Cramer-Rao bound of a disc's centre is that of the closed formula
     scene.pieces.push_back({disc(radius), {p[0], p[1], {}}, contrast / 230});
     return exact_picture(scene);
   };
-  const Eigen::MatrixXd bound = cramer_rao_bound(draw, Eigen::Vector2d(0.2, 0.3), Eigen::Vector2d(0.05, 0.05), sigma);
+  const Eigen::MatrixXd bound =
+      cramer_rao_bound(draw, Eigen::Vector2d(0.2, 0.3), Eigen::Vector2d(0.05, 0.05), sigma);
   const double s = std::sqrt(blur * blur + 1.0 / 12);  // the square pixel adds its own blur
-  const double information = std::numbers::pi * radius * contrast * contrast / (2 * std::sqrt(std::numbers::pi) * s) / (sigma * sigma);
+  const double information = std::numbers::pi * radius * contrast * contrast /
+                             (2 * std::sqrt(std::numbers::pi) * s) / (sigma * sigma);
   CHECK(std::sqrt(bound(0, 0)) == doctest::Approx(1 / std::sqrt(information)).epsilon(0.03));
 }
 

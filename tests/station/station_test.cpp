@@ -3,11 +3,11 @@
 #include <thread>
 
 #include "heron/calibrate/plane.hpp"
+#include "heron/files/csv_file.hpp"
 #include "heron/files/mapping_file.hpp"
 #include "heron/files/picture_file.hpp"
 #include "heron/files/target_file.hpp"
 #include "heron/geometry/rigid_fit.hpp"
-#include "heron/files/csv_file.hpp"
 #include "heron/standin/simulated_robot.hpp"
 #include "heron/standin/tray_cell.hpp"
 #include "heron/station/station.hpp"
@@ -28,21 +28,27 @@ struct Cell {
     MappingRecord record;
     const Image<uint8_t> board = grey_levels(load_picture(tray.path("board.png")));
     const BoardSeen seen = find_board(board, tray.station.board);
-    record.calibration = calibrate_plane(seen.points, tray.station.board, seen.dot_radius_px, board.width(), board.height());
+    record.calibration =
+        calibrate_plane(seen.points, tray.station.board, seen.dot_radius_px, board.width(), board.height());
     record.board = tray.station.board, record.width = board.width(), record.height = board.height();
     record.date = "2026-01-01T00:00:00Z";
     save_mapping(tray.path("mapping.toml"), record);
-    save_target(tray.path("leaf.png"), teach_pattern(grey_levels(load_picture(tray.path("teach.png"))), Region::rectangle(tray.teach_region), {.name = "leaf"}));
+    save_target(tray.path("leaf.png"), teach_pattern(grey_levels(load_picture(tray.path("teach.png"))),
+                                                     Region::rectangle(tray.teach_region), {.name = "leaf"}));
     std::vector<Point2> from, to;
-    for (const auto& row : load_csv(tray.path("touched.csv"), 4)) from.push_back({row[0], row[1]}), to.push_back({row[2], row[3]});
+    for (const auto& row : load_csv(tray.path("touched.csv"), 4))
+      from.push_back({row[0], row[1]}), to.push_back({row[2], row[3]});
     robot_from_board = fit_rigid(from, to).target_from_source;
   }
 
   std::string text(const std::string& frame, const std::string& link) const {
-    return "version = 1\nname = \"test\"\n[camera]\nrecording = \"tray\"\n[mapping]\nfile = \"mapping.toml\"\n[frame]\n" + frame + "\n[[target]]\nfile = \"leaf.png\"\n[link]\nprotocol = \"text\"\n" + link + "\n";
+    return "version = 1\nname = \"test\"\n[camera]\nrecording = \"tray\"\n[mapping]\nfile = "
+           "\"mapping.toml\"\n[frame]\n" +
+           frame + "\n[[target]]\nfile = \"leaf.png\"\n[link]\nprotocol = \"text\"\n" + link + "\n";
   }
   std::string fixed() const {
-    return "mount = \"fixed\"\nrobot_from_board = [" + std::to_string(robot_from_board.x) + ", " + std::to_string(robot_from_board.y) + ", " + std::to_string(robot_from_board.angle.degrees()) + "]";
+    return "mount = \"fixed\"\nrobot_from_board = [" + std::to_string(robot_from_board.x) + ", " +
+           std::to_string(robot_from_board.y) + ", " + std::to_string(robot_from_board.angle.degrees()) + "]";
   }
   StationFile station(const std::string& content) const {
     support::write_text(tray.path("s.toml"), content);
@@ -63,7 +69,8 @@ RobotLog work(StationFile file, RobotSettings settings, const RobotTruth& truth)
   std::thread side([&] { log = robot.run(); });
   Station station(std::move(file));
   station.open_link();
-  while (station.step()) {}
+  while (station.step()) {
+  }
   side.join();
   return log;
 }
@@ -83,29 +90,42 @@ void check_arrivals(const RobotLog& log, int results) {
 }  // namespace
 
 TEST_CASE("the station sends, and the robot arrives within 0.05 mm of every leaf") {
-  const RobotLog log = work(cell().station(cell().text(cell().fixed(), "connect = \"127.0.0.1:1\"\nmode = \"push\"")), {.listens = true, .address = {"127.0.0.1", 0}}, load_truth(cell().tray.path("truth.json")));
+  const RobotLog log =
+      work(cell().station(cell().text(cell().fixed(), "connect = \"127.0.0.1:1\"\nmode = \"push\"")),
+           {.listens = true, .address = {"127.0.0.1", 0}}, load_truth(cell().tray.path("truth.json")));
   check_arrivals(log, 2);
   CHECK(log.arrivals.size() == 10);
 }
 
 TEST_CASE("the robot asks for each part, and is told when none is left") {
-  const RobotLog log = work(cell().station(cell().text(cell().fixed(), "connect = \"127.0.0.1:1\"\nmode = \"ask\"")), {.listens = true, .address = {"127.0.0.1", 0}, .asks = true}, load_truth(cell().tray.path("truth.json")));
+  const RobotLog log =
+      work(cell().station(cell().text(cell().fixed(), "connect = \"127.0.0.1:1\"\nmode = \"ask\"")),
+           {.listens = true, .address = {"127.0.0.1", 0}, .asks = true},
+           load_truth(cell().tray.path("truth.json")));
   check_arrivals(log, 2);
   CHECK(log.arrivals.size() == 10);
 }
 
 TEST_CASE("a camera on the arm: the robot's pose comes with its question") {
-  // The flange stands where the pictures were taken from: robot_from_part = look * flange_from_table * table_from_part.
+  // The flange stands where the pictures were taken from: robot_from_part = look * flange_from_table *
+  // table_from_part.
   const Pose2 look[] = {{500, 100, 20_deg}, {450, -80, -65_deg}};
   const Pose2 flange_from_table{12, -7, 33_deg};
   const render::TrayStation& s = cell().tray.station;
   RobotTruth truth = load_truth(cell().tray.path("truth.json"));
   for (size_t i = 0; i < 2; ++i)
-    for (TruePart& part : truth.pictures[i]) part.robot_from_part = look[i] * flange_from_table * (s.robot_from_table.inverse() * part.robot_from_part);
+    for (TruePart& part : truth.pictures[i])
+      part.robot_from_part =
+          look[i] * flange_from_table * (s.robot_from_table.inverse() * part.robot_from_part);
   const Pose2 flange_from_board = flange_from_table * s.table_from_board;
-  const std::string frame = "mount = \"arm\"\nflange_from_board = [" + std::to_string(flange_from_board.x) + ", " + std::to_string(flange_from_board.y) + ", " + std::to_string(flange_from_board.angle.degrees()) + "]";
+  const std::string frame = "mount = \"arm\"\nflange_from_board = [" + std::to_string(flange_from_board.x) +
+                            ", " + std::to_string(flange_from_board.y) + ", " +
+                            std::to_string(flange_from_board.angle.degrees()) + "]";
   const StationFile file = cell().station(cell().text(frame, "connect = \"127.0.0.1:1\"\nmode = \"ask\""));
-  check_arrivals(work(file, {.listens = true, .address = {"127.0.0.1", 0}, .asks = true, .looks = {look[0], look[1]}}, truth), 2);
+  check_arrivals(
+      work(file, {.listens = true, .address = {"127.0.0.1", 0}, .asks = true, .looks = {look[0], look[1]}},
+           truth),
+      2);
   // Without a pose there is no answer, and the robot is told why.
   SimulatedRobot mute({.listens = true, .address = {"127.0.0.1", 0}, .asks = true, .patience = 500ms}, {});
   StationFile asked = file;
@@ -124,14 +144,18 @@ TEST_CASE("the station may be the one that listens") {
   uint16_t port = 0;
   { port = LineListener({"127.0.0.1", 0}).address().port; }
   const std::string address = "127.0.0.1:" + std::to_string(port);
-  const RobotLog log = work(cell().station(cell().text(cell().fixed(), "listen = \"" + address + "\"\nmode = \"push\"")), {.listens = false, .address = Address::parse(address)}, load_truth(cell().tray.path("truth.json")));
+  const RobotLog log = work(
+      cell().station(cell().text(cell().fixed(), "listen = \"" + address + "\"\nmode = \"push\"")),
+      {.listens = false, .address = Address::parse(address)}, load_truth(cell().tray.path("truth.json")));
   check_arrivals(log, 2);
 }
 
 TEST_CASE("the robot knows when it was sent astray") {
-  StationFile file = cell().station(cell().text(cell().fixed(), "connect = \"127.0.0.1:1\"\nmode = \"push\""));
+  StationFile file =
+      cell().station(cell().text(cell().fixed(), "connect = \"127.0.0.1:1\"\nmode = \"push\""));
   file.frame.x += 3;  // somebody moved the board after it was touched
-  const RobotLog log = work(file, {.listens = true, .address = {"127.0.0.1", 0}}, load_truth(cell().tray.path("truth.json")));
+  const RobotLog log =
+      work(file, {.listens = true, .address = {"127.0.0.1", 0}}, load_truth(cell().tray.path("truth.json")));
   for (const Arrival& a : log.arrivals) CHECK(a.off_mm == doctest::Approx(3).epsilon(0.02));
 }
 
@@ -140,13 +164,16 @@ TEST_CASE("a robot that goes away in the middle: the station says which result w
   std::thread side([&] {
     auto socket = robot.accept(2000ms);
     std::string line;
-    while (socket->read(line, 3000ms) == LineSocket::Wait::line && !line.starts_with("END")) {}
+    while (socket->read(line, 3000ms) == LineSocket::Wait::line && !line.starts_with("END")) {
+    }
     socket->write("ACK 1");
     socket->write("DONE 1");
-    while (socket->read(line, 3000ms) == LineSocket::Wait::line && !line.starts_with("RESULT 2")) {}
+    while (socket->read(line, 3000ms) == LineSocket::Wait::line && !line.starts_with("RESULT 2")) {
+    }
     const LineListener closed = std::move(robot);
   });
-  StationFile file = cell().station(cell().text(cell().fixed(), "connect = \"127.0.0.1:1\"\nmode = \"push\"\npatience_s = 0.3\nacknowledge_s = 0.3"));
+  StationFile file = cell().station(cell().text(
+      cell().fixed(), "connect = \"127.0.0.1:1\"\nmode = \"push\"\npatience_s = 0.3\nacknowledge_s = 0.3"));
   file.link.address = robot.address();
   Station station(std::move(file));
   station.open_link();
@@ -170,12 +197,15 @@ TEST_CASE("mistakes in a station file are named with line and column") {
     REQUIRE(text.find(from) != std::string::npos);
     return error_of(text.replace(text.find(from), from.size(), to));
   };
-  const auto says = [](const std::string& message, const std::string& part) { CHECK_MESSAGE(message.find(part) != std::string::npos, message); };
+  const auto says = [](const std::string& message, const std::string& part) {
+    CHECK_MESSAGE(message.find(part) != std::string::npos, message);
+  };
   CHECK(error_of(good) == "no error");
   says(changed("[mapping]", "[maping]"), "'mapping' is missing");
   says(changed("mode = \"push\"", "mode = \"push\"\nmod = 1"), "unknown key 'mod'; did you mean 'mode'?");
   says(changed("mode = \"push\"", "mode = \"pull\""), "it may be \"push\" or \"ask\"");
-  says(changed("version = 1", "version = \"1\""), "s.toml:1:11: 'version' must be a whole number; a text stands there");
+  says(changed("version = 1", "version = \"1\""),
+       "s.toml:1:11: 'version' must be a whole number; a text stands there");
   says(changed("version = 1", "version = 2"), "this program reads version 1");
   says(changed("127.0.0.1:5017", "127.0.0.1"), "is no address");
   says(changed("connect =", "listen = \"127.0.0.1:0\"\nconnect ="), "either 'connect' or 'listen'");

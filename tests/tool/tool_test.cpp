@@ -22,10 +22,13 @@ struct Worked {
     const auto made = run("simulate tray --seed 42 --views 2 --output .");
     const size_t at = made.out.find(" in ") + 4;
     region = made.out.substr(at, made.out.find(')') - at);
-    calibrated = run("calibrate --board dots --columns 13 --rows 11 --pitch 18 board.png --output mapping.toml --json");
+    calibrated = run(
+        "calibrate --board dots --columns 13 --rows 11 --pitch 18 board.png --output mapping.toml --json");
     taught = run("teach teach.png --region " + region + " --output leaf.png --picture taught.png");
   }
-  support::Ran run(const std::string& arguments) const { return support::run(heron + " " + arguments, folder.path()); }
+  support::Ran run(const std::string& arguments) const {
+    return support::run(heron + " " + arguments, folder.path());
+  }
   bool has(const std::string& name) const { return std::filesystem::exists(folder / name); }
 };
 
@@ -44,7 +47,8 @@ void fails(const std::string& arguments, const std::string& message, int status 
 
 TEST_CASE("help has an example for every command, and wrong use is status 2") {
   CHECK(worked().run("--help").status == 0);
-  for (const char* command : {"board", "calibrate", "map", "teach", "find", "run", "simulate robot", "simulate tray", "demo"}) {
+  for (const char* command :
+       {"board", "calibrate", "map", "teach", "find", "run", "simulate robot", "simulate tray", "demo"}) {
     const auto ran = worked().run(std::string(command) + " --help");
     CHECK(ran.status == 0);
     CHECK_MESSAGE(ran.out.find("Example: heron ") != std::string::npos, command);
@@ -57,10 +61,15 @@ TEST_CASE("help has an example for every command, and wrong use is status 2") {
 
 TEST_CASE("board writes sheets of all three kinds, and its PNG is found by calibrate") {
   for (const char* kind : {"dots", "checker"}) {
-    for (const char* ending : {"pdf", "svg", "png"}) CHECK(worked().run(std::string("board --kind ") + kind + " --columns 9 --rows 7 --pitch 12 --dpi 100 --output b." + ending).status == 0);
+    for (const char* ending : {"pdf", "svg", "png"})
+      CHECK(worked()
+                .run(std::string("board --kind ") + kind +
+                     " --columns 9 --rows 7 --pitch 12 --dpi 100 --output b." + ending)
+                .status == 0);
     CHECK(support::read_text(worked().folder / "b.pdf").starts_with("%PDF"));
     CHECK(support::read_text(worked().folder / "b.svg").find("<svg") != std::string::npos);
-    const auto ran = worked().run(std::string("calibrate --board ") + kind + " --columns 9 --rows 7 --pitch 12 b.png --output b.toml --json");
+    const auto ran = worked().run(std::string("calibrate --board ") + kind +
+                                  " --columns 9 --rows 7 --pitch 12 b.png --output b.toml --json");
     REQUIRE_MESSAGE(ran.status == 0, ran.err);
     const json j = json::parse(ran.out);
     CHECK(j["points"] == 63);
@@ -97,8 +106,10 @@ TEST_CASE("calibrate and map: pixels become millimetres") {
 
 TEST_CASE("calibrate says what is wrong with its pictures") {
   fails("calibrate --board dots --columns 12 --rows 11 --pitch 18 board.png --output x.toml", "13 x 11", 1);
-  fails("calibrate --board dots --columns 13 --rows 11 --pitch 18 teach.png --output x.toml", "of 143 dots seen", 1);
-  fails("calibrate --board checker --columns 13 --rows 11 --pitch 18 board.png --output x.toml", "corners", 1);
+  fails("calibrate --board dots --columns 13 --rows 11 --pitch 18 teach.png --output x.toml",
+        "of 143 dots seen", 1);
+  fails("calibrate --board checker --columns 13 --rows 11 --pitch 18 board.png --output x.toml", "corners",
+        1);
   fails("calibrate --board dots --columns 13 --rows 11 --pitch -1 board.png --output x.toml", "pitch");
   fails("calibrate --board dots none.png --output x.toml", "No such file");
   fails("calibrate --board dots --output x.toml", "no picture given");
@@ -114,7 +125,8 @@ TEST_CASE("calibrate says what is wrong with its pictures") {
 TEST_CASE("teach and find as the README writes them") {
   REQUIRE_MESSAGE(worked().taught.status == 0, worked().taught.err);
   CHECK(worked().has("taught.png"));
-  const auto ran = worked().run("find leaf.png tray/tray-01.png tray/tray-02.png --mapping mapping.toml --json --picture found.png");
+  const auto ran = worked().run(
+      "find leaf.png tray/tray-01.png tray/tray-02.png --mapping mapping.toml --json --picture found.png");
   REQUIRE_MESSAGE(ran.status == 0, ran.err);
   std::istringstream lines(ran.out);
   std::string line;
@@ -126,7 +138,8 @@ TEST_CASE("teach and find as the README writes them") {
     CHECK(j["elapsed_ms"].get<double>() > 0);
     CHECK(j.contains("misses"));
     for (const json& part : j["found"]) {
-      for (const char* key : {"target", "x", "y", "angle", "scale", "score", "sigma", "world", "range_end"}) CHECK(part.contains(key));
+      for (const char* key : {"target", "x", "y", "angle", "scale", "score", "sigma", "world", "range_end"})
+        CHECK(part.contains(key));
       for (const char* key : {"x", "y", "angle"}) CHECK(part["world"].contains(key));
     }
   }
@@ -144,7 +157,8 @@ TEST_CASE("find keeps its limits and its exit statuses") {
   CHECK(json::parse(one.out)["found"].size() == 1);
   CHECK(json::parse(one.out)["misses"][0]["limits"][0]["name"] == "count");
   for (const char* angle : {"-30..30", "30"}) {
-    const auto narrow = worked().run(std::string("find leaf.png tray/tray-01.png tray/tray-02.png --json --angle ") + angle);
+    const auto narrow =
+        worked().run(std::string("find leaf.png tray/tray-01.png tray/tray-02.png --json --angle ") + angle);
     std::istringstream lines(narrow.out);
     for (std::string line; std::getline(lines, line);)
       for (const json& part : json::parse(line)["found"]) CHECK(std::abs(part["angle"].get<double>()) <= 30);
@@ -188,12 +202,21 @@ TEST_CASE("teach refuses what cannot be taught, and writes nothing") {
 TEST_CASE("run tells a simulated robot of another process, both ways round") {
   const auto frame = worked().run("calibrate --touched touched.csv").out;
   const auto station = [&](const std::string& link) {
-    support::write_text(worked().folder / "station.toml", "version = 1\nname = \"tray\"\n[camera]\nrecording = \"tray\"\n[mapping]\nfile = \"mapping.toml\"\n" + frame.substr(frame.find("[frame]")) + "[[target]]\nfile = \"leaf.png\"\n[link]\nprotocol = \"text\"\n" + link);
+    support::write_text(
+        worked().folder / "station.toml",
+        "version = 1\nname = \"tray\"\n[camera]\nrecording = \"tray\"\n[mapping]\nfile = \"mapping.toml\"\n" +
+            frame.substr(frame.find("[frame]")) +
+            "[[target]]\nfile = \"leaf.png\"\n[link]\nprotocol = \"text\"\n" + link);
   };
   for (const bool asks : {false, true}) {
     station("connect = \"127.0.0.1:5917\"\nmode = \"" + std::string(asks ? "ask" : "push") + "\"\n");
     support::Ran robot;
-    std::thread side([&] { robot = support::run(heron + " simulate robot --listen 127.0.0.1:5917 --truth truth.json --hurry 1000 --json" + (asks ? " --ask" : ""), worked().folder.path()); });
+    std::thread side([&] {
+      robot = support::run(
+          heron + " simulate robot --listen 127.0.0.1:5917 --truth truth.json --hurry 1000 --json" +
+              (asks ? " --ask" : ""),
+          worked().folder.path());
+    });
     const auto ran = worked().run("run station.toml --json --reports reports.jsonl --pictures shots");
     side.join();
     REQUIRE_MESSAGE(ran.status == 0, ran.err);
@@ -222,19 +245,23 @@ TEST_CASE("the demo reaches its goal for a seed of its own") {
 
 TEST_CASE("the pictures kept in demo/ are those that the renderer makes") {
   CHECK(worked().run("simulate tray --seed 1 --output again").status == 0);
-  for (const char* name : {"board.png", "teach.png", "tray/tray-01.png", "tray/tray-02.png", "tray/tray-03.png", "touched.csv", "truth.json"}) {
+  for (const char* name : {"board.png", "teach.png", "tray/tray-01.png", "tray/tray-02.png",
+                           "tray/tray-03.png", "touched.csv", "truth.json"}) {
     CAPTURE(name);
-    CHECK(support::read_text(worked().folder / "again/" + name) == support::read_text(std::string(HERON_SOURCE) + "/demo/" + name));
+    CHECK(support::read_text(worked().folder / "again/" + name) ==
+          support::read_text(std::string(HERON_SOURCE) + "/demo/" + name));
   }
 }
 
 TEST_CASE("the examples run on the demo's data") {
-  const auto parts = support::run(std::string(HERON_EXAMPLES) + "/find_parts leaf.png tray", worked().folder.path());
+  const auto parts =
+      support::run(std::string(HERON_EXAMPLES) + "/find_parts leaf.png tray", worked().folder.path());
   CHECK(parts.status == 0);
   CHECK(parts.out.find("tray-01.png: 5 found") != std::string::npos);
   CHECK(support::run(std::string(HERON_EXAMPLES) + "/find_parts", worked().folder.path()).status == 2);
   CHECK(worked().run("demo --seed 42 --output cell --hurry 1000").status == 0);
-  const auto station = support::run(std::string(HERON_EXAMPLES) + "/run_station station.toml truth.json", worked().folder / "cell");
+  const auto station = support::run(std::string(HERON_EXAMPLES) + "/run_station station.toml truth.json",
+                                    worked().folder / "cell");
   CHECK_MESSAGE(station.status == 0, station.err);
   CHECK(station.out.find("result 3: 5 parts") != std::string::npos);
 }

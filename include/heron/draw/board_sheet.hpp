@@ -5,8 +5,10 @@
 
 namespace heron {
 
-/// A calibration board to print, as the content of a file: `ending` is .pdf, .svg or .png (the latter at `dots_per_inch`). True to size, with the board's mark, its data in words and a bar of known length to measure the print by.
-/// Throws Error{invalid_argument} for another ending, or a sheet larger than 3 m or 200 million pixels.
+/// A calibration board to print, as the content of a file: `ending` is .pdf, .svg or .png (the latter at
+/// `dots_per_inch`). True to size, with the board's mark, its data in words and a bar of known length to
+/// measure the print by. Throws Error{invalid_argument} for another ending, or a sheet larger than 3 m or 200
+/// million pixels.
 std::string board_sheet(const BoardShape& shape, const std::string& ending, double dots_per_inch = 300);
 
 }  // namespace heron

@@ -7,14 +7,20 @@
 
 namespace heron {
 
-/// The picture with everything a report says about it. Edges seen in place: a solid line, thinner the worse they match; taught edges not seen: small crosses. The part's x axis: a solid arrow, its y axis: a dashed one; name and
-/// score in a box. Misses: a dashed ring with the limit that turned them away. The search region: a dashed outline. Every line has a dark rim, so it reads on bright and dark pictures, and no meaning hangs on color alone.
-Image<Rgb> draw_report(const ImageView<const uint8_t>& picture, const Report& report, const Box* search_region = nullptr);
+/// The picture with everything a report says about it. Edges seen in place: a solid line, thinner the worse
+/// they match; taught edges not seen: small crosses. The part's x axis: a solid arrow, its y axis: a dashed
+/// one; name and score in a box. Misses: a dashed ring with the limit that turned them away. The search
+/// region: a dashed outline. Every line has a dark rim, so it reads on bright and dark pictures, and no
+/// meaning hangs on color alone.
+Image<Rgb> draw_report(const ImageView<const uint8_t>& picture, const Report& report,
+                       const Box* search_region = nullptr);
 
-/// Board points with their residuals as arrows, enlarged so that they can be seen; the factor is written on the picture.
+/// Board points with their residuals as arrows, enlarged so that they can be seen; the factor is written on
+/// the picture.
 Image<Rgb> draw_residuals(const ImageView<const uint8_t>& picture, const PlaneCalibration& calibration);
 
-/// The taught pixels, enlarged, with the edges that were taught and the origin; pixels that do not count are hatched.
+/// The taught pixels, enlarged, with the edges that were taught and the origin; pixels that do not count are
+/// hatched.
 Image<Rgb> draw_target(const PatternTarget& target);
 
 }  // namespace heron

@@ -8,19 +8,23 @@ namespace heron {
 
 /// A round dot, its centre to sub-pixel.
 struct DotSeen {
-  Point2 centre;        ///< centroid of its darkness
-  double radius_px = 0; ///< of the circle of the same area
+  Point2 centre;         ///< centroid of its darkness
+  double radius_px = 0;  ///< of the circle of the same area
 };
 
-/// Every dark ellipse of a picture (bright ones when `bright`): threshold against the mean of a `window`-wide square around each pixel, connected components, shape check, then the
-/// centroid of the darkness relative to a plane fitted to the brightness around the dot, which unlike a threshold is not moved by uneven light.
+/// Every dark ellipse of a picture (bright ones when `bright`): threshold against the mean of a `window`-wide
+/// square around each pixel, connected components, shape check, then the centroid of the darkness relative to
+/// a plane fitted to the brightness around the dot, which unlike a threshold is not moved by uneven light.
 std::vector<DotSeen> find_dots(const ImageView<const uint8_t>& picture, int window, bool bright = false);
 
-/// Every point where two dark and two bright quarters meet: maxima of Ixy^2 - Ixx Iyy of the smoothed picture with four alternating quarters around.
+/// Every point where two dark and two bright quarters meet: maxima of Ixy^2 - Ixx Iyy of the smoothed picture
+/// with four alternating quarters around.
 std::vector<Point2> find_saddles(const ImageView<const uint8_t>& picture);
 
-/// Moves a saddle to the point that all gradients in a window of `radius` pixels point past: the least-squares crossing of the edges' lines (Foerstner, Guelch, A fast operator for detection
-/// and precise location of distinct points, corners and centres of circular features, 1987). Returns `start` when it does not settle within `radius / 2`.
+/// Moves a saddle to the point that all gradients in a window of `radius` pixels point past: the
+/// least-squares crossing of the edges' lines (Foerstner, Guelch, A fast operator for detection and precise
+/// location of distinct points, corners and centres of circular features, 1987). Returns `start` when it does
+/// not settle within `radius / 2`.
 Point2 refine_saddle(const ImageView<const uint8_t>& picture, Point2 start, double radius);
 
 }  // namespace heron

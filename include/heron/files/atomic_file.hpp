@@ -4,10 +4,12 @@
 
 namespace heron {
 
-/// Writes the whole file or leaves what stood there: written beside it, synced, renamed. Throws Error{not_writable} with the system's reason.
+/// Writes the whole file or leaves what stood there: written beside it, synced, renamed. Throws
+/// Error{not_writable} with the system's reason.
 void write_file(const std::string& path, std::string_view content);
 
-/// The whole file. Throws Error{bad_file} when it is missing, is no regular file, or is larger than `most_bytes`; checked before memory is taken.
+/// The whole file. Throws Error{bad_file} when it is missing, is no regular file, or is larger than
+/// `most_bytes`; checked before memory is taken.
 std::string read_file(const std::string& path, size_t most_bytes = size_t{1} << 30);
 
 }  // namespace heron

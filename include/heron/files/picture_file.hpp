@@ -5,15 +5,18 @@
 
 namespace heron {
 
-/// Largest picture that is read: 65535 pixels a side and 200 million pixels; checked in the header, before memory is taken.
+/// Largest picture that is read: 65535 pixels a side and 200 million pixels; checked in the header, before
+/// memory is taken.
 inline constexpr int most_pixels_a_side = 65535;
 inline constexpr double most_pixels = 200e6;
 
-/// Reads PNG, JPEG or TIFF, told apart by their first bytes: grey or color of 8 bit, grey of 16 bit, TIFF of float as a height map. Color of 16 bit comes as 8 bit; transparency is left out.
-/// Throws Error{bad_file} when the file is missing, empty, truncated, too large or of another kind, with what was found.
+/// Reads PNG, JPEG or TIFF, told apart by their first bytes: grey or color of 8 bit, grey of 16 bit, TIFF of
+/// float as a height map. Color of 16 bit comes as 8 bit; transparency is left out. Throws Error{bad_file}
+/// when the file is missing, empty, truncated, too large or of another kind, with what was found.
 Picture load_picture(const std::string& path);
 
-/// Writes PNG or TIFF by the path's ending (.png, .tif, .tiff), complete or not at all. A height map needs TIFF. Throws Error{invalid_argument} for another ending, Error{not_writable} when it cannot be written.
+/// Writes PNG or TIFF by the path's ending (.png, .tif, .tiff), complete or not at all. A height map needs
+/// TIFF. Throws Error{invalid_argument} for another ending, Error{not_writable} when it cannot be written.
 void save_picture(const std::string& path, const Picture& picture);
 void save_picture(const std::string& path, const ImageView<const uint8_t>& picture);
 void save_picture(const std::string& path, const ImageView<const Rgb>& picture);

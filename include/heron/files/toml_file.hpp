@@ -9,10 +9,12 @@
 
 namespace heron {
 
-/// A TOML table that is read key by key and then checked for keys that nobody asked for. Every error is an Error{bad_file} that names file, line, column, what stands there and what may stand there.
+/// A TOML table that is read key by key and then checked for keys that nobody asked for. Every error is an
+/// Error{bad_file} that names file, line, column, what stands there and what may stand there.
 class TomlTable {
  public:
-  /// Parses a whole document. `path` words the errors. `version` is asked for at once and must be `known_version`.
+  /// Parses a whole document. `path` words the errors. `version` is asked for at once and must be
+  /// `known_version`.
   static TomlTable parse(const std::string& text, const std::string& path, int known_version);
   static TomlTable load(const std::string& path, int known_version);
   ~TomlTable();
@@ -20,7 +22,7 @@ class TomlTable {
   TomlTable& operator=(TomlTable&&) noexcept;
 
   bool has(const std::string& key) const;
-  double number(const std::string& key) const;                 ///< finite
+  double number(const std::string& key) const;  ///< finite
   double number(const std::string& key, double otherwise) const;
   int whole(const std::string& key) const;
   int whole(const std::string& key, int otherwise) const;

@@ -16,13 +16,15 @@ Point2 apply(const Homography& h, Point2 p);
 /// Derivative of `apply` at `p`, destination by source.
 Eigen::Matrix2d jacobian(const Homography& h, Point2 p);
 
-/// The homography that takes each source[i] to target[i], by the direct linear transform with normalised coordinates
-/// (Hartley, In defence of the 8-point algorithm, 1997). Algebraic error: a start, not an end. Nothing when fewer than
-/// four points are given or they do not fix it (three on one line).
-std::optional<Homography> homography_from_points(const std::vector<Point2>& source, const std::vector<Point2>& target);
+/// The homography that takes each source[i] to target[i], by the direct linear transform with normalised
+/// coordinates (Hartley, In defence of the 8-point algorithm, 1997). Algebraic error: a start, not an end.
+/// Nothing when fewer than four points are given or they do not fix it (three on one line).
+std::optional<Homography> homography_from_points(const std::vector<Point2>& source,
+                                                 const std::vector<Point2>& target);
 
-/// Where the centre of the picture of a circle lies: not where its centre is projected, once the view is oblique.
-/// Centre of the conic h(circle); see Heikkila, Geometric camera calibration using circular control points, PAMI 22, 2000.
+/// Where the centre of the picture of a circle lies: not where its centre is projected, once the view is
+/// oblique. Centre of the conic h(circle); see Heikkila, Geometric camera calibration using circular control
+/// points, PAMI 22, 2000.
 Point2 projected_circle_centre(const Homography& h, Point2 centre, double radius);
 
 }  // namespace heron

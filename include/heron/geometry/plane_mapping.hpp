@@ -25,16 +25,18 @@ class PlaneMapping {
   using Covariance = Eigen::Matrix<double, 8, 8>;
 
   PlaneMapping();  ///< the identity
-  /// `pixel_from_world` is scaled so that its last element is one, which the covariance refers to (row by row).
-  /// Throws Error{invalid_argument} when it cannot be inverted or the world's origin lies on the horizon.
-  explicit PlaneMapping(const Homography& pixel_from_world, const Covariance& covariance = Covariance::Zero());
+  /// `pixel_from_world` is scaled so that its last element is one, which the covariance refers to (row by
+  /// row). Throws Error{invalid_argument} when it cannot be inverted or the world's origin lies on the
+  /// horizon.
+  explicit PlaneMapping(const Homography& pixel_from_world,
+                        const Covariance& covariance = Covariance::Zero());
 
   Point2 pixel_from_world(Point2 world_mm) const { return apply(pixel_from_world_, world_mm); }
   Point2 world_from_pixel(Point2 pixel) const { return apply(world_from_pixel_, pixel); }
 
-  /// The world pose of something seen at `pixel` that points along the picture angle `angle`; `seen` is the sigma of that
-  /// sighting in pixels. The angle follows the mapping's own derivative there, so perspective is accounted for.
-  /// Throws Error{not_determined} when the pixel looks at the plane's horizon.
+  /// The world pose of something seen at `pixel` that points along the picture angle `angle`; `seen` is the
+  /// sigma of that sighting in pixels. The angle follows the mapping's own derivative there, so perspective
+  /// is accounted for. Throws Error{not_determined} when the pixel looks at the plane's horizon.
   WorldPose world_pose(Point2 pixel, Angle angle, const PoseSigma& seen = {}) const;
 
   const Homography& matrix() const { return pixel_from_world_; }

@@ -7,9 +7,9 @@ namespace heron {
 
 /// One connected set of pixels of a mask (8-neighbourhood).
 struct Component {
-  double area = 0;                   ///< pixels
-  double x = 0, y = 0;               ///< centroid
-  double xx = 0, xy = 0, yy = 0;     ///< central second moments, divided by the area
+  double area = 0;                               ///< pixels
+  double x = 0, y = 0;                           ///< centroid
+  double xx = 0, xy = 0, yy = 0;                 ///< central second moments, divided by the area
   int left = 0, top = 0, right = 0, bottom = 0;  ///< box, last pixel included
 };
 

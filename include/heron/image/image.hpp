@@ -55,13 +55,15 @@ class Image {
     if (width < 0 || height < 0) fail_argument("an image cannot have a negative size");
     width_ = width;
     height_ = height;
-    const std::size_t row_bytes = (static_cast<std::size_t>(width) * sizeof(T) + alignment - 1) / alignment * alignment;
+    const std::size_t row_bytes =
+        (static_cast<std::size_t>(width) * sizeof(T) + alignment - 1) / alignment * alignment;
     // Rgb has 3 bytes: the stride must hold whole pixels and whole alignment steps.
     const std::size_t unit = std::is_same_v<T, Rgb> ? alignment * sizeof(T) : alignment;
     const std::size_t bytes_a_row = (row_bytes + unit - 1) / unit * unit;
     stride_ = static_cast<std::ptrdiff_t>(bytes_a_row / sizeof(T));
     const std::size_t bytes = bytes_a_row * static_cast<std::size_t>(height) + alignment;
-    data_.reset(static_cast<T*>(std::aligned_alloc(alignment, (bytes + alignment - 1) / alignment * alignment)));
+    data_.reset(
+        static_cast<T*>(std::aligned_alloc(alignment, (bytes + alignment - 1) / alignment * alignment)));
     if (!data_) throw std::bad_alloc();
     std::fill_n(reinterpret_cast<unsigned char*>(data_.get()), bytes, static_cast<unsigned char>(0));
   }

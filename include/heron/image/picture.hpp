@@ -11,8 +11,8 @@ namespace heron {
 /// Float pixels are a height map in millimetres with NaN where nothing was measured.
 struct Picture {
   std::variant<Image<uint8_t>, Image<Rgb>, Image<uint16_t>, Image<float>> pixels;
-  std::string name;                                    ///< file or camera it came from; may be empty
-  std::chrono::system_clock::time_point taken;         ///< when the exposure ended; epoch when unknown
+  std::string name;                             ///< file or camera it came from; may be empty
+  std::chrono::system_clock::time_point taken;  ///< when the exposure ended; epoch when unknown
 
   int width() const;
   int height() const;

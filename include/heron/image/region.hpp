@@ -38,12 +38,28 @@ class Region {
   Image<uint8_t> mask(int width, int height) const;
 
  private:
-  struct Rectangle { Point2 centre; double half_width, half_height; Angle turned; };
-  struct Ellipse { Point2 centre; double radius_x, radius_y; Angle turned; };
-  struct Polygon { std::vector<Point2> corners; };
-  struct Ring { Point2 centre; double inner, outer; };
+  struct Rectangle {
+    Point2 centre;
+    double half_width, half_height;
+    Angle turned;
+  };
+  struct Ellipse {
+    Point2 centre;
+    double radius_x, radius_y;
+    Angle turned;
+  };
+  struct Polygon {
+    std::vector<Point2> corners;
+  };
+  struct Ring {
+    Point2 centre;
+    double inner, outer;
+  };
   using Shape = std::variant<Rectangle, Ellipse, Polygon, Ring>;
-  struct Step { Shape shape; bool adds; };
+  struct Step {
+    Shape shape;
+    bool adds;
+  };
 
   static Region of(Shape shape);
   static bool holds(const Shape& shape, Point2 p);

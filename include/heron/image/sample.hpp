@@ -20,7 +20,8 @@ double bilinear(const ImageView<const T>& picture, double x, double y) {
   if (y0 > 0 && y0 == picture.height() - 1) --y0;
   const double fx = x - x0, fy = y - y0;
   const T* p = picture.row(y0) + x0;
-  const std::ptrdiff_t right = picture.width() > 1 ? 1 : 0, down = picture.height() > 1 ? picture.stride() : 0;
+  const std::ptrdiff_t right = picture.width() > 1 ? 1 : 0,
+                       down = picture.height() > 1 ? picture.stride() : 0;
   const double top = p[0] + fx * (static_cast<double>(p[right]) - p[0]);
   const double bottom = p[down] + fx * (static_cast<double>(p[down + right]) - p[down]);
   return top + fy * (bottom - top);

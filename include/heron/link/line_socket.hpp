@@ -7,7 +7,8 @@
 
 namespace heron {
 
-/// "host:port". Throws Error{invalid_argument} when it is not of that form; port 0 lets the system choose when listening.
+/// "host:port". Throws Error{invalid_argument} when it is not of that form; port 0 lets the system choose
+/// when listening.
 struct Address {
   std::string host = "127.0.0.1";
   uint16_t port = 0;
@@ -28,7 +29,8 @@ class LineSocket {
   /// Throws Error{no_connection} when nobody listens there within `timeout`.
   static LineSocket connect(const Address& address, Duration timeout);
 
-  /// Waits for the next whole line; `line` comes without its end (LF, with or without CR). A line longer than allowed closes the connection.
+  /// Waits for the next whole line; `line` comes without its end (LF, with or without CR). A line longer than
+  /// allowed closes the connection.
   Wait read(std::string& line, Duration timeout);
   /// False when the peer is gone or does not take it within `timeout`; the connection is then closed.
   bool write(const std::string& line, Duration timeout = Duration(2000));

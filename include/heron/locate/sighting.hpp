@@ -8,30 +8,31 @@ namespace heron {
 
 /// One taught edge as it was met at a sighting's pose.
 struct EdgeMatch {
-  Point2 place;         ///< where it should lie, picture coordinates
-  Point2 normal;        ///< unit, from dark to bright as taught, turned with the part
-  float distance = 0;   ///< of the edge found from `place`, along the normal, in pixels; 0 when not seen
-  float weight = 0;     ///< 0 not seen, to 1 seen in place and in direction
+  Point2 place;        ///< where it should lie, picture coordinates
+  Point2 normal;       ///< unit, from dark to bright as taught, turned with the part
+  float distance = 0;  ///< of the edge found from `place`, along the normal, in pixels; 0 when not seen
+  float weight = 0;    ///< 0 not seen, to 1 seen in place and in direction
 };
 
 /// One target found in one picture.
 struct Sighting {
   std::string target;
-  double x = 0, y = 0;      ///< of the target's origin, picture coordinates
-  Angle angle;              ///< from the taught pose; grows from +x towards +y; (-180, 180] degrees
+  double x = 0, y = 0;  ///< of the target's origin, picture coordinates
+  Angle angle;          ///< from the taught pose; grows from +x towards +y; (-180, 180] degrees
   double scale = 1;
-  double score = 0;         ///< 0 to 100
-  double contrast = 0;      ///< median over the edges seen, grey levels over two pixels
-  PoseSigma sigma = {};     ///< pixels
-  std::vector<std::string> range_end = {};  ///< "angle", "scale" when the pose stands at the end of that range
+  double score = 0;      ///< 0 to 100
+  double contrast = 0;   ///< median over the edges seen, grey levels over two pixels
+  PoseSigma sigma = {};  ///< pixels
+  std::vector<std::string> range_end =
+      {};  ///< "angle", "scale" when the pose stands at the end of that range
   std::vector<EdgeMatch> edges = {};
 };
 
 /// A limit that turned a candidate away: what it had and what it would have needed.
 struct LimitMissed {
-  std::string name;     ///< score, contrast, angle, scale, count, overlap, region
+  std::string name;  ///< score, contrast, angle, scale, count, overlap, region
   double value = 0;
-  std::string needed;   ///< in words that can be set: "at least 60", "-30..30"
+  std::string needed;  ///< in words that can be set: "at least 60", "-30..30"
 };
 
 /// A candidate that was not returned, and every limit that turned it away.

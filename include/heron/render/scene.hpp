@@ -12,10 +12,10 @@ namespace heron::render {
 
 /// One flat piece of one brightness, lying in the world. Later pieces cover earlier ones.
 struct Piece {
-  Outline outline;            ///< in the piece's own frame
-  Pose2 world_from_piece;     ///< millimetres
-  double reflectance = 0.5;   ///< 0 black to 1 white
-  double height_mm = 0;       ///< of its face above the work plane
+  Outline outline;           ///< in the piece's own frame
+  Pose2 world_from_piece;    ///< millimetres
+  double reflectance = 0.5;  ///< 0 black to 1 white
+  double height_mm = 0;      ///< of its face above the work plane
 };
 
 /// A soft bright spot that the lamp throws into the lens; added to the light that comes from the scene.
@@ -26,45 +26,45 @@ struct Glare {
 };
 
 struct Light {
-  double level = 1;             ///< 1: a reflectance of 1 gives 230 grey levels at exposure 1
-  Point2 gradient{0, 0};        ///< relative change from one side of the picture to the other
-  double falloff = 0;           ///< relative loss at the picture's corner, growing with the square of the distance
+  double level = 1;       ///< 1: a reflectance of 1 gives 230 grey levels at exposure 1
+  Point2 gradient{0, 0};  ///< relative change from one side of the picture to the other
+  double falloff = 0;     ///< relative loss at the picture's corner, growing with the square of the distance
 };
 
 /// Everything that makes a picture, apart from its noise.
 struct Scene {
   CameraModel camera;
   int width = 1280, height = 1024;
-  double background = 0.25;     ///< reflectance of the tray
-  double texture = 0;           ///< standard deviation of a smooth pattern on the tray, as reflectance
+  double background = 0.25;  ///< reflectance of the tray
+  double texture = 0;        ///< standard deviation of a smooth pattern on the tray, as reflectance
   uint64_t texture_seed = 1;
   std::vector<Piece> pieces;
   std::vector<Glare> glares;
   Light light;
-  double blur_px = 0.8;         ///< sigma of the lens' point spread
-  double exposure = 1;          ///< a factor on the light that is gathered
+  double blur_px = 0.8;  ///< sigma of the lens' point spread
+  double exposure = 1;   ///< a factor on the light that is gathered
 };
 
 /// How the sensor errs.
 struct Noise {
-  double sigma = 2;             ///< grey levels of read noise, the same everywhere
-  double electrons = 0;         ///< electrons at grey level 255; 0 leaves out shot noise
-  double gain = 1;              ///< a factor on signal and noise after the exposure
+  double sigma = 2;      ///< grey levels of read noise, the same everywhere
+  double electrons = 0;  ///< electrons at grey level 255; 0 leaves out shot noise
+  double gain = 1;       ///< a factor on signal and noise after the exposure
 };
 
-/// The picture without noise and rounding, in grey levels (not clipped). Outlines are projected point by point, their area is
-/// filled exactly on a grid twice as fine as the pixels, smoothed by the lens and gathered by square pixels.
-/// Cost: about 12 passes over the fine grid.
+/// The picture without noise and rounding, in grey levels (not clipped). Outlines are projected point by
+/// point, their area is filled exactly on a grid twice as fine as the pixels, smoothed by the lens and
+/// gathered by square pixels. Cost: about 12 passes over the fine grid.
 Image<float> exact_picture(const Scene& scene);
 
 /// Adds the sensor's noise and rounds to 8 bit, clipped to 0..255.
 Image<uint8_t> expose(const ImageView<const float>& exact, const Noise& noise, Random& random);
 
-/// The Cramer-Rao bound: the covariance that no unbiased estimate of `parameters` can beat, from a picture with independent noise
-/// of `sigma` grey levels. `exact` draws the picture for given parameters; derivatives are central differences of `steps`.
-/// With `unknown_light`, gain and offset of the picture are unknown too.
+/// The Cramer-Rao bound: the covariance that no unbiased estimate of `parameters` can beat, from a picture
+/// with independent noise of `sigma` grey levels. `exact` draws the picture for given parameters; derivatives
+/// are central differences of `steps`. With `unknown_light`, gain and offset of the picture are unknown too.
 Eigen::MatrixXd cramer_rao_bound(const std::function<Image<float>(const Eigen::VectorXd&)>& exact,
-                                 const Eigen::VectorXd& parameters, const Eigen::VectorXd& steps, double sigma,
-                                 bool unknown_light = true);
+                                 const Eigen::VectorXd& parameters, const Eigen::VectorXd& steps,
+                                 double sigma, bool unknown_light = true);
 
 }  // namespace heron::render

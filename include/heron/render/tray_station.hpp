@@ -19,7 +19,8 @@ struct TrayView {
   std::vector<TrayTile> tiles;
 };
 
-/// The tray station of the tile studio: a camera above a tray, a calibration board, and a robot whose frame is another than the board's. All that is in it follows from the seed.
+/// The tray station of the tile studio: a camera above a tray, a calibration board, and a robot whose frame
+/// is another than the board's. All that is in it follows from the seed.
 struct TrayStation {
   CameraModel camera;
   BoardShape board;
@@ -43,9 +44,12 @@ TrayStation make_tray_station(uint64_t seed, const TrayFilling& filling = {});
 std::vector<Piece> tile_pieces(const std::string& kind, const Pose2& table_from_tile, double glaze);
 
 /// A printed board lying on the table.
-std::vector<Piece> board_pieces(const BoardShape& board, const Pose2& table_from_board, bool with_mark = true);
+std::vector<Piece> board_pieces(const BoardShape& board, const Pose2& table_from_board,
+                                bool with_mark = true);
 
-/// A camera at `distance_mm` above the table's origin, its optical axis leaning by `tilt` towards `towards` and turned by `roll`.
-CameraModel camera_above(double distance_mm, const Lens& lens, Angle tilt = {}, Angle towards = {}, Angle roll = {});
+/// A camera at `distance_mm` above the table's origin, its optical axis leaning by `tilt` towards `towards`
+/// and turned by `roll`.
+CameraModel camera_above(double distance_mm, const Lens& lens, Angle tilt = {}, Angle towards = {},
+                         Angle roll = {});
 
 }  // namespace heron::render

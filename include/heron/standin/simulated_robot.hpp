@@ -4,8 +4,8 @@
 #include <string>
 #include <vector>
 
-#include "heron/link/line_socket.hpp"
 #include "heron/base/pose.hpp"
+#include "heron/link/line_socket.hpp"
 
 namespace heron {
 
@@ -26,13 +26,13 @@ void save_truth(const std::string& path, const RobotTruth& truth);
 /// How the stand-in behaves.
 struct RobotSettings {
   bool listens = true;
-  Address address;                          ///< port 0 lets the system choose when it listens
-  bool asks = false;                        ///< asks for each part, instead of taking what the station sends
-  double speed_mm_s = 500;                  ///< along a straight line; 1 to 100000
-  double hurry = 1;                         ///< its clock runs so many times faster than real
-  Pose2 home{300, 0, {}};                   ///< where it starts
-  std::vector<Pose2> looks = {};               ///< on an arm: its pose for each picture, sent with the question
-  LineSocket::Duration patience{10000};     ///< for the station to come, or to say something
+  Address address;                       ///< port 0 lets the system choose when it listens
+  bool asks = false;                     ///< asks for each part, instead of taking what the station sends
+  double speed_mm_s = 500;               ///< along a straight line; 1 to 100000
+  double hurry = 1;                      ///< its clock runs so many times faster than real
+  Pose2 home{300, 0, {}};                ///< where it starts
+  std::vector<Pose2> looks = {};         ///< on an arm: its pose for each picture, sent with the question
+  LineSocket::Duration patience{10000};  ///< for the station to come, or to say something
 };
 
 /// One arrival.
@@ -40,24 +40,25 @@ struct Arrival {
   uint64_t result = 0;
   int index = 0;
   std::string name;
-  Pose2 sent;                ///< where it was told to go
-  bool matched = false;      ///< a true part of that name was left for it
-  double off_mm = 0;         ///< from the true part
+  Pose2 sent;            ///< where it was told to go
+  bool matched = false;  ///< a true part of that name was left for it
+  double off_mm = 0;     ///< from the true part
   Angle off_angle = {};
-  double travel_s = 0;       ///< on its own clock
+  double travel_s = 0;  ///< on its own clock
 };
 
 /// What the robot went through.
 struct RobotLog {
   std::vector<Arrival> arrivals;
-  int results = 0;           ///< distinct ones
-  int repeats = 0;           ///< results that came again and were not acted on
-  int refused_lines = 0;     ///< lines it did not understand
-  int left_lying = 0;        ///< true parts that it was never sent to
-  bool over = false;         ///< the station said that nothing follows
+  int results = 0;        ///< distinct ones
+  int repeats = 0;        ///< results that came again and were not acted on
+  int refused_lines = 0;  ///< lines it did not understand
+  int left_lying = 0;     ///< true parts that it was never sent to
+  bool over = false;      ///< the station said that nothing follows
 };
 
-/// A robot that is not there: it listens or connects, moves to each part at its speed, answers, and knows how far from the truth it arrived. Moves take real time divided by `hurry`.
+/// A robot that is not there: it listens or connects, moves to each part at its speed, answers, and knows how
+/// far from the truth it arrived. Moves take real time divided by `hurry`.
 class SimulatedRobot {
  public:
   /// Opens its port when it listens. Throws Error{invalid_argument} for settings out of range.

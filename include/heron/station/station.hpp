@@ -11,16 +11,19 @@
 
 namespace heron {
 
-/// A set-up at work. Each `step` takes one picture, finds the targets, tells the robot, and returns the report; nothing when the recording has ended.
+/// A set-up at work. Each `step` takes one picture, finds the targets, tells the robot, and returns the
+/// report; nothing when the recording has ended.
 class Station {
  public:
-  /// Loads everything that the file names; nothing is connected yet. Throws Error{bad_file} when a part is missing or broken.
+  /// Loads everything that the file names; nothing is connected yet. Throws Error{bad_file} when a part is
+  /// missing or broken.
   explicit Station(StationFile file);
 
   /// Connects to the robot. Throws Error{no_connection} when it is not there.
   void open_link();
 
-  /// One trigger. Throws Error{no_connection} when the robot is gone for longer than the patience; the report is then lost to the robot and the message says which.
+  /// One trigger. Throws Error{no_connection} when the robot is gone for longer than the patience; the report
+  /// is then lost to the robot and the message says which.
   std::optional<Report> step();
 
   /// What one picture holds, without telling anyone. `robot_from_world` overrides the file's frame.

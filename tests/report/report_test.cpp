@@ -1,0 +1,48 @@
+#include <doctest/doctest.h>
+
+#include "heron/report/report.hpp"
+
+using namespace heron;
+
+namespace {
+Findings one_at(double x, double y, double angle) {
+  Findings findings;
+  findings.sightings.push_back(
+      {.target = "leaf", .x = x, .y = y, .angle = degrees(angle), .sigma = {0.02, 0.01, degrees(0.01), 0}});
+  return findings;
+}
+}  // namespace
+
+TEST_CASE("a report carries a part from the picture to the robot's frame") {
+  Homography pixel_from_world;
+  pixel_from_world << 4, 0, 600, 0, -4, 500, 0, 0, 1;
+  const PlaneMapping mapping(pixel_from_world);
+  const Pose2 robot_from_world{1000, 2000, 90_deg};
+  const Report report = report_of(one_at(640, 460, -30), &mapping, &robot_from_world);
+  REQUIRE(report.parts.size() == 1);
+  const ReportedPart& part = report.parts[0];
+  REQUIRE(part.world);
+  CHECK(part.world->x_mm == doctest::Approx(10));
+  CHECK(part.world->y_mm == doctest::Approx(10));
+  CHECK(part.world->angle.degrees() == doctest::Approx(30));
+  CHECK(part.world->sigma.x == doctest::Approx(0.005));
+  CHECK(part.world->sigma.y == doctest::Approx(0.0025));
+  REQUIRE(part.robot);
+  CHECK(part.robot->x_mm == doctest::Approx(990));
+  CHECK(part.robot->y_mm == doctest::Approx(2010));
+  CHECK(part.robot->angle.degrees() == doctest::Approx(120));
+  CHECK(part.robot->sigma.x == doctest::Approx(0.0025));  // turned by 90 degrees with the frame
+}
+
+TEST_CASE("without a mapping there is no world, without a frame no robot, and past the horizon neither") {
+  const Report bare = report_of(one_at(1, 2, 3), nullptr, nullptr);
+  CHECK_FALSE(bare.parts[0].world);
+  Homography tilted;
+  tilted << 4, 0, 600, 0, -4, 500, 0, 1e-3, 1;
+  const PlaneMapping mapping(tilted);
+  CHECK_FALSE(report_of(one_at(0, 0, 0), &mapping, nullptr).parts[0].robot);
+  const Pose2 frame;
+  const Report horizon = report_of(one_at(0, -4000, 0), &mapping, &frame);
+  CHECK_FALSE(horizon.parts[0].world);
+  CHECK_FALSE(horizon.parts[0].robot);
+}
