@@ -74,6 +74,8 @@ void print_report(const Report& report) {
     for (const std::string& end : s.range_end) fmt::print("  at the end of the {} range", end);
     fmt::print("\n");
   }
+  if (report.parts.empty() && report.misses.empty())
+    fmt::print("  nothing in it resembles the target, not even beyond the limits\n");
   for (const Miss& m : report.misses) {
     fmt::print("  miss at ({:.0f}, {:.0f}), angle {:.1f}, scale {:.2f}, score {:.1f}:", m.x, m.y,
                m.angle.degrees(), m.scale, m.score);

@@ -94,6 +94,18 @@ std::vector<Labelling> fitting_labellings(const Grid& grid, const BoardShape& sh
   return all;
 }
 
+/// Columns and rows swapped by the caller: without a mark nobody could tell, with one it shows.
+bool marked_the_other_way(const ImageView<const uint8_t>& picture, const BoardShape& shape,
+                          const Grid& grid) {
+  BoardShape swapped = shape;
+  std::swap(swapped.columns, swapped.rows);
+  for (const Labelling& labelling : fitting_labellings(grid, swapped)) {
+    const auto h = pixel_from_pitch(labelled(grid, swapped, labelling));
+    if (h && right_handed(*h, swapped) && mark_seen(picture, *h, shape.kind)) return true;
+  }
+  return false;
+}
+
 const char* name_of(BoardKind kind) { return kind == BoardKind::dots ? "dots" : "corners"; }
 
 BoardSeen board_from(const ImageView<const uint8_t>& picture, const BoardShape& shape, const Grid& grid) {
@@ -146,6 +158,13 @@ BoardSeen board_from(const ImageView<const uint8_t>& picture, const BoardShape& 
     seen.reason =
         "the board's mark is seen in mirror image; is the picture flipped, or seen through a mirror? Flip it "
         "back before measuring";
+    return seen;
+  }
+  if (!seen.marked && marked_the_other_way(picture, shape, grid)) {
+    seen.points.clear();
+    seen.reason =
+        fmt::format("the board's mark says that it has {} columns and {} rows; {} x {} was asked for",
+                    shape.rows, shape.columns, shape.columns, shape.rows);
     return seen;
   }
   seen.found = !seen.points.empty();

@@ -48,7 +48,7 @@ PlaneCalibration calibrate_plane(const std::vector<BoardPoint>& points, const Bo
   const auto start = homography_from_points(world, pixel);
   if (!start)
     throw Error(ErrorCode::not_determined,
-                "calibrate: the points lie on one line; a plane needs two directions");
+                "calibrate: the points lie on one line or are not finite; a plane needs two directions");
 
   double radius_mm = 0;
   if (dot_radius_px > 0) {

@@ -15,6 +15,8 @@ struct Reach {
   Range<double> scale;
   double least_contrast;
   double least_score;
+  Box origins;
+  bool names_nearest = false;  ///< when all candidates are given up, the best of them is told all the same
 };
 
 /// A candidate is given up when its score on a level falls below this share of the least score: a coarse
@@ -51,7 +53,7 @@ std::vector<Candidate> fitted(const std::vector<Candidate>& starts, const Stage&
       if (fit.fitted) results[i] = {fit.pose, fit.score, fit.contrast, fit.sigma};
     }
   });
-  std::erase_if(results, [&](const Candidate& c) { return c.score <= 0 || c.score < stage.least_score; });
+  std::erase_if(results, [](const Candidate& c) { return c.score <= 0; });
   std::stable_sort(results.begin(), results.end(),
                    [](const Candidate& a, const Candidate& b) { return a.score > b.score; });
   return results;
@@ -71,12 +73,21 @@ std::vector<Candidate> distinct(const std::vector<Candidate>& candidates, double
   return kept;
 }
 
-std::vector<Candidate> candidates_of(const PatternTarget& target, const Survey& survey,
-                                     const FindLimits& limits, const Reach& reach) {
-  CoarseSearch search{.angle = reach.angle,
-                      .scale = reach.scale,
-                      .origins = {0, 0, survey.width() - 1.0, survey.height() - 1.0}};
-  if (!limits.region.empty()) search.origins = limits.region.bounds();
+/// What resembled the part most before everything was given up, with the score that it has in the full
+/// picture.
+Candidate nearest_of(const Candidate& best, const PatternTarget& target, const Survey& survey,
+                     double least_contrast) {
+  const std::vector<EdgeMatch> edges =
+      match_edges(survey.level(0), target.levels()[0], best.pose, 2, least_contrast);
+  double sum = 0;
+  for (const EdgeMatch& e : edges) sum += static_cast<double>(e.weight);
+  Candidate nearest = best;
+  nearest.score = 100 * sum / static_cast<double>(edges.size());
+  return nearest;
+}
+
+std::vector<Candidate> candidates_of(const PatternTarget& target, const Survey& survey, const Reach& reach) {
+  CoarseSearch search{.angle = reach.angle, .scale = reach.scale, .origins = reach.origins};
   search.least_contrast = reach.least_contrast;
   // On the coarse level a part that is 40% covered still answers well, with help from its surroundings.
   search.least_likeness = std::clamp(0.009 * reach.least_score, 0.42, 0.7);
@@ -84,30 +95,64 @@ std::vector<Candidate> candidates_of(const PatternTarget& target, const Survey& 
   for (const CoarseHit& hit : coarse_search(target, survey, search))
     candidates.push_back({{hit.place.x, hit.place.y, hit.angle, hit.scale}});
   const double radius = 0.5 * std::hypot(target.extent().width, target.extent().height);
-  for (int level = coarse_level(target); level >= 0 && !candidates.empty(); --level)
-    candidates = distinct(fitted(candidates, stage_of(target, survey, level, reach)),
-                          0.7 * std::ldexp(1.0, level), radius);
+  for (int level = coarse_level(target); level >= 0 && !candidates.empty(); --level) {
+    const Stage stage = stage_of(target, survey, level, reach);
+    std::vector<Candidate> all = fitted(candidates, stage);
+    const auto good =
+        std::find_if(all.begin(), all.end(), [&](const Candidate& c) { return c.score < stage.least_score; });
+    if (good == all.begin() && !all.empty() && reach.names_nearest)
+      return {nearest_of(all.front(), target, survey, reach.least_contrast)};
+    all.erase(good, all.end());
+    candidates = distinct(all, 0.7 * std::ldexp(1.0, level), radius);
+  }
   return candidates;
 }
 
-Reach beyond(const FindLimits& limits) {
+Box whole(const Survey& survey) { return {0, 0, survey.width() - 1.0, survey.height() - 1.0}; }
+
+Reach asked(const FindLimits& limits, const Survey& survey) {
+  return {limits.angle, limits.scale, limits.least_contrast, limits.least_score,
+          limits.region.empty() ? whole(survey) : limits.region.bounds()};
+}
+
+Reach beyond(const FindLimits& limits, const Survey& survey) {
   return {full_turn,
           {std::min(limits.scale.min, 0.7), std::max(limits.scale.max, 1.4)},
           std::min(limits.least_contrast, 3.0),
-          0.6 * limits.least_score};
+          0.6 * limits.least_score,
+          whole(survey),
+          true};
+}
+
+/// A free scale wanders a little: where the part fits as well at the nearest scale allowed, scale is not the
+/// reason.
+Candidate confined(const Candidate& c, const PatternTarget& target, const Survey& survey,
+                   const FindLimits& limits) {
+  if (limits.scale.contains(c.pose.scale)) return c;
+  Similarity2 start = c.pose;
+  start.scale = std::clamp(start.scale, limits.scale.min, limits.scale.max);
+  const EdgeFitSearch search{
+      .level = 0, .reach = 3, .least_contrast = 3, .free_angle = target.has_angle(), .free_scale = false};
+  const EdgeFit fit = fit_edges(survey.level(0), target.levels()[0], start, search);
+  if (!fit.fitted || fit.score < 0.9 * c.score) return c;
+  return {fit.pose, fit.score, fit.contrast, fit.sigma};
+}
+
+/// The search beyond the limits, for the reasons alone.
+std::vector<Miss> reasons_beyond(const PatternTarget& target, const Survey& survey,
+                                 const FindLimits& limits) {
+  std::vector<Candidate> candidates = candidates_of(target, survey, beyond(limits, survey));
+  for (Candidate& c : candidates) c = confined(c, target, survey, limits);
+  return judged(target, survey, std::move(candidates), limits).misses;
 }
 
 }  // namespace
 
 Findings find(const PatternTarget& target, const Survey& survey, const FindLimits& limits, Explain explain) {
   require_valid(limits);
-  const Reach asked{limits.angle, limits.scale, limits.least_contrast, limits.least_score};
-  Findings findings = judged(target, survey, candidates_of(target, survey, limits, asked), limits);
-  if (explain == Explain::always || (explain == Explain::when_nothing && findings.sightings.empty())) {
-    const Findings wider =
-        judged(target, survey, candidates_of(target, survey, limits, beyond(limits)), limits);
-    add_misses(findings, wider.misses);
-  }
+  Findings findings = judged(target, survey, candidates_of(target, survey, asked(limits, survey)), limits);
+  if (explain == Explain::always || (explain == Explain::when_nothing && findings.sightings.empty()))
+    add_misses(findings, reasons_beyond(target, survey, limits));
   return findings;
 }
 

@@ -63,7 +63,7 @@ StationFile load_station(const std::string& path) {
   station.name = file.text("name");
 
   const TomlTable camera = file.table("camera");
-  station.recording = (std::filesystem::path(folder) / camera.text("recording")).string();
+  station.recording = (std::filesystem::path(folder) / camera.text("recording")).lexically_normal().string();
   camera.done();
   const TomlTable mapping = file.table("mapping");
   station.mapping = (std::filesystem::path(folder) / mapping.text("file")).string();

@@ -101,6 +101,9 @@ TEST_CASE("boards that do not fit say what was seen") {
       find_board(drawn, {.kind = BoardKind::dots, .columns = 12, .rows = 11, .pitch_mm = 18});
   CHECK_FALSE(wrong.found);
   CHECK(wrong.reason.find("13 x 11") != std::string::npos);
+  const BoardSeen swapped =
+      find_board(drawn, {.kind = BoardKind::dots, .columns = 11, .rows = 13, .pitch_mm = 18});
+  CHECK(swapped.reason.find("13 columns and 11 rows") != std::string::npos);
   CHECK(find_board(flipped(drawn), picture.shape).reason.find("mirror") != std::string::npos);
   CHECK_FALSE(
       find_board(drawn, {.kind = BoardKind::checker, .columns = 13, .rows = 11, .pitch_mm = 18}).found);

@@ -172,7 +172,9 @@ TEST_CASE("any scale within the range, with its value") {
 
 TEST_CASE("the mirrored part and the empty tray are not found") {
   CHECK(find_in(Shot{.pieces = leaf_at({}, 1, true), .seed = 13}.take()).sightings.empty());
-  CHECK(find_in(Shot{.seed = 14}.take()).sightings.empty());
+  const Findings empty = find_in(Shot{.seed = 14}.take());
+  CHECK(empty.sightings.empty());
+  for (const Miss& m : empty.misses) CHECK(m.score < 30);
 }
 
 TEST_CASE("ranges are strict, and the miss names the limit; setting what it says finds the part") {
@@ -227,6 +229,7 @@ TEST_CASE("ranges are strict, and the miss names the limit; setting what it says
     const FindLimits elsewhere{.region = Region::rectangle({0, 0, 150, 150})};
     const Findings f = find_in(turned, elsewhere);
     CHECK(f.sightings.empty());
+    CHECK(limit_of(f, "region"));
     const FindLimits here{.region = Region::rectangle({150, 150, 150, 150})};
     CHECK(find_in(turned, here).sightings.size() == 1);
     FindLimits cut = here;
