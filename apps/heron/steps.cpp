@@ -10,6 +10,14 @@
 #include "options.hpp"
 
 namespace heron::tool {
+namespace {
+
+std::string limit_words(const LimitMissed& limit) {
+  if (limit.name == "region") return "needs " + limit.needed;
+  return fmt::format("{} is {:.4g}, needed {}", limit.name, limit.value, limit.needed);
+}
+
+}  // namespace
 
 std::optional<MappingRecord> mapping_from_pictures(const std::vector<std::string>& pictures,
                                                    const BoardShape& shape, BoardSummary& seen) {
@@ -79,9 +87,7 @@ void print_report(const Report& report) {
   for (const Miss& m : report.misses) {
     fmt::print("  miss at ({:.0f}, {:.0f}), angle {:.1f}, scale {:.2f}, score {:.1f}:", m.x, m.y,
                m.angle.degrees(), m.scale, m.score);
-    for (size_t i = 0; i < m.limits.size(); ++i)
-      fmt::print("{} {} is {:.4g}, needed {}", i ? "," : "", m.limits[i].name, m.limits[i].value,
-                 m.limits[i].needed);
+    for (size_t i = 0; i < m.limits.size(); ++i) fmt::print("{} {}", i ? "," : "", limit_words(m.limits[i]));
     fmt::print("\n");
   }
 }

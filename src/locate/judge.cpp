@@ -145,6 +145,7 @@ Findings judged(const PatternTarget& target, const Survey& survey, std::vector<C
   }
   for (auto& [c, missed] : turned_away) {
     if (findings.misses.size() == most_misses || on_spot_of(taken, c) || on_spot_of(told, c)) continue;
+    if (2 * c.score < limits.least_score && !told.empty()) continue;  // far off, and something nearer is told
     // Part of what was found, laid over itself a little off, is no news.
     const auto echoes = [&](const Candidate& s) {
       return 2 * c.score < s.score && overlap(target.extent(), c.pose, s.pose) > 0.3;
