@@ -15,7 +15,8 @@ int parse_failed(const CLI::App& app, const CLI::ParseError& error) {
 
 }  // namespace
 
-int main(int argc, char** argv) {
+// Setting up the commands throws only for want of memory.
+int main(int argc, char** argv) {  // NOLINT(bugprone-exception-escape)
   std::signal(SIGPIPE, SIG_IGN);
   CLI::App app{
       "Able Heron: vision guidance from a picture to the robot.\nThe commands come in the order of the work; "

@@ -118,7 +118,11 @@ Findings judged(const PatternTarget& target, const Survey& survey, std::vector<C
                    [](const Candidate& a, const Candidate& b) { return a.score > b.score; });
   Findings findings;
   std::vector<Candidate> taken, told;
-  std::vector<std::pair<Candidate, std::vector<LimitMissed>>> turned_away;
+  struct TurnedAway {
+    Candidate candidate;
+    std::vector<LimitMissed> limits;
+  };
+  std::vector<TurnedAway> turned_away;
   const auto on_spot_of = [&](const std::vector<Candidate>& others, const Candidate& c) {
     return std::any_of(others.begin(), others.end(),
                        [&](const Candidate& other) { return same_spot(target, c.pose, other.pose); });
@@ -141,9 +145,10 @@ Findings judged(const PatternTarget& target, const Survey& survey, std::vector<C
     if (missed.empty())
       taken.push_back(c);
     else
-      turned_away.emplace_back(c, std::move(missed));
+      turned_away.push_back({c, std::move(missed)});
   }
-  for (auto& [c, missed] : turned_away) {
+  for (TurnedAway& away : turned_away) {
+    const Candidate& c = away.candidate;
     if (findings.misses.size() == most_misses || on_spot_of(taken, c) || on_spot_of(told, c)) continue;
     if (2 * c.score < limits.least_score && !told.empty()) continue;  // far off, and something nearer is told
     // Part of what was found, laid over itself a little off, is no news.
@@ -152,7 +157,7 @@ Findings judged(const PatternTarget& target, const Survey& survey, std::vector<C
     };
     if (std::any_of(taken.begin(), taken.end(), echoes)) continue;
     told.push_back(c);
-    findings.misses.push_back(miss_of(c, std::move(missed)));
+    findings.misses.push_back(miss_of(c, std::move(away.limits)));
   }
   for (const Candidate& c : taken) findings.sightings.push_back(sighting_of(c, target, survey, limits));
   return findings;

@@ -160,8 +160,10 @@ TEST_CASE("find keeps its limits and its exit statuses") {
     const auto narrow =
         worked().run(std::string("find leaf.png tray/tray-01.png tray/tray-02.png --json --angle ") + angle);
     std::istringstream lines(narrow.out);
-    for (std::string line; std::getline(lines, line);)
-      for (const json& part : json::parse(line)["found"]) CHECK(std::abs(part["angle"].get<double>()) <= 30);
+    for (std::string line; std::getline(lines, line);) {
+      const json answer = json::parse(line);
+      for (const json& part : answer["found"]) CHECK(std::abs(part["angle"].get<double>()) <= 30);
+    }
   }
   fails("find leaf.png teach.png --angle 30..-30", "swapped");
   fails("find leaf.png teach.png --angle -30", "both sides");
