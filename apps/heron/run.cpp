@@ -58,6 +58,9 @@ void add_run(CLI::App& app, Action& action) {
                  "heron: run: {} pictures, {} parts, every result acknowledged; {} sent again, {} lines not "
                  "understood\n",
                  pictures, parts, station.link()->repeats(), station.link()->refused_lines());
+      if (station.unfinished() > 0)
+        fmt::print(stderr, "heron: run: note: {} results were acknowledged but never reported DONE\n",
+                   station.unfinished());
       return nothing ? 1 : 0;
     };
   });

@@ -86,7 +86,7 @@ std::optional<Report> Station::push_step() {
   Report report = examine(picture_, file_.frame);
   const int64_t age = std::chrono::duration_cast<std::chrono::milliseconds>(Clock::now() - taken).count();
   link_->deliver(report.number, parts_of(report), age);
-  link_->wait_done(report.number);
+  if (!link_->wait_done(report.number)) ++unfinished_;
   return report;
 }
 
@@ -109,7 +109,7 @@ std::optional<Report> Station::ask_step() {
         link_->wait_next(report.number);  // an answer that got lost is asked for again
       link_->wait_next(report.number);
     }
-    link_->answer(text_protocol::None{report.number}, report.number);
+    while (!link_->answer(text_protocol::None{report.number}, report.number)) link_->wait_next(report.number);
     return report;
   }
 }

@@ -178,8 +178,29 @@ TEST_CASE("a robot that goes away in the middle: the station says which result w
   Station station(std::move(file));
   station.open_link();
   CHECK(station.step());
+  CHECK(station.unfinished() == 0);
   CHECK_THROWS_AS(station.step(), Error);
   side.join();
+}
+
+TEST_CASE("a robot that acknowledges and never reports DONE is told, and does not stop the work") {
+  LineListener robot({"127.0.0.1", 0});
+  std::thread side([&] {
+    auto socket = robot.accept(2000ms);
+    std::string line;
+    while (socket->read(line, 3000ms) == LineSocket::Wait::line && line != "OVER 2")
+      if (line.starts_with("END ")) socket->write("ACK " + line.substr(4));
+  });
+  StationFile file = cell().station(
+      cell().text(cell().fixed(), "connect = \"127.0.0.1:1\"\nmode = \"push\"\nfinish_s = 0.2"));
+  file.link.address = robot.address();
+  Station station(std::move(file));
+  station.open_link();
+  int results = 0;
+  while (station.step()) ++results;
+  side.join();
+  CHECK(results == 2);
+  CHECK(station.unfinished() == 2);
 }
 
 TEST_CASE("mistakes in a station file are named with line and column") {

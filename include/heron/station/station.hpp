@@ -33,6 +33,8 @@ class Station {
   const Recording& recording() const { return recording_; }
   /// The picture of the last report.
   const Picture& picture() const { return picture_; }
+  /// Results that the robot acknowledged and never reported to be done with.
+  int unfinished() const { return unfinished_; }
   StationLink* link() { return link_ ? &*link_ : nullptr; }
 
  private:
@@ -52,6 +54,7 @@ class Station {
   Picture picture_;
   size_t next_picture_ = 0;
   uint64_t number_ = 0;
+  int unfinished_ = 0;
 };
 
 }  // namespace heron
