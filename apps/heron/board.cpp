@@ -10,12 +10,12 @@
 namespace heron::tool {
 
 void add_board(CLI::App& app, Action& action) {
-  struct Options {
+  struct BoardOptions {
     std::string kind = "dots", output;
     BoardShape shape;
     double dpi = 300;
   };
-  auto o = std::make_shared<Options>();
+  auto o = std::make_shared<BoardOptions>();
   CLI::App* c = app.add_subcommand("board", "Draws a calibration board to print, true to size");
   c->add_option("--kind", o->kind, "dots or checker")->capture_default_str();
   c->add_option("--columns", o->shape.columns, "dots, or inner corners, along X")->capture_default_str();

@@ -18,7 +18,7 @@ namespace {
 
 using Json = nlohmann::ordered_json;
 
-struct Options {
+struct CalibrateOptions {
   std::string board, output, picture, touched;
   std::vector<std::string> pictures;
   BoardShape shape;
@@ -60,7 +60,7 @@ void print_mapping(const MappingRecord& r, const BoardSummary& seen, bool json) 
         c.distortion_px);
 }
 
-int calibrate_board(const Options& o) {
+int calibrate_board(const CalibrateOptions& o) {
   if (o.pictures.empty())
     fail_argument("calibrate: no picture given; take one of the board lying on the work plane");
   if (o.output.empty()) fail_argument("calibrate: --output MAPPING.toml is missing");
@@ -77,7 +77,7 @@ int calibrate_board(const Options& o) {
   return 0;
 }
 
-int calibrate_touched(const Options& o) {
+int calibrate_touched(const CalibrateOptions& o) {
   const RigidFit fit = frame_from_touched(o.touched);
   const Pose2& p = fit.target_from_source;
   if (o.json) {
@@ -101,7 +101,7 @@ int calibrate_touched(const Options& o) {
 }  // namespace
 
 void add_calibrate(CLI::App& app, Action& action) {
-  auto o = std::make_shared<Options>();
+  auto o = std::make_shared<CalibrateOptions>();
   CLI::App* c = app.add_subcommand(
       "calibrate",
       "Maps pixels to millimetres from pictures of a board, or finds the robot's frame from touched points");

@@ -113,12 +113,12 @@ int run_demo(uint64_t seed, const std::string& folder, double hurry) {
 }  // namespace
 
 void add_demo(CLI::App& app, Action& action) {
-  struct Options {
+  struct DemoOptions {
     uint64_t seed = 1;
     std::string output = "heron-demo";
     double hurry = 50;
   };
-  auto o = std::make_shared<Options>();
+  auto o = std::make_shared<DemoOptions>();
   CLI::App* c = app.add_subcommand(
       "demo", "The whole job once, on simulated machines: from a board to a robot at five tiles");
   c->add_option("--seed", o->seed, "another seed, another cell")->capture_default_str();

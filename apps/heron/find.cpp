@@ -16,7 +16,7 @@
 namespace heron::tool {
 namespace {
 
-struct Options {
+struct FindOptions {
   std::string target, mapping, drawing, angle, scale, region;
   std::vector<std::string> pictures, without;
   std::optional<double> least_score, least_contrast, most_overlap;
@@ -24,7 +24,7 @@ struct Options {
   bool json = false, quick = false;
 };
 
-FindLimits limits_of(const Options& o, FindLimits limits) {
+FindLimits limits_of(const FindOptions& o, FindLimits limits) {
   if (!o.angle.empty()) limits.angle = parse_angle_range(o.angle);
   if (!o.scale.empty()) limits.scale = parse_range(o.scale, "--scale");
   if (o.least_score) limits.least_score = *o.least_score;
@@ -40,7 +40,7 @@ FindLimits limits_of(const Options& o, FindLimits limits) {
 }
 
 Report report_on(const std::string& path, const PatternTarget& target, const FindLimits& limits,
-                 const MappingRecord* mapping, const Options& o, Image<uint8_t>& grey) {
+                 const MappingRecord* mapping, const FindOptions& o, Image<uint8_t>& grey) {
   grey = grey_levels(load_picture(path));
   if (mapping && (mapping->width != grey.width() || mapping->height != grey.height()))
     fail_argument(fmt::format("{}: {} x {} pixels, the mapping was made with {} x {}", path, grey.width(),
@@ -55,7 +55,7 @@ Report report_on(const std::string& path, const PatternTarget& target, const Fin
   return report;
 }
 
-int find_in_all(const Options& o) {
+int find_in_all(const FindOptions& o) {
   const LoadedTarget loaded = load_target(o.target);
   if (loaded.edited)
     fmt::print(stderr, "heron: find: note: {} was edited since it was taught; its edges follow the edit\n",
@@ -96,7 +96,7 @@ int find_in_all(const Options& o) {
 }  // namespace
 
 void add_find(CLI::App& app, Action& action) {
-  auto o = std::make_shared<Options>();
+  auto o = std::make_shared<FindOptions>();
   CLI::App* c = app.add_subcommand("find", "Finds a taught part in pictures, and says why not when not");
   c->add_option("target", o->target, "target file")->required();
   c->add_option("pictures", o->pictures, "pictures to look at")->required();

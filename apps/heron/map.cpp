@@ -8,13 +8,13 @@
 namespace heron::tool {
 
 void add_map(CLI::App& app, Action& action) {
-  struct Options {
+  struct MapOptions {
     std::string mapping;
     std::vector<std::string> pixels;
     double angle = 0;
     bool json = false;
   };
-  auto o = std::make_shared<Options>();
+  auto o = std::make_shared<MapOptions>();
   CLI::App* c = app.add_subcommand("map", "Says where a pixel is on the work plane");
   c->add_option("mapping", o->mapping, "mapping file")->required();
   c->add_option("--pixel", o->pixels, "U,V in picture coordinates; may be given several times")

@@ -14,11 +14,11 @@
 namespace heron::tool {
 
 void add_run(CLI::App& app, Action& action) {
-  struct Options {
+  struct RunOptions {
     std::string station, reports, pictures;
     bool json = false;
   };
-  auto o = std::make_shared<Options>();
+  auto o = std::make_shared<RunOptions>();
   CLI::App* c = app.add_subcommand("run", "Runs a station: takes pictures, finds parts, tells the robot");
   c->add_option("station", o->station, "station file")->required();
   c->add_option("--reports", o->reports, "writes all reports, JSON Lines");

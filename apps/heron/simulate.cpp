@@ -13,14 +13,14 @@ namespace heron::tool {
 namespace {
 
 void add_robot(CLI::App& simulate, Action& action) {
-  struct Options {
+  struct SimulateOptions {
     std::string listen, connect, truth;
     std::vector<std::string> looks;
     double patience_s = 10;
     RobotSettings settings;
     bool json = false;
   };
-  auto o = std::make_shared<Options>();
+  auto o = std::make_shared<SimulateOptions>();
   CLI::App* c =
       simulate.add_subcommand("robot", "A robot that goes where it is told and knows how far it is off");
   c->add_option("--listen", o->listen, "host:port to wait for the station at; port 0 lets the system choose");
@@ -64,12 +64,12 @@ void add_robot(CLI::App& simulate, Action& action) {
 }
 
 void add_tray(CLI::App& simulate, Action& action) {
-  struct Options {
+  struct SimulateOptions {
     uint64_t seed = 1;
     std::string output;
     render::TrayFilling filling;
   };
-  auto o = std::make_shared<Options>();
+  auto o = std::make_shared<SimulateOptions>();
   CLI::App* c =
       simulate.add_subcommand("tray", "Pictures and touched points of the tray station, with their truth");
   c->add_option("--seed", o->seed, "another seed, another cell")->capture_default_str();

@@ -11,12 +11,12 @@
 namespace heron::tool {
 
 void add_teach(CLI::App& app, Action& action) {
-  struct Options {
+  struct TeachOptions {
     std::string picture, region, origin, output, name, drawing, angle = "any", scale = "1";
     std::vector<std::string> without;
     TeachPattern settings;
   };
-  auto o = std::make_shared<Options>();
+  auto o = std::make_shared<TeachOptions>();
   CLI::App* c = app.add_subcommand("teach", "Teaches a part from a region of a picture");
   c->add_option("picture", o->picture, "picture of the part")->required();
   c->add_option("--region", o->region, "X,Y,WIDTH,HEIGHT: smallest corner and extent, picture coordinates")
