@@ -1,130 +1,208 @@
+#include "calibrate.hpp"
+
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 
 #include <filesystem>
-#include <nlohmann/json.hpp>
 
 #include "commands.hpp"
-#include "heron/calibrate/plane.hpp"
+#include "heron/base/error.hpp"
 #include "heron/draw/overlay.hpp"
-#include "heron/files/csv_file.hpp"
-#include "heron/files/mapping_file.hpp"
 #include "heron/files/picture_file.hpp"
-#include "heron/geometry/rigid_fit.hpp"
 #include "options.hpp"
-#include "steps.hpp"
 
 namespace heron::tool {
 namespace {
 
-using Json = nlohmann::ordered_json;
-
-struct CalibrateOptions {
-  std::string board, output, picture, touched;
-  std::vector<std::string> pictures;
-  BoardShape shape;
-  bool json = false;
-};
-
-void print_mapping(const MappingRecord& r, const BoardSummary& seen, bool json) {
-  const PlaneCalibration& c = r.calibration;
-  const Point2 centre{0.5 * (r.width - 1), 0.5 * (r.height - 1)};
-  const WorldPose middle = c.mapping.world_pose(centre, {});
-  if (json) {
-    Json matrix = Json::array();
-    for (int i = 0; i < 3; ++i)
-      matrix.push_back({c.mapping.matrix()(i, 0), c.mapping.matrix()(i, 1), c.mapping.matrix()(i, 2)});
-    const Json j{{"kind", "plane"},
-                 {"points", c.points.size()},
-                 {"marked", seen.marked},
-                 {"rms_px", c.rms_px},
-                 {"sigma_px", c.sigma_px},
-                 {"largest_mm", c.largest_mm},
-                 {"distortion_px", c.distortion_px},
-                 {"mm_per_pixel", c.mapping.mm_per_pixel(centre)},
-                 {"sigma_mm", {{"x", middle.sigma.x}, {"y", middle.sigma.y}}},
-                 {"pixel_from_world", matrix}};
-    fmt::print("{}\n", j.dump());
-    return;
+/// The one way of calibrating that the options speak of.
+int calibrate_as_asked(const CalibrateOptions& o) {
+  struct Way {
+    bool asked;
+    const char* option;
+    int (*run)(const CalibrateOptions&);
+  };
+  const Way ways[] = {{o.lens, "--lens", calibrate_lens},
+                      {!o.length.empty(), "--length", calibrate_length},
+                      {!o.points.empty(), "--points", calibrate_points},
+                      {!o.touched.empty(), "--touched", calibrate_touched},
+                      {!o.wrist.empty(), "--wrist", calibrate_wrist},
+                      {!o.hand_eye.empty(), "--hand-eye", calibrate_hand_eye},
+                      {!o.check.empty(), "--check", check_calibration}};
+  const Way* chosen = nullptr;
+  for (const Way& way : ways) {
+    if (!way.asked) continue;
+    if (chosen)
+      fail_argument(fmt::format("calibrate: {} and {} are two ways of calibrating; give one", chosen->option,
+                                way.option));
+    chosen = &way;
   }
-  fmt::print("points      {} of {}{}\n", c.points.size(),
-             r.pictures.size() * static_cast<size_t>(r.board.columns * r.board.rows),
-             seen.marked ? ", origin from the board's mark"
-                         : ", no mark: origin is the corner nearest the bottom left");
-  fmt::print("residual    rms {:.4f} px, largest {:.4f} mm\n", c.rms_px, c.largest_mm);
-  fmt::print("scale       {:.5f} mm per pixel at the centre\n", c.mapping.mm_per_pixel(centre));
-  fmt::print("sigma       x {:.4f} mm, y {:.4f} mm at the centre\n", middle.sigma.x, middle.sigma.y);
-  if (c.distortion_px > 0.2)
-    fmt::print(
-        "note        residuals grow towards the corners by {:.2f} px: the lens bends straight lines, and a "
-        "plane mapping cannot hold that\n",
-        c.distortion_px);
-}
-
-int calibrate_board(const CalibrateOptions& o) {
-  if (o.pictures.empty())
-    fail_argument("calibrate: no picture given; take one of the board lying on the work plane");
-  if (o.output.empty()) fail_argument("calibrate: --output MAPPING.toml is missing");
-  BoardShape shape = o.shape;
-  shape.kind = parse_board_kind(o.board);
-  BoardSummary seen;
-  const std::optional<MappingRecord> record = mapping_from_pictures(o.pictures, shape, seen);
-  if (!record) return 1;
-  save_mapping(o.output, *record);
-  print_mapping(*record, seen, o.json);
-  if (!o.picture.empty())
-    save_picture(o.picture, draw_residuals(grey_levels(load_picture(o.pictures[0])), record->calibration));
-  if (!o.json) fmt::print("written     {}\n", o.output);
-  return 0;
-}
-
-int calibrate_touched(const CalibrateOptions& o) {
-  const RigidFit fit = frame_from_touched(o.touched);
-  const Pose2& p = fit.target_from_source;
-  if (o.json) {
-    const Json j{{"kind", "touched"},
-                 {"points", fit.residuals_mm.size()},
-                 {"robot_from_board", {p.x, p.y, p.angle.degrees()}},
-                 {"rms_mm", fit.rms_mm},
-                 {"residuals_mm", fit.residuals_mm},
-                 {"sigma", {{"x", fit.sigma_mm}, {"y", fit.sigma_mm}, {"angle", fit.sigma_angle.degrees()}}}};
-    fmt::print("{}\n", j.dump());
-    return 0;
-  }
-  fmt::print(
-      "# {} touched points, rms {:.4f} mm; sigma {:.4f} mm and {:.5f} degrees. For the station "
-      "file:\n[frame]\nmount = \"fixed\"\nrobot_from_board = [{:.5f}, {:.5f}, {:.6f}]\n",
-      fit.residuals_mm.size(), fit.rms_mm, fit.sigma_mm, fit.sigma_angle.degrees(), p.x, p.y,
-      p.angle.degrees());
-  return 0;
+  if (chosen) return chosen->run(o);
+  if (o.board.empty())
+    fail_argument(
+        "calibrate: say from what: --board dots|checker with pictures (and --lens for the lens), --length, "
+        "--points, --touched, --wrist, --hand-eye, or --check; "
+        "`heron calibrate --help` shows examples");
+  return calibrate_board(o);
 }
 
 }  // namespace
 
+double sigma_at_middle(const MappingRecord& r) {
+  const WorldPose middle = r.mapping.world_pose({0.5 * (r.width - 1), 0.5 * (r.height - 1)}, {});
+  return std::hypot(middle.sigma.x, middle.sigma.y);
+}
+
+void save_with_care(const std::string& path, MappingRecord record, bool replace) {
+  if (std::filesystem::exists(path)) {
+    std::optional<MappingRecord> old;
+    try {
+      old = load_mapping(path);
+    } catch (const Error& error) {
+      if (!replace)
+        throw Error(ErrorCode::not_writable,
+                    fmt::format("{}: something stands there that is no mapping ({}); nothing was written. "
+                                "--replace takes its place",
+                                path, error.what()));
+    }
+    if (old) {
+      record.axes = old->axes;
+      // A mapping into another frame has no sigma to compare.
+      const double before = old->world == record.world ? sigma_at_middle(*old) : 0,
+                   now = sigma_at_middle(record);
+      if (!replace && before > 0 && now > 1.5 * before + 1e-6)
+        throw Error(ErrorCode::not_writable,
+                    fmt::format("{}: the mapping there (of {}, from {}) is known to {:.4f} mm at the middle "
+                                "of the picture, the new one to {:.4f} mm only; nothing was written. "
+                                "--replace takes its place, another --output keeps both",
+                                path, old->date, old->made_from, before, now));
+      fmt::print(stderr,
+                 "heron: calibrate: replaces the mapping of {} (from {}): rms {:.4f} -> {:.4f} px, sigma at "
+                 "the middle {:.4f} -> {:.4f} mm{}\n",
+                 old->date, old->made_from, old->rms_px, record.rms_px, before, now,
+                 old->axes ? "; its zero and axes are kept" : "");
+    }
+  }
+  save_mapping(path, record);
+}
+
+void draw_what_was_asked(const CalibrateOptions& o, const MappingRecord& record) {
+  if (!o.picture.empty()) {
+    // The points of a lens come from many pictures; a plain ground shows them best.
+    Image<uint8_t> ground(record.width, record.height);
+    for (int y = 0; y < ground.height(); ++y) std::fill_n(ground.row(y), ground.width(), uint8_t{90});
+    const bool one = o.pictures.size() == 1;
+    save_picture(o.picture, draw_residuals(one ? grey_levels(load_picture(o.pictures[0])) : std::move(ground),
+                                           record.points, record.mapping));
+  }
+  if (!o.sigma_map.empty())
+    save_picture(o.sigma_map, draw_sigma_map(record.width, record.height, record.mapping, record.points));
+}
+
+std::pair<int, int> picture_size(const CalibrateOptions& o) {
+  if (!o.size.empty()) {
+    const auto v = parse_numbers(o.size, 2, "--size", "WIDTH,HEIGHT in pixels, for example 1280,1024");
+    if (!(v[0] >= 1 && v[1] >= 1 && v[0] <= 65535 && v[1] <= 65535))
+      fail_argument(fmt::format("--size '{}': 1 to 65535 pixels a side", o.size));
+    return {static_cast<int>(v[0]), static_cast<int>(v[1])};
+  }
+  if (o.pictures.empty())
+    fail_argument("calibrate: the picture's size is needed; give a picture, or --size WIDTH,HEIGHT");
+  const Picture picture = load_picture(o.pictures[0]);
+  return {picture.width(), picture.height()};
+}
+
 void add_calibrate(CLI::App& app, Action& action) {
   auto o = std::make_shared<CalibrateOptions>();
   CLI::App* c = app.add_subcommand(
-      "calibrate",
-      "Maps pixels to millimetres from pictures of a board, or finds the robot's frame from touched points");
-  c->add_option("pictures", o->pictures, "pictures of the board lying still on the work plane");
-  c->add_option("--board", o->board, "dots or checker");
-  c->add_option("--columns", o->shape.columns, "dots, or inner corners, along X")->capture_default_str();
-  c->add_option("--rows", o->shape.rows, "dots, or inner corners, along Y")->capture_default_str();
-  c->add_option("--pitch", o->shape.pitch_mm, "millimetres from one to the next")->capture_default_str();
+      "calibrate", "Learns where a pixel is: from a board, a lens, one length, known points, or robot poses");
+  c->add_option("pictures", o->pictures, "pictures, mostly of a board");
   c->add_option("--output", o->output, "the mapping file to write");
-  c->add_option("--picture", o->picture, "draws the residuals on the first picture");
-  c->add_option("--touched", o->touched,
-                "CSV of board_x,board_y,robot_x,robot_y: gives robot_from_board for the station file");
+  c->add_flag("--replace", o->replace, "takes the place of a mapping that is known better");
+  c->add_option("--picture", o->picture, "draws the residuals");
+  c->add_option("--sigma-map", o->sigma_map, "draws how well each place of the picture is known");
   c->add_flag("--json", o->json, "one JSON object instead of a table");
+  c->add_option("--size", o->size, "WIDTH,HEIGHT of the pictures where none is given");
+
+  const auto board = "A board";
+  c->add_option("--board", o->board, "dots or checker")->group(board);
+  c->add_option("--columns", o->shape.columns, "dots, or inner corners, along X")
+      ->capture_default_str()
+      ->group(board);
+  c->add_option("--rows", o->shape.rows, "dots, or inner corners, along Y")
+      ->capture_default_str()
+      ->group(board);
+  c->add_option("--pitch", o->shape.pitch_mm, "millimetres from one to the next")
+      ->capture_default_str()
+      ->group(board);
+  c->add_flag("--lens", o->lens,
+              "the lens as well, from 3 or more views (better 10) of the board, tilted differently")
+      ->group(board);
+  c->add_option("--plane", o->plane,
+                "with --lens: the picture whose board lies on the work plane; the first unless given")
+      ->group(board);
+  c->add_option("--lens-from", o->lens_from,
+                "takes the lens from that mapping: one picture of the board then serves every height")
+      ->group(board);
+
+  const auto known = "Something known";
+  c->add_option("--length", o->length,
+                "a length seen from --from to --to, as 100mm or 4in: millimetres per pixel")
+      ->group(known);
+  c->add_option("--distance", o->distance,
+                "how far away that length is, along the axis: gives the focal length as well")
+      ->group(known);
+  c->add_option("--from", o->from, "U,V of one end")->group(known);
+  c->add_option("--to", o->to, "U,V of the other end")->group(known);
+  c->add_option("--sigma-px", o->sigma_px, "how well the ends are known, in pixels")
+      ->capture_default_str()
+      ->group(known);
+  c->add_option("--sigma-length", o->sigma_length, "how well the length is known")->group(known);
+  c->add_option("--sigma-distance", o->sigma_distance, "how well the distance is known")->group(known);
+  c->add_option("--points", o->points,
+                "CSV of u,v,x,y: pixels whose place in the machine's millimetres is known")
+      ->group(known);
+  c->add_option("--model", o->model, "similarity, affine or homography; chosen unless given")->group(known);
+  c->add_option("--tolerance-px", o->tolerance_px, "what a pair may be off and still fit")
+      ->capture_default_str()
+      ->group(known);
+
+  const auto robot = "A robot";
+  c->add_option("--touched", o->touched,
+                "CSV of board_x,board_y,robot_x,robot_y: robot_from_board for the station file")
+      ->group(robot);
+  c->add_option(
+       "--wrist", o->wrist,
+       "CSV of angle,x,y: a part in the gripper seen at several wrist angles gives the centre of rotation")
+      ->group(robot);
+  c->add_option("--hand-eye", o->hand_eye,
+                "CSV of x,y,z and rotation of the flange, a row a picture, in their order")
+      ->group(robot);
+  c->add_option("--mount", o->mount, "arm: the robot carries the camera; fixed: it carries the board")
+      ->capture_default_str()
+      ->group(robot);
+  c->add_option("--rotation", o->rotation,
+                "quaternion-wxyz, quaternion-xyzw, rotation-vector, or the order of Euler angles about "
+                "moving axes, as zyx")
+      ->group(robot);
+  c->add_flag("--radians", o->radians, "the CSV's angles are radians")->group(robot);
+
+  c->add_option("--check", o->check, "holds a new picture of the board against that mapping")
+      ->group("An old mapping");
   c->footer(
       "Example: heron calibrate --board dots --columns 13 --rows 11 --pitch 18 board.png --output "
-      "mapping.toml\n         heron calibrate --touched touched.csv");
-  c->callback([o, &action] {
-    action = [o] {
-      if (o->board.empty() == o->touched.empty())
-        fail_argument("calibrate: give either --board dots|checker with pictures, or --touched FILE.csv");
-      return o->touched.empty() ? calibrate_board(*o) : calibrate_touched(*o);
-    };
-  });
+      "mapping.toml\n"
+      "         heron calibrate --lens --board checker --columns 11 --rows 8 --pitch 15 view-*.png --output "
+      "lens.toml\n"
+      "         heron calibrate --lens-from lens.toml --board dots --columns 13 --rows 11 --pitch 18 "
+      "board.png --output mapping.toml\n"
+      "         heron calibrate --length 80mm --from 312,500 --to 921,503 picture.png --output "
+      "mapping.toml\n"
+      "         heron calibrate --points pairs.csv picture.png --output mapping.toml\n"
+      "         heron calibrate --hand-eye poses.csv --mount arm --rotation zyx --board checker --columns "
+      "11 --rows 8 --pitch 15 stop-*.png --output hand-eye.toml\n"
+      "         heron calibrate --check mapping.toml board-today.png\n"
+      "Exit status 1 when a board is not seen, or a check finds that the mapping no longer holds.");
+  c->callback([o, &action] { action = [o] { return calibrate_as_asked(*o); }; });
 }
 
 }  // namespace heron::tool

@@ -62,10 +62,10 @@ int run_demo(uint64_t seed, const std::string& folder, double hurry) {
   const auto record = mapping_from_pictures({cell.path("board.png")}, b, seen);
   if (!record) return 1;
   save_mapping(cell.path("mapping.toml"), *record);
-  save_picture(cell.path("residuals.png"),
-               draw_residuals(grey_levels(load_picture(cell.path("board.png"))), record->calibration));
-  fmt::print("                 {} dots, rms {:.4f} px, largest {:.4f} mm\n",
-             record->calibration.points.size(), record->calibration.rms_px, record->calibration.largest_mm);
+  save_picture(cell.path("residuals.png"), draw_residuals(grey_levels(load_picture(cell.path("board.png"))),
+                                                          record->points, record->mapping));
+  fmt::print("                 {} dots, rms {:.4f} px, largest {:.4f} mm\n", record->points.size(),
+             record->rms_px, record->largest_mm);
 
   fmt::print("3  the frame     heron calibrate --touched touched.csv\n");
   const RigidFit frame = frame_from_touched(cell.path("touched.csv"));

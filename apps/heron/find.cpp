@@ -19,7 +19,7 @@ namespace {
 struct FindOptions {
   std::string target, mapping, drawing, angle, scale, region;
   std::vector<std::string> pictures, without;
-  std::optional<double> least_score, least_contrast, most_overlap;
+  std::optional<double> least_score, least_contrast, most_overlap, height;
   std::optional<int> count;
   bool json = false, quick = false;
 };
@@ -47,8 +47,12 @@ Report report_on(const std::string& path, const PatternTarget& target, const Fin
                               grey.height(), mapping->width, mapping->height));
   const auto begun = std::chrono::steady_clock::now();
   const Survey survey{Image<uint8_t>(grey)};
-  Findings findings = find(target, survey, limits, o.quick ? Explain::never : Explain::when_nothing);
-  Report report = report_of(std::move(findings), mapping ? &mapping->calibration.mapping : nullptr, nullptr);
+  PartPlace place = target.settings().place;
+  if (o.height) place.height_mm = *o.height;
+  Report report;
+  add_findings(report, find(target, survey, limits, o.quick ? Explain::never : Explain::when_nothing),
+               mapping ? Frames{&mapping->mapping, mapping->axes ? &*mapping->axes : nullptr} : Frames{},
+               place);
   report.picture = path;
   report.elapsed_ms =
       std::chrono::duration<double, std::milli>(std::chrono::steady_clock::now() - begun).count();
@@ -112,6 +116,9 @@ void add_find(CLI::App& app, Action& action) {
       ->expected(1)
       ->multi_option_policy(CLI::MultiOptionPolicy::TakeAll);
   c->add_option("--mapping", o->mapping, "mapping file: adds world positions");
+  c->add_option(
+      "--height", o->height,
+      "millimetres that the part stands above the mapping's plane; kept in the target unless given");
   c->add_option("--picture", o->drawing, "draws the result; FILE-01, FILE-02 ... for several pictures");
   c->add_flag("--quick", o->quick, "does not search beyond the ranges for the reason when nothing is found");
   c->add_flag("--json", o->json, "one JSON object a picture");

@@ -50,6 +50,23 @@ Point2 parse_point(const std::string& text, const char* option) {
   return {v[0], v[1]};
 }
 
+double parse_length(const std::string& text, const char* option) {
+  static constexpr std::pair<std::string_view, double> units[] = {
+      {"mm", 1}, {"cm", 10}, {"in", 25.4}, {"m", 1000}};
+  std::string_view number = text;
+  double factor = 1;
+  for (const auto& [unit, mm] : units)
+    if (number.ends_with(unit)) {
+      number.remove_suffix(unit.size());
+      factor = mm;
+      break;
+    }
+  const auto value = number_of(number);
+  if (!value)
+    fail_argument(fmt::format("{} '{}': a length is written 12.5mm, 0.75in, 3cm or 1.2m", option, text));
+  return *value * factor;
+}
+
 Range<double> parse_range(const std::string& text, const char* option) {
   const size_t dots = text.find("..");
   const auto min = number_of(text.substr(0, dots));

@@ -13,6 +13,8 @@ std::vector<double> parse_numbers(const std::string& text, size_t count, const c
                                   const char* form);
 Box parse_box(const std::string& text, const char* option);
 Point2 parse_point(const std::string& text, const char* option);
+/// Millimetres of `12.5mm`, `0.75in`, `3cm`, `1.2m`; a bare number is millimetres.
+double parse_length(const std::string& text, const char* option);
 Range<double> parse_range(const std::string& text, const char* option);
 /// `-30..30`, `30` (both sides) or `any`.
 Range<Angle> parse_angle_range(const std::string& text);

@@ -4,6 +4,7 @@
 
 #include "commands.hpp"
 #include "heron/base/error.hpp"
+#include "heron/standin/arm_cell.hpp"
 #include "heron/standin/simulated_robot.hpp"
 #include "heron/standin/tray_cell.hpp"
 #include "options.hpp"
@@ -97,6 +98,31 @@ void add_tray(CLI::App& simulate, Action& action) {
   });
 }
 
+void add_arm(CLI::App& simulate, Action& action) {
+  struct ArmOptions {
+    uint64_t seed = 1;
+    int stops = 12;
+    std::string output;
+  };
+  auto o = std::make_shared<ArmOptions>();
+  CLI::App* c = simulate.add_subcommand(
+      "arm", "Pictures of a checkerboard from a camera on an arm, with the robot's poses");
+  c->add_option("--seed", o->seed, "another seed, another cell")->capture_default_str();
+  c->add_option("--stops", o->stops, "pictures")->capture_default_str()->check(CLI::Range(1, 99));
+  c->add_option("--output", o->output, "folder")->required();
+  c->footer("Example: heron simulate arm --seed 1 --output arm");
+  c->callback([o, &action] {
+    action = [o] {
+      const ArmCell cell = write_arm_cell(o->output, o->seed, o->stops);
+      fmt::print(
+          "{}: stop-01.png to stop-{:02}.png of a checkerboard with {} x {} corners, pitch {:g} mm, and "
+          "poses.csv (zyx, degrees)\n",
+          o->output, cell.robot_from_flange.size(), cell.board.columns, cell.board.rows, cell.board.pitch_mm);
+      return 0;
+    };
+  });
+}
+
 }  // namespace
 
 void add_simulate(CLI::App& app, Action& action) {
@@ -104,6 +130,7 @@ void add_simulate(CLI::App& app, Action& action) {
   c->require_subcommand(1);
   add_robot(*c, action);
   add_tray(*c, action);
+  add_arm(*c, action);
 }
 
 }  // namespace heron::tool

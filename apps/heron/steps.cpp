@@ -19,38 +19,47 @@ std::string limit_words(const LimitMissed& limit) {
 
 }  // namespace
 
+std::optional<BoardView> view_of(const std::string& path, const BoardShape& shape, int& width, int& height,
+                                 BoardSummary* seen, const BoardSearch& search) {
+  const Image<uint8_t> picture = grey_levels(load_picture(path));
+  if (width != 0 && (picture.width() != width || picture.height() != height))
+    fail_argument(
+        fmt::format("calibrate: {} has {} x {} pixels, {} x {} are needed as in the pictures before it; one "
+                    "mapping serves one picture size",
+                    path, picture.width(), picture.height(), width, height));
+  width = picture.width(), height = picture.height();
+  BoardSeen board = find_board(picture, shape, search);
+  if (!board.found) {
+    fmt::print(stderr, "heron: calibrate: {}: {}\n", path, board.reason);
+    return std::nullopt;
+  }
+  if (seen) seen->marked = board.marked;
+  return BoardView{std::filesystem::path(path).filename().string(), std::move(board.points),
+                   board.dot_radius_px, board.whole || board.marked};
+}
+
 std::optional<MappingRecord> mapping_from_pictures(const std::vector<std::string>& pictures,
                                                    const BoardShape& shape, BoardSummary& seen) {
   shape.require_valid();
-  MappingRecord record;
-  record.board = shape;
-  record.date = now_text();
+  int width = 0, height = 0;
   std::vector<BoardPoint> points;
+  std::vector<std::string> names;
   double radius = 0;
   for (const std::string& path : pictures) {
-    const Image<uint8_t> picture = grey_levels(load_picture(path));
-    if (record.width != 0 && (picture.width() != record.width || picture.height() != record.height))
-      fail_argument(
-          fmt::format("calibrate: {} has {} x {} pixels, the pictures before it {} x {}; one mapping serves "
-                      "one picture size",
-                      path, picture.width(), picture.height(), record.width, record.height));
-    record.width = picture.width(), record.height = picture.height();
-    const BoardSeen board = find_board(picture, shape);
-    if (!board.found) {
-      fmt::print(stderr, "heron: calibrate: {}: {}\n", path, board.reason);
-      return std::nullopt;
-    }
-    points.insert(points.end(), board.points.begin(), board.points.end());
-    radius += board.dot_radius_px / static_cast<double>(pictures.size());
-    seen.marked = board.marked;
-    record.pictures.push_back(std::filesystem::path(path).filename().string());
+    const auto view = view_of(path, shape, width, height, &seen);
+    if (!view) return std::nullopt;
+    points.insert(points.end(), view->points.begin(), view->points.end());
+    radius += view->dot_radius_px / static_cast<double>(pictures.size());
+    names.push_back(view->name);
   }
-  record.calibration = calibrate_plane(points, shape, radius, record.width, record.height);
-  if (pictures.size() > 1 && record.calibration.rms_px > 1)
+  MappingRecord record = record_of(calibrate_plane(points, shape, radius, width, height));
+  record.board = shape, record.width = width, record.height = height, record.pictures = names,
+  record.date = now_text();
+  if (pictures.size() > 1 && record.rms_px > 1)
     fail_argument(
         fmt::format("calibrate: the board's points lie {:.1f} px apart from picture to picture; a plane "
                     "mapping needs it lying still in all of them",
-                    record.calibration.rms_px));
+                    record.rms_px));
   return record;
 }
 

@@ -3,6 +3,7 @@
 #include <string>
 #include <vector>
 
+#include "heron/calibrate/lens.hpp"
 #include "heron/files/mapping_file.hpp"
 #include "heron/geometry/rigid_fit.hpp"
 #include "heron/report/report.hpp"
@@ -14,6 +15,11 @@ namespace heron::tool {
 struct BoardSummary {
   bool marked = false;
 };
+
+/// The board in one picture; nothing, with the reason on standard error, when it is not seen. `width` and
+/// `height` are those of the pictures before it, 0 when it is the first; another size is an error.
+std::optional<BoardView> view_of(const std::string& path, const BoardShape& shape, int& width, int& height,
+                                 BoardSummary* seen, const BoardSearch& search = {});
 
 /// Finds the board in each picture and fits one plane mapping to all; nothing, with the reason on standard
 /// error, when a board is not seen.

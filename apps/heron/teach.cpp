@@ -1,5 +1,6 @@
 #include <fmt/format.h>
 
+#include <cmath>
 #include <filesystem>
 
 #include "commands.hpp"
@@ -12,7 +13,7 @@ namespace heron::tool {
 
 void add_teach(CLI::App& app, Action& action) {
   struct TeachOptions {
-    std::string picture, region, origin, output, name, drawing, angle = "any", scale = "1";
+    std::string picture, region, origin, output, name, drawing, angle = "any", scale = "1", grasp;
     std::vector<std::string> without;
     TeachPattern settings;
   };
@@ -36,6 +37,12 @@ void add_teach(CLI::App& app, Action& action) {
   c->add_option("--least-contrast", o->settings.limits.least_contrast,
                 "grey levels over two pixels, 1 to 255")
       ->capture_default_str();
+  c->add_option("--height", o->settings.place.height_mm,
+                "millimetres that the part's face stands above the work plane")
+      ->capture_default_str();
+  c->add_option(
+      "--grasp", o->grasp,
+      "X,Y,ANGLE: where a robot takes it, in millimetres and degrees from its origin, in its own frame");
   c->add_option("--output", o->output, "the target file to write, .png")->required();
   c->add_option("--picture", o->drawing, "draws the taught edges");
   c->footer(
@@ -51,6 +58,13 @@ void add_teach(CLI::App& app, Action& action) {
       s.name = o->name.empty() ? std::filesystem::path(o->output).stem().string() : o->name;
       s.limits.angle = parse_angle_range(o->angle);
       s.limits.scale = parse_range(o->scale, "--scale");
+      if (!std::isfinite(s.place.height_mm))
+        fail_argument("teach: --height must be a finite number of millimetres");
+      if (!o->grasp.empty()) {
+        const auto grasp = parse_numbers(o->grasp, 3, "--grasp",
+                                         "X,Y,ANGLE in millimetres and degrees, for example 12,0,90");
+        s.place.grasp = {grasp[0], grasp[1], degrees(grasp[2])};
+      }
       if (std::filesystem::path(o->output).extension() != ".png")
         fail_argument(fmt::format("{}: a target is written as .png", o->output));
       const PatternTarget target = teach_pattern(grey_levels(load_picture(o->picture)), region, s);

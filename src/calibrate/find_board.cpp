@@ -14,9 +14,11 @@
 namespace heron {
 namespace {
 
-/// One way to number the lattice: column and row as signed steps of i and j.
+/// One way to number the lattice: column and row as signed steps of i and j, from the place where the part in
+/// sight begins.
 struct Labelling {
   bool swapped, flip_column, flip_row;
+  int first_column = 0, first_row = 0;
 };
 
 struct Grid {
@@ -33,13 +35,14 @@ Grid grid_of(std::vector<Point2> points) {
   return grid;
 }
 
-std::vector<BoardPoint> labelled(const Grid& grid, const BoardShape& shape, const Labelling& l) {
+std::vector<BoardPoint> labelled(const Grid& grid, const Labelling& l) {
   std::vector<BoardPoint> points;
+  const int columns = l.swapped ? grid.size_j : grid.size_i, rows = l.swapped ? grid.size_i : grid.size_j;
   for (const auto& [at, index] : grid.lattice) {
     int column = l.swapped ? at.second : at.first, row = l.swapped ? at.first : at.second;
-    if (l.flip_column) column = shape.columns - 1 - column;
-    if (l.flip_row) row = shape.rows - 1 - row;
-    points.push_back({column, row, grid.points[index]});
+    if (l.flip_column) column = columns - 1 - column;
+    if (l.flip_row) row = rows - 1 - row;
+    points.push_back({column + l.first_column, row + l.first_row, grid.points[index]});
   }
   std::sort(points.begin(), points.end(), [](const BoardPoint& a, const BoardPoint& b) {
     return a.row != b.row ? a.row < b.row : a.column < b.column;
@@ -56,17 +59,33 @@ std::optional<Homography> pixel_from_pitch(const std::vector<BoardPoint>& points
 
 /// Right-handed as seen: y points down in the picture, so a positive turn in the world is a negative one
 /// there.
-bool right_handed(const Homography& h, const BoardShape& shape) {
-  return jacobian(h, {0.5 * (shape.columns - 1), 0.5 * (shape.rows - 1)}).determinant() < 0;
+bool right_handed(const Homography& h, const std::vector<BoardPoint>& points) {
+  Point2 middle;
+  for (const BoardPoint& p : points)
+    middle += Point2{static_cast<double>(p.column), static_cast<double>(p.row)} /
+              static_cast<double>(points.size());
+  return jacobian(h, middle).determinant() < 0;
 }
 
-/// Whether the bar of our printed boards lies where this labelling would have it: dark all along, bright
-/// beside it and beyond both ends.
-bool mark_seen(const ImageView<const uint8_t>& picture, const Homography& h, BoardKind kind) {
-  const double y = PrintedBoard::bar_y(kind), off = 2.6 * PrintedBoard::bar_half_width;
+/// The board's surroundings of a mark, from the points nearest to it: a lens that bends lines moves the far
+/// ones.
+std::optional<Homography> pixel_near(const std::vector<BoardPoint>& points, Point2 at) {
+  std::vector<BoardPoint> near;
+  for (const BoardPoint& p : points)
+    if (distance({static_cast<double>(p.column), static_cast<double>(p.row)}, at) < 4.2) near.push_back(p);
+  return near.size() >= 9 ? pixel_from_pitch(near) : std::nullopt;
+}
+
+/// Whether a mark of our printed boards lies where this labelling would have it: dark on every dash, bright
+/// in the gaps, beside it and beyond both ends.
+bool mark_seen(const ImageView<const uint8_t>& picture, const std::vector<BoardPoint>& points,
+               const PrintedBoard::Mark& mark) {
+  const auto h = pixel_near(points, (mark.from + mark.to) * 0.5);
+  if (!h) return false;
+  const Point2 along = (mark.to - mark.from) / distance(mark.to, mark.from), across{-along.y, along.x};
   double darkest_paper = 255, brightest_bar = 0;
   const auto look = [&](Point2 at, bool bar) {
-    const Point2 p = apply(h, at);
+    const Point2 p = apply(*h, at);
     if (!can_sample(picture, p.x, p.y)) return false;
     const double grey = bilinear(picture, p.x, p.y);
     if (bar)
@@ -75,21 +94,35 @@ bool mark_seen(const ImageView<const uint8_t>& picture, const Homography& h, Boa
       darkest_paper = std::min(darkest_paper, grey);
     return true;
   };
-  for (double x = PrintedBoard::bar_from + 0.1; x < PrintedBoard::bar_to; x += 0.2)
-    if (!look({x, y}, true) || !look({x, y - off}, false) || !look({x, y + off}, false)) return false;
-  if (!look({PrintedBoard::bar_from - 0.3, y}, false) || !look({PrintedBoard::bar_to + 0.3, y}, false))
-    return false;
+  const double off = 2.6 * PrintedBoard::bar_half_width, length = distance(mark.from, mark.to),
+               part = length / (2 * mark.dashes - 1);
+  for (int k = 0; k < 2 * mark.dashes - 1; ++k)
+    for (const double share : {0.28, 0.5, 0.72}) {
+      const Point2 at = mark.from + along * ((k + share) * part);
+      if (!look(at, k % 2 == 0) || !look(at + across * off, false) || !look(at - across * off, false))
+        return false;
+    }
+  if (!look(mark.from - along * 0.3, false) || !look(mark.to + along * 0.3, false)) return false;
   return brightest_bar < 0.7 * darkest_paper;
 }
 
+int marks_seen(const ImageView<const uint8_t>& picture, const std::vector<BoardPoint>& points,
+               const BoardShape& shape) {
+  int count = 0;
+  for (const PrintedBoard::Mark& mark : PrintedBoard::marks(shape)) count += mark_seen(picture, points, mark);
+  return count;
+}
+
+/// Every labelling under which the grid is the board, or the part of it that begins at some column and row.
 std::vector<Labelling> fitting_labellings(const Grid& grid, const BoardShape& shape) {
   std::vector<Labelling> all;
   for (const bool swapped : {false, true}) {
-    if ((swapped ? grid.size_j : grid.size_i) != shape.columns ||
-        (swapped ? grid.size_i : grid.size_j) != shape.rows)
-      continue;
-    for (const bool flip_column : {false, true})
-      for (const bool flip_row : {false, true}) all.push_back({swapped, flip_column, flip_row});
+    const int columns = swapped ? grid.size_j : grid.size_i, rows = swapped ? grid.size_i : grid.size_j;
+    for (int first_column = 0; first_column + columns <= shape.columns; ++first_column)
+      for (int first_row = 0; first_row + rows <= shape.rows; ++first_row)
+        for (const bool flip_column : {false, true})
+          for (const bool flip_row : {false, true})
+            all.push_back({swapped, flip_column, flip_row, first_column, first_row});
   }
   return all;
 }
@@ -100,15 +133,76 @@ bool marked_the_other_way(const ImageView<const uint8_t>& picture, const BoardSh
   BoardShape swapped = shape;
   std::swap(swapped.columns, swapped.rows);
   for (const Labelling& labelling : fitting_labellings(grid, swapped)) {
-    const auto h = pixel_from_pitch(labelled(grid, swapped, labelling));
-    if (h && right_handed(*h, swapped) && mark_seen(picture, *h, shape.kind)) return true;
+    const std::vector<BoardPoint> points = labelled(grid, labelling);
+    const auto h = pixel_from_pitch(points);
+    if (h && right_handed(*h, points) && marks_seen(picture, points, swapped) > 0) return true;
   }
   return false;
 }
 
 const char* name_of(BoardKind kind) { return kind == BoardKind::dots ? "dots" : "corners"; }
 
-BoardSeen board_from(const ImageView<const uint8_t>& picture, const BoardShape& shape, const Grid& grid) {
+std::string wrong_size(const Grid& grid, const BoardShape& shape) {
+  const auto [shorter, longer] =
+      std::minmax(grid.size_i, grid.size_j);  // shown the way round that was asked for
+  const bool wide = shape.columns >= shape.rows;
+  return fmt::format(
+      "a lattice of {} x {} {} is seen, {} x {} was asked for (counted as dots, or as inner corners of a "
+      "checkerboard); check --columns and --rows, and that the whole board is in sight",
+      wide ? longer : shorter, wide ? shorter : longer, name_of(shape.kind), shape.columns, shape.rows);
+}
+
+/// The labelling with most marks, of those the one whose origin lies nearest the picture's bottom left.
+struct Chosen {
+  std::vector<BoardPoint> points;
+  int marks = 0, rivals = 0;  ///< rivals: others with as many marks
+  bool mirrored_mark = false;
+};
+
+Chosen choose_labelling(const ImageView<const uint8_t>& picture, const BoardShape& shape, const Grid& grid) {
+  const Point2 bottom_left{-0.5, picture.height() - 0.5};
+  Chosen chosen;
+  double nearest = std::numeric_limits<double>::infinity();
+  // One fit an orientation; where the part begins only shifts it.
+  std::vector<std::pair<Labelling, std::optional<Homography>>> orientations;
+  const auto from_part = [&](const Labelling& l) -> std::optional<Homography> {
+    for (const auto& [known, h] : orientations) {
+      if (known.swapped != l.swapped || known.flip_column != l.flip_column || known.flip_row != l.flip_row ||
+          !h)
+        continue;
+      Homography shift = Homography::Identity();
+      shift(0, 2) = -l.first_column, shift(1, 2) = -l.first_row;
+      return Homography(*h * shift);
+    }
+    return std::nullopt;
+  };
+  for (const Labelling& labelling : fitting_labellings(grid, shape)) {
+    std::vector<BoardPoint> points = labelled(grid, labelling);
+    if (labelling.first_column == 0 && labelling.first_row == 0)
+      orientations.emplace_back(labelling, pixel_from_pitch(points));
+    const auto h = from_part(labelling);
+    if (!h) continue;
+    const int marks = marks_seen(picture, points, shape);
+    if (!right_handed(*h, points)) {
+      chosen.mirrored_mark = chosen.mirrored_mark || marks > 0;
+      continue;
+    }
+    const double far = distance(
+        apply(*h, {static_cast<double>(labelling.first_column), static_cast<double>(labelling.first_row)}),
+        bottom_left);
+    if (marks < chosen.marks) continue;
+    chosen.rivals = marks > chosen.marks ? 0 : chosen.rivals + (chosen.points.empty() ? 0 : 1);
+    if (marks > chosen.marks || far < nearest - 1e-9) {
+      chosen.points = std::move(points);
+      chosen.marks = marks;
+      nearest = far;
+    }
+  }
+  return chosen;
+}
+
+BoardSeen board_from(const ImageView<const uint8_t>& picture, const BoardShape& shape,
+                     const BoardSearch& search, const Grid& grid) {
   BoardSeen seen;
   const size_t asked = static_cast<size_t>(shape.columns) * static_cast<size_t>(shape.rows);
   if (grid.lattice.size() < 9) {
@@ -116,63 +210,46 @@ BoardSeen board_from(const ImageView<const uint8_t>& picture, const BoardShape& 
                               grid.lattice.size(), asked, name_of(shape.kind));
     return seen;
   }
-  const std::vector<Labelling> labellings = fitting_labellings(grid, shape);
-  if (labellings.empty()) {
-    const auto [shorter, longer] =
-        std::minmax(grid.size_i, grid.size_j);  // shown the way round that was asked for
-    const bool wide = shape.columns >= shape.rows;
-    seen.reason = fmt::format(
-        "a lattice of {} x {} {} is seen, {} x {} was asked for (counted as dots, or as inner corners of a "
-        "checkerboard); check --columns and --rows, and that the whole board is in sight",
-        wide ? longer : shorter, wide ? shorter : longer, name_of(shape.kind), shape.columns, shape.rows);
+  const auto [shorter, longer] = std::minmax(grid.size_i, grid.size_j);
+  const auto [least, most] = std::minmax(shape.columns, shape.rows);
+  seen.whole = shorter == least && longer == most;
+  if (shorter > least || longer > most || (!seen.whole && shorter < 4)) {
+    seen.reason = wrong_size(grid, shape);
     return seen;
   }
-  if (4 * grid.lattice.size() < 3 * asked) {
+  if (4 * grid.lattice.size() < 3 * static_cast<size_t>(grid.size_i) * static_cast<size_t>(grid.size_j)) {
     seen.reason = fmt::format(
         "{} of {} {} seen; at least three quarters are needed. What covers the board, or is it glare?",
         grid.lattice.size(), asked, name_of(shape.kind));
     return seen;
   }
-  const Point2 bottom_left{-0.5, picture.height() - 0.5};
-  double nearest = std::numeric_limits<double>::infinity();
-  bool mirrored_mark = false;
-  for (const Labelling& labelling : labellings) {
-    std::vector<BoardPoint> points = labelled(grid, shape, labelling);
-    const auto h = pixel_from_pitch(points);
-    if (!h) continue;
-    const bool mark = mark_seen(picture, *h, shape.kind);
-    if (!right_handed(*h, shape)) {
-      mirrored_mark = mirrored_mark || mark;
-      continue;
-    }
-    const double far = distance(apply(*h, {0, 0}), bottom_left);
-    if (seen.marked && !mark) continue;
-    if ((mark && !seen.marked) || far < nearest) {
-      seen.points = std::move(points);
-      seen.marked = mark;
-      nearest = far;
-    }
-  }
-  if (mirrored_mark && !seen.marked) {
-    seen.points.clear();
+  Chosen chosen = choose_labelling(picture, shape, grid);
+  if (chosen.mirrored_mark && chosen.marks == 0) {
     seen.reason =
         "the board's mark is seen in mirror image; is the picture flipped, or seen through a mirror? Flip it "
         "back before measuring";
     return seen;
   }
-  if (!seen.marked && marked_the_other_way(picture, shape, grid)) {
-    seen.points.clear();
+  if (chosen.marks == 0 && marked_the_other_way(picture, shape, grid)) {
     seen.reason =
         fmt::format("the board's mark says that it has {} columns and {} rows; {} x {} was asked for",
                     shape.rows, shape.columns, shape.columns, shape.rows);
     return seen;
   }
+  if (!seen.whole && !search.any_part && (chosen.marks == 0 || chosen.rivals > 0)) {
+    seen.reason = wrong_size(grid, shape) +
+                  "; of a part, one of the board's marks must be in sight, to tell which part it is";
+    return seen;
+  }
+  seen.points = std::move(chosen.points);
+  seen.marked = chosen.marks > 0 && (seen.whole || chosen.rivals == 0);
   seen.found = !seen.points.empty();
   if (!seen.found) seen.reason = "the points seen lie on no plane";
   return seen;
 }
 
-BoardSeen find_dot_board(const ImageView<const uint8_t>& picture, const BoardShape& shape) {
+BoardSeen find_dot_board(const ImageView<const uint8_t>& picture, const BoardShape& shape,
+                         const BoardSearch& search) {
   BoardSeen best;
   size_t most = 0;
   const int smaller = std::min(picture.width(), picture.height());
@@ -183,23 +260,25 @@ BoardSeen find_dot_board(const ImageView<const uint8_t>& picture, const BoardSha
       std::vector<double> radii;
       for (const DotSeen& d : dots) centres.push_back(d.centre), radii.push_back(d.radius_px);
       const Grid grid = grid_of(std::move(centres));
-      BoardSeen seen = board_from(picture, shape, grid);
-      if (seen.found || best.reason.empty() || grid.lattice.size() > most) {
-        best = std::move(seen);
-        most = grid.lattice.size();
-      }
-      if (best.found) {
+      BoardSeen seen = board_from(picture, shape, search, grid);
+      if (seen.found) {
         std::nth_element(radii.begin(), radii.begin() + static_cast<std::ptrdiff_t>(radii.size() / 2),
                          radii.end());
-        best.dot_radius_px = radii[radii.size() / 2];
-        return best;
+        seen.dot_radius_px = radii[radii.size() / 2];
+      }
+      if (seen.found && seen.whole) return seen;
+      // A part is kept until no window shows more of the board.
+      if (seen.found != best.found ? seen.found : grid.lattice.size() >= most) {
+        best = std::move(seen);
+        most = grid.lattice.size();
       }
     }
   return best;
 }
 
-BoardSeen find_checker_board(const ImageView<const uint8_t>& picture, const BoardShape& shape) {
-  BoardSeen seen = board_from(picture, shape, grid_of(find_saddles(picture)));
+BoardSeen find_checker_board(const ImageView<const uint8_t>& picture, const BoardShape& shape,
+                             const BoardSearch& search) {
+  BoardSeen seen = board_from(picture, shape, search, grid_of(find_saddles(picture)));
   if (!seen.found) return seen;
   // Now that the spacing is known, each corner may use as much of its edges as belongs to it alone.
   const auto h = pixel_from_pitch(seen.points);
@@ -213,7 +292,8 @@ BoardSeen find_checker_board(const ImageView<const uint8_t>& picture, const Boar
 
 }  // namespace
 
-BoardSeen find_board(const ImageView<const uint8_t>& picture, const BoardShape& shape) {
+BoardSeen find_board(const ImageView<const uint8_t>& picture, const BoardShape& shape,
+                     const BoardSearch& search) {
   shape.require_valid();
   if (picture.width() < 24 || picture.height() < 24) {
     BoardSeen seen;
@@ -221,7 +301,8 @@ BoardSeen find_board(const ImageView<const uint8_t>& picture, const BoardShape& 
                               picture.width(), picture.height());
     return seen;
   }
-  return shape.kind == BoardKind::dots ? find_dot_board(picture, shape) : find_checker_board(picture, shape);
+  return shape.kind == BoardKind::dots ? find_dot_board(picture, shape, search)
+                                       : find_checker_board(picture, shape, search);
 }
 
 }  // namespace heron

@@ -21,11 +21,11 @@ Homography homography_of(const Eigen::VectorXd& x) {
 }
 
 /// A cubic radial term explains part of the residuals when the lens bends lines; its size at the corner.
-double cubic_residual(const std::vector<PlanePoint>& points, int width, int height) {
+double cubic_residual(const std::vector<MappedPoint>& points, int width, int height) {
   const Point2 centre{0.5 * (width - 1), 0.5 * (height - 1)};
   const double corner = norm(centre);
   double along = 0, weight = 0;
-  for (const PlanePoint& p : points) {
+  for (const MappedPoint& p : points) {
     const Point2 d = (p.pixel - centre) / corner;
     const double r = norm(d), cubic = r * r * r - 0.6 * r;  // what a scale cannot take up
     if (r > 0) along += cubic * dot(p.residual_px, d / r), weight += cubic * cubic;

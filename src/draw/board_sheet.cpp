@@ -52,8 +52,14 @@ void draw_sheet(cairo_t* c, const BoardShape& s, const Sheet& sheet) {
     cairo_fill(c);
   }
   const double half = PrintedBoard::bar_half_width;
-  cairo_rectangle(c, x_of(PrintedBoard::bar_from), y_of(PrintedBoard::bar_y(s.kind) + half),
-                  (PrintedBoard::bar_to - PrintedBoard::bar_from) * p, 2 * half * p);
+  for (const PrintedBoard::Mark& mark : PrintedBoard::marks(s))
+    for (int k = 0; k < mark.dashes; ++k) {
+      const auto [from, to] = mark.dash(k);
+      const double width = std::max(std::abs(to.x - from.x), 2 * half) * p,
+                   height = std::max(std::abs(to.y - from.y), 2 * half) * p;
+      cairo_rectangle(c, x_of(0.5 * (from.x + to.x)) - width / 2, y_of(0.5 * (from.y + to.y)) - height / 2,
+                      width, height);
+    }
   cairo_fill(c);
 
   // A bar to lay a ruler on, as long as fits.

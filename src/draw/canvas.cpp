@@ -51,6 +51,15 @@ void Canvas::lines(const std::vector<std::pair<Point2, Point2>>& segments, Color
   stroke_path(color, width, Stroke::solid);
 }
 
+void Canvas::patch(Point2 corner, double width, double height, Color color) {
+  const Point2 p = place(corner);
+  cairo_set_antialias(cairo_.get(), CAIRO_ANTIALIAS_NONE);
+  cairo_rectangle(cairo_.get(), p.x, p.y, width * zoom_, height * zoom_);
+  set(cairo_.get(), color);
+  cairo_fill(cairo_.get());
+  cairo_set_antialias(cairo_.get(), CAIRO_ANTIALIAS_DEFAULT);
+}
+
 void Canvas::cross(Point2 at, double half, Color color, double width) {
   const Point2 p = place(at);
   cairo_move_to(cairo_.get(), p.x - half, p.y - half);

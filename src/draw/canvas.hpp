@@ -38,6 +38,8 @@ class Canvas {
   void arrow(Point2 from, Point2 to, Color color, double width, Stroke stroke);
   /// Words in a dark box whose top left corner lies at `at`, moved so that it stays on the picture.
   void label(Point2 at, const std::string& words, Color color = {1, 1, 1}, double size = 13);
+  /// A filled box without rim.
+  void patch(Point2 corner, double width, double height, Color color);
   void hatch(int x, int y);  ///< marks one picture pixel as not counting
   Image<Rgb> image() const;
 

@@ -85,27 +85,34 @@ Image<Rgb> draw_report(const ImageView<const uint8_t>& picture, const Report& re
   return canvas.image();
 }
 
-Image<Rgb> draw_residuals(const ImageView<const uint8_t>& picture, const PlaneCalibration& c) {
+Image<Rgb> draw_residuals(const ImageView<const uint8_t>& picture, const std::vector<MappedPoint>& points,
+                          const Mapping& mapping) {
   Canvas canvas(picture);
-  double largest = 1e-9;
-  for (const PlanePoint& p : c.points) largest = std::max(largest, norm(p.residual_px));
+  double largest = 1e-9, sum = 0, far_mm = 0;
+  for (const MappedPoint& p : points) {
+    const double size = norm(p.residual_px);
+    largest = std::max(largest, size), sum += size * size;
+    far_mm = std::max({far_mm, std::abs(p.world_mm.x), std::abs(p.world_mm.y)});
+  }
   double factor = 1;  // a round factor that makes the largest arrow about 30 pixels long
   for (const double f : {2.0, 5.0, 10.0, 20.0, 50.0, 100.0, 200.0, 500.0, 1000.0, 2000.0})
     if (f * largest <= 40) factor = f;
-  for (const PlanePoint& p : c.points) {
+  for (const MappedPoint& p : points) {
     canvas.ring(p.pixel, 3, edge_color, 1.2);
     canvas.arrow(p.pixel, p.pixel + p.residual_px * factor, unseen_color, 1.5, Stroke::solid);
   }
-  const Point2 zero = c.mapping.pixel_from_world({0, 0}), x = c.mapping.pixel_from_world({40, 0}),
-               y = c.mapping.pixel_from_world({0, 40});
+  const double length = std::max(far_mm * 0.2, 1e-3);
+  const Point2 zero = mapping.pixel_from_world({0, 0}), x = mapping.pixel_from_world({length, 0}),
+               y = mapping.pixel_from_world({0, length});
   canvas.arrow(zero, x, axis_color, 2.5, Stroke::solid);
   canvas.arrow(zero, y, axis_color, 2.5, Stroke::dashed);
   canvas.label(x + Point2{6, -8}, "X");
   canvas.label(y + Point2{-8, -26}, "Y");
-  canvas.label({6, 6},
-               fmt::format("{} points   rms {:.4f} px   largest {:.4f} px = {:.4f} mm   arrows x {:.0f}",
-                           c.points.size(), c.rms_px, largest, c.largest_mm, factor),
-               {1, 1, 1}, 14);
+  canvas.label(
+      {6, 6},
+      fmt::format("{} points   rms {:.4f} px   largest {:.4f} px   arrows x {:.0f}", points.size(),
+                  std::sqrt(sum / std::max<double>(1, static_cast<double>(points.size()))), largest, factor),
+      {1, 1, 1}, 14);
   return canvas.image();
 }
 

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 #include <fmt/ranges.h>
 
+#include "heron/base/error.hpp"
 #include "heron/files/atomic_file.hpp"
 #include "heron/files/toml_file.hpp"
 
@@ -11,10 +12,10 @@ namespace {
 
 constexpr int version = 1;
 
-std::string row_of(const std::vector<double>& values) {
+std::string list_of(const std::vector<double>& values) {
   std::vector<std::string> texts;
   for (double v : values) texts.push_back(toml_number(v));
-  return fmt::format("  [{}],\n", fmt::join(texts, ", "));
+  return fmt::format("[{}]", fmt::join(texts, ", "));
 }
 
 template <class Matrix>
@@ -23,7 +24,7 @@ std::string rows_of(const Matrix& m) {
   for (Eigen::Index i = 0; i < m.rows(); ++i) {
     std::vector<double> row;
     for (Eigen::Index j = 0; j < m.cols(); ++j) row.push_back(m(i, j));
-    text += row_of(row);
+    text += "  " + list_of(row) + ",\n";
   }
   return text + "]";
 }
@@ -38,57 +39,156 @@ Eigen::Matrix<double, Size, Size> square(const TomlTable& file, const std::strin
   return m;
 }
 
+std::string text_of(const PlaneMapping& plane) {
+  return "# takes (x, y, 1) in millimetres to (u, v, 1) in pixels\npixel_from_world = " +
+         rows_of(plane.matrix()) +
+         "\n# of its first eight elements, row by row; the last is 1\ncovariance = " +
+         rows_of(plane.covariance()) + "\n";
+}
+
+std::string text_of(const CameraMapping& mapping) {
+  const CameraModel& c = mapping.camera();
+  const Eigen::Quaterniond& q = c.camera_from_world.rotation;
+  const Eigen::Vector3d& p = c.camera_from_world.position;
+  return fmt::format(
+      "focal_px = {}\nprincipal_px = {}\ndistortion = {}  # k1, k2, p1, p2, k3\n"
+      "# camera_from_world: camera axes x right, y down, z forward\nrotation = {}  # quaternion w, x, y, "
+      "z\nposition_mm = {}\n"
+      "# of fx, fy, cx, cy, k1, k2, p1, p2, k3, a turn of the camera (radians) and a shift (mm), both in the "
+      "camera's axes\ncovariance = {}\n",
+      list_of({c.lens.fx, c.lens.fy}), list_of({c.lens.cx, c.lens.cy}),
+      list_of({c.lens.k1, c.lens.k2, c.lens.p1, c.lens.p2, c.lens.k3}), list_of({q.w(), q.x(), q.y(), q.z()}),
+      list_of({p.x(), p.y(), p.z()}), rows_of(mapping.covariance()));
+}
+
+Mapping plane_of(const TomlTable& file) {
+  const Homography h = square<3>(file, "pixel_from_world");
+  const PlaneMapping::Covariance covariance = square<8>(file, "covariance");
+  if (h(2, 2) == 0 || std::abs(h.determinant()) < 1e-15)
+    file.refuse("pixel_from_world", "cannot be inverted, or its last element is 0");
+  return PlaneMapping(h, covariance);
+}
+
+Mapping camera_of(const TomlTable& file) {
+  const auto focal = file.numbers("focal_px", 2), principal = file.numbers("principal_px", 2),
+             d = file.numbers("distortion", 5);
+  const auto q = file.numbers("rotation", 4), p = file.numbers("position_mm", 3);
+  if (!(focal[0] > 0 && focal[1] > 0)) file.refuse("focal_px", "must be above 0");
+  CameraModel camera;
+  camera.lens = {.fx = focal[0],
+                 .fy = focal[1],
+                 .cx = principal[0],
+                 .cy = principal[1],
+                 .k1 = d[0],
+                 .k2 = d[1],
+                 .k3 = d[4],
+                 .p1 = d[2],
+                 .p2 = d[3]};
+  camera.camera_from_world = {Eigen::Quaterniond(q[0], q[1], q[2], q[3]), {p[0], p[1], p[2]}};
+  if (std::abs(camera.camera_from_world.rotation.norm() - 1) > 1e-6)
+    file.refuse("rotation", "must be a quaternion of length 1: w, x, y, z");
+  return CameraMapping(camera, square<CameraMapping::parameter_count>(file, "covariance"));
+}
+
+Axes axes_of(const TomlTable& table) {
+  const auto zero = table.numbers("zero_mm", 2);
+  Axes axes{{zero[0], zero[1]},
+            *axis_direction(table.word("x", {"+X", "-X", "+Y", "-Y"})),
+            *axis_direction(table.word("y", {"+X", "-X", "+Y", "-Y"}))};
+  try {
+    axes.require_valid();
+  } catch (const Error& error) {
+    table.refuse("y", error.what());
+  }
+  table.done();
+  return axes;
+}
+
 }  // namespace
 
+const char* name_of(AxisDirection d) {
+  return d == AxisDirection::plus_x    ? "+X"
+         : d == AxisDirection::minus_x ? "-X"
+         : d == AxisDirection::plus_y  ? "+Y"
+                                       : "-Y";
+}
+
+std::optional<AxisDirection> axis_direction(const std::string& name) {
+  for (const AxisDirection d :
+       {AxisDirection::plus_x, AxisDirection::minus_x, AxisDirection::plus_y, AxisDirection::minus_y})
+    if (name == name_of(d)) return d;
+  return std::nullopt;
+}
+
+MappingRecord record_of(const PlaneCalibration& c) {
+  MappingRecord r;
+  r.mapping = c.mapping;
+  r.rms_px = c.rms_px, r.sigma_px = c.sigma_px, r.largest_mm = c.largest_mm,
+  r.distortion_px = c.distortion_px;
+  r.points = c.points;
+  return r;
+}
+
 void save_mapping(const std::string& path, const MappingRecord& r) {
-  const PlaneCalibration& c = r.calibration;
   std::vector<std::string> pictures;
   for (const std::string& name : r.pictures) pictures.push_back(toml_text(name));
   std::string text = fmt::format(
-      "# Able Heron mapping: pixel to millimetres on one plane. pixel_from_world takes (x, y, 1) in "
-      "millimetres to (u, v, 1) in pixels.\n"
-      "version = {}\nkind = \"plane\"\ndate = {}\npictures = [{}]\npicture_size = [{}, {}]\nrms_px = "
+      "# Able Heron mapping: pixel to millimetres.\n"
+      "version = {}\nkind = \"{}\"\nmade_from = {}\nworld = {}  # whose frame x and y are in\ndate = "
+      "{}\npictures = [{}]\npicture_size = [{}, {}]\nrms_px = "
       "{}\nsigma_px = {}  # of one coordinate of one point\nlargest_mm = {}\ndistortion_px = {}  # what the "
-      "lens bends at the corner, if anything\n\n",
-      version, toml_text(r.date), fmt::join(pictures, ", "), toml_number(r.width), toml_number(r.height),
-      toml_number(c.rms_px), toml_number(c.sigma_px), toml_number(c.largest_mm),
-      toml_number(c.distortion_px));
-  text += "pixel_from_world = " + rows_of(c.mapping.matrix()) + "\n";
-  text += "# of its first eight elements, row by row; the last is 1\ncovariance = " +
-          rows_of(c.mapping.covariance()) + "\n\n";
-  text += "# u, v in pixels; x, y in millimetres; residuals in pixels, seen minus mapped\npoints = [\n";
-  for (const PlanePoint& p : c.points)
-    text += row_of({p.pixel.x, p.pixel.y, p.world_mm.x, p.world_mm.y, p.residual_px.x, p.residual_px.y});
-  text += fmt::format("]\n\n[board]\nkind = \"{}\"\ncolumns = {}\nrows = {}\npitch_mm = {}\n",
-                      r.board.kind == BoardKind::dots ? "dots" : "checker", r.board.columns, r.board.rows,
-                      toml_number(r.board.pitch_mm));
+      "lens bends at the corner, if anything, and the mapping does not hold\n\n",
+      version, r.mapping.camera() ? "camera" : "plane", toml_text(r.made_from), toml_text(r.world),
+      toml_text(r.date), fmt::join(pictures, ", "), r.width, r.height, toml_number(r.rms_px),
+      toml_number(r.sigma_px), toml_number(r.largest_mm), toml_number(r.distortion_px));
+  text += r.mapping.camera() ? text_of(*r.mapping.camera()) : text_of(*r.mapping.plane());
+  text +=
+      "\n# u, v in pixels; x, y in millimetres; residuals in pixels, seen minus mapped; number of the "
+      "picture\npoints = [\n";
+  for (const MappedPoint& p : r.points)
+    text += "  " +
+            list_of({p.pixel.x, p.pixel.y, p.world_mm.x, p.world_mm.y, p.residual_px.x, p.residual_px.y,
+                     static_cast<double>(p.view)}) +
+            ",\n";
+  text += "]\n";
+  if (r.board)
+    text += fmt::format("\n[board]\nkind = \"{}\"\ncolumns = {}\nrows = {}\npitch_mm = {}\n",
+                        r.board->kind == BoardKind::dots ? "dots" : "checker", r.board->columns,
+                        r.board->rows, toml_number(r.board->pitch_mm));
+  if (r.axes)
+    text += fmt::format(
+        "\n# the user's zero in the world above, and which way the user's axes point there\n[axes]\nzero_mm "
+        "= {}\nx = \"{}\"\ny = \"{}\"\n",
+        list_of({r.axes->zero_mm.x, r.axes->zero_mm.y}), name_of(r.axes->x), name_of(r.axes->y));
   write_file(path, text);
 }
 
 MappingRecord load_mapping(const std::string& path) {
   const TomlTable file = TomlTable::load(path, version);
-  file.word("kind", {"plane"});
   MappingRecord r;
+  r.mapping = file.word("kind", {"plane", "camera"}) == "plane" ? plane_of(file) : camera_of(file);
+  r.made_from = file.text("made_from", "board");
+  r.world = file.text("world", "board");
   r.date = file.text("date");
-  file.has("pictures");  // names for people
+  r.pictures = file.texts("pictures");
   const auto size = file.numbers("picture_size", 2);
+  for (const double s : size)
+    if (!(s >= 1 && s <= 1e6)) file.refuse("picture_size", "must be [WIDTH, HEIGHT] in pixels");
   r.width = static_cast<int>(size[0]), r.height = static_cast<int>(size[1]);
-  r.calibration.rms_px = file.number("rms_px");
-  r.calibration.sigma_px = file.number("sigma_px");
-  r.calibration.largest_mm = file.number("largest_mm", 0);
-  r.calibration.distortion_px = file.number("distortion_px", 0);
-  const Homography h = square<3>(file, "pixel_from_world");
-  const PlaneMapping::Covariance covariance = square<8>(file, "covariance");
-  if (h(2, 2) == 0 || std::abs(h.determinant()) < 1e-15)
-    file.refuse("pixel_from_world", "cannot be inverted, or its last element is 0");
-  r.calibration.mapping = PlaneMapping(h, covariance);
-  for (const auto& p : file.rows("points", 6))
-    r.calibration.points.push_back({{p[0], p[1]}, {p[2], p[3]}, {p[4], p[5]}});
-  const TomlTable board = file.table("board");
-  r.board.kind = board.word("kind", {"dots", "checker"}) == "dots" ? BoardKind::dots : BoardKind::checker;
-  r.board.columns = board.whole("columns"), r.board.rows = board.whole("rows"),
-  r.board.pitch_mm = board.number("pitch_mm");
-  board.done();
+  r.rms_px = file.number("rms_px");
+  r.sigma_px = file.number("sigma_px");
+  r.largest_mm = file.number("largest_mm", 0);
+  r.distortion_px = file.number("distortion_px", 0);
+  for (const auto& p : file.rows("points", 7))
+    r.points.push_back({{p[0], p[1]}, {p[2], p[3]}, {p[4], p[5]}, static_cast<int>(p[6])});
+  if (const auto board = file.optional_table("board")) {
+    r.board.emplace();
+    r.board->kind = board->word("kind", {"dots", "checker"}) == "dots" ? BoardKind::dots : BoardKind::checker;
+    r.board->columns = board->whole("columns"), r.board->rows = board->whole("rows"),
+    r.board->pitch_mm = board->number("pitch_mm");
+    board->done();
+  }
+  if (const auto axes = file.optional_table("axes")) r.axes = axes_of(*axes);
   file.done();
   return r;
 }

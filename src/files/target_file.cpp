@@ -35,11 +35,13 @@ std::string settings_text(const PatternTarget& target) {
       "version = {}\nkind = \"pattern\"\nname = {}\norigin = {}  # picture coordinates of this "
       "file\nleast_strength = {}  # 0: chosen by the picture\nhash = \"{}\"\n\n"
       "[limits]\nangle = {}  # degrees\nscale = {}\nleast_score = {}\nleast_contrast = {}\ncount = {}  # 0: "
-      "all\nmost_overlap = {}\n",
+      "all\nmost_overlap = {}\n\n[part]  # how it stands and where it is taken\nheight_mm = {}\ngrasp = [{}, "
+      "{}, {}]  # x mm, y mm, degrees, in the part's frame\n",
       version, toml_text(s.name), pair(target.origin().x, target.origin().y), toml_number(s.least_strength),
       hash_of(target.pixels(), target.mask()), pair(l.angle.min.degrees(), l.angle.max.degrees()),
       pair(l.scale.min, l.scale.max), toml_number(l.least_score), toml_number(l.least_contrast), l.count,
-      toml_number(l.most_overlap));
+      toml_number(l.most_overlap), toml_number(s.place.height_mm), toml_number(s.place.grasp.x),
+      toml_number(s.place.grasp.y), toml_number(s.place.grasp.angle.degrees()));
 }
 
 }  // namespace
@@ -77,6 +79,14 @@ LoadedTarget load_target(const std::string& path) {
     l.count = limits->whole("count", l.count);
     l.most_overlap = limits->number("most_overlap", l.most_overlap);
     limits->done();
+  }
+  if (const auto part = file.optional_table("part")) {
+    settings.place.height_mm = part->number("height_mm", 0);
+    if (part->has("grasp")) {
+      const auto grasp = part->numbers("grasp", 3);
+      settings.place.grasp = {grasp[0], grasp[1], degrees(grasp[2])};
+    }
+    part->done();
   }
   file.done();
   Image<uint8_t> pixels = grey_levels(content.picture);

@@ -143,6 +143,20 @@ std::string TomlTable::word(const std::string& key, const std::vector<std::strin
   return value;
 }
 
+std::vector<std::string> TomlTable::texts(const std::string& key) const {
+  asked_.insert(key);
+  const toml::node& node = content_->at(key);
+  const toml::array* array = node.as_array();
+  if (!array) content_->wrong_kind(node, key, "an array of texts in quotes");
+  std::vector<std::string> values;
+  for (const toml::node& element : *array) {
+    const auto* value = element.as_string();
+    if (!value) content_->wrong_kind(element, key, "an array of texts in quotes");
+    values.push_back(value->get());
+  }
+  return values;
+}
+
 std::vector<double> TomlTable::numbers(const std::string& key, size_t count) const {
   asked_.insert(key);
   const toml::node& node = content_->at(key);

@@ -96,9 +96,13 @@ std::vector<Piece> board_pieces(const BoardShape& board, const Pose2& pose, bool
         if ((i + j) % 2 == 0) add(rectangle(p, p, {(i + 0.5) * p, (j + 0.5) * p}));
   }
   if (with_mark)
-    add(rectangle(
-        (PrintedBoard::bar_to - PrintedBoard::bar_from) * p, 2 * PrintedBoard::bar_half_width * p,
-        {0.5 * (PrintedBoard::bar_from + PrintedBoard::bar_to) * p, PrintedBoard::bar_y(board.kind) * p}));
+    for (const PrintedBoard::Mark& mark : PrintedBoard::marks(board))
+      for (int k = 0; k < mark.dashes; ++k) {
+        const auto [from, to] = mark.dash(k);
+        const double across = 2 * PrintedBoard::bar_half_width * p;
+        add(rectangle(std::max(std::abs(to.x - from.x) * p, across),
+                      std::max(std::abs(to.y - from.y) * p, across), (from + to) * (0.5 * p)));
+      }
   pieces.push_back({ink, pose, 0.07});
   return pieces;
 }

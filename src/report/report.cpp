@@ -1,42 +1,52 @@
 #include "heron/report/report.hpp"
 
+#include <fmt/format.h>
+
 #include "heron/base/error.hpp"
 
 namespace heron {
 namespace {
 
-std::optional<WorldPose> world_pose_of(const Sighting& s, const PlaneMapping& mapping) {
+std::optional<WorldPose> world_pose_of(const Sighting& s, const Mapping& mapping, double height_mm) {
   try {
-    return mapping.world_pose({s.x, s.y}, s.angle, s.sigma);
+    return mapping.world_pose({s.x, s.y}, s.angle, s.sigma, height_mm);
   } catch (const Error& error) {
     if (error.code() != ErrorCode::not_determined) throw;
     return std::nullopt;
   }
 }
 
-WorldPose moved(const WorldPose& pose, const Pose2& to_from) {
-  const Pose2 p = to_from * Pose2{pose.x_mm, pose.y_mm, pose.angle};
+WorldPose moved(const WorldPose& pose, const Pose2& to_from, const Pose2& part_from_grasp) {
+  const Pose2 p = to_from * Pose2{pose.x_mm, pose.y_mm, pose.angle} * part_from_grasp;
   // The sigmas are turned as an upright ellipse; its tilt is left out, so they err on the safe side.
   const double c = std::abs(cos(to_from.angle)), s = std::abs(sin(to_from.angle));
+  // A grasp beside the origin swings with the part's angle.
+  const double swing = norm(part_from_grasp.position()) * pose.sigma.angle.radians();
   WorldPose result = pose;
   result.x_mm = p.x, result.y_mm = p.y, result.angle = p.angle;
-  result.sigma.x = std::hypot(c * pose.sigma.x, s * pose.sigma.y);
-  result.sigma.y = std::hypot(s * pose.sigma.x, c * pose.sigma.y);
+  result.sigma.x = std::hypot(c * pose.sigma.x, s * pose.sigma.y, swing);
+  result.sigma.y = std::hypot(s * pose.sigma.x, c * pose.sigma.y, swing);
   return result;
 }
 
 }  // namespace
 
-Report report_of(Findings findings, const PlaneMapping* mapping, const Pose2* robot_from_world) {
-  Report report;
+void add_findings(Report& report, Findings findings, const Frames& frames, const PartPlace& place) {
+  if (frames.mapping && frames.mapping->plane() && place.height_mm != 0)
+    fail_argument(
+        fmt::format("the part stands {:g} mm above the work plane, and the mapping is of a plane alone, "
+                    "which knows nothing of heights. Calibrate the lens "
+                    "(`heron calibrate --lens`), then the plane with `--lens-from`",
+                    place.height_mm));
   for (Sighting& s : findings.sightings) {
     ReportedPart part{std::move(s), std::nullopt, std::nullopt};
-    if (mapping) part.world = world_pose_of(part.sighting, *mapping);
-    if (part.world && robot_from_world) part.robot = moved(*part.world, *robot_from_world);
+    if (frames.mapping) part.world = world_pose_of(part.sighting, *frames.mapping, place.height_mm);
+    if (part.world && frames.robot_from_world)
+      part.robot = moved(*part.world, *frames.robot_from_world, place.grasp);
+    if (part.world && frames.axes) part.world = frames.axes->seen_from(*part.world);
     report.parts.push_back(std::move(part));
   }
-  report.misses = std::move(findings.misses);
-  return report;
+  std::move(findings.misses.begin(), findings.misses.end(), std::back_inserter(report.misses));
 }
 
 }  // namespace heron

@@ -52,13 +52,10 @@ Report Station::examine(const Picture& picture, const Pose2& robot_from_world) {
                     picture.name, picture.width(), picture.height(), mapping_.width, mapping_.height));
   const auto begun = Clock::now();
   const Survey survey(grey_levels(picture));
-  Findings all;
-  for (const Loaded& t : targets_) {
-    Findings found = find(t.target, survey, t.limits);
-    std::move(found.sightings.begin(), found.sightings.end(), std::back_inserter(all.sightings));
-    std::move(found.misses.begin(), found.misses.end(), std::back_inserter(all.misses));
-  }
-  Report report = report_of(std::move(all), &mapping_.calibration.mapping, &robot_from_world);
+  const Frames frames{&mapping_.mapping, mapping_.axes ? &*mapping_.axes : nullptr, &robot_from_world};
+  Report report;
+  for (const Loaded& t : targets_)
+    add_findings(report, find(t.target, survey, t.limits), frames, t.target.settings().place);
   report.number = number_;
   report.picture = picture.name;
   report.elapsed_ms = std::chrono::duration<double, std::milli>(Clock::now() - begun).count();

@@ -127,7 +127,7 @@ TEST_CASE("residuals are drawn enlarged by a round factor") {
       points.push_back({i, j, {40.0 + 50 * i + 0.02 * ((i * 3 + j) % 4), 200.0 - 45 * j}});
   const PlaneCalibration c = calibrate_plane(points, shape, 0, 320, 240);
   const Image<uint8_t> picture = flat(150);
-  const Image<Rgb> drawn = draw_residuals(picture, c);
+  const Image<Rgb> drawn = draw_residuals(picture, c.points, c.mapping);
   for (const BoardPoint& p : points)
     CHECK(changed(drawn, picture, {p.pixel.x - 6, p.pixel.y - 6, 12, 12}) > 10);
 }

@@ -71,7 +71,7 @@ TEST_CASE("broken files of every kind are refused, never worse") {
   MappingRecord record;
   record.width = 100, record.height = 80;
   record.date = "2026-01-01T00:00:00Z";
-  for (int i = 0; i < 5; ++i) record.calibration.points.push_back({{1.5 * i, 2}, {3, 4}, {0, 0}});
+  for (int i = 0; i < 5; ++i) record.points.push_back({{1.5 * i, 2}, {3, 4}, {0, 0}});
   save_mapping(folder / "m.toml", record);
   survives(support::read_text(folder / "m.toml"), folder / "b.toml", 600,
            [](const std::string& path) { load_mapping(path); });

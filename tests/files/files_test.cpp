@@ -229,16 +229,16 @@ TEST_CASE("a mapping comes back to the last bit, and its errors name line and co
       points.push_back(
           {i, j,
            apply(truth, shape.point(i, j)) + Point2{0.01 * ((i * 7 + j * 3) % 5), 0.01 * ((i + j) % 3)}});
-  record.calibration = calibrate_plane(points, shape, 0, 1280, 1024);
+  record = record_of(calibrate_plane(points, shape, 0, 1280, 1024));
   record.board = shape;
   record.width = 1280, record.height = 1024;
   record.pictures = {"a \"b\".png"};
   record.date = "2026-01-01T00:00:00Z";
   save_mapping(folder / "m.toml", record);
   const MappingRecord back = load_mapping(folder / "m.toml");
-  CHECK(back.calibration.mapping.matrix() == record.calibration.mapping.matrix());
-  CHECK(back.calibration.mapping.covariance() == record.calibration.mapping.covariance());
-  CHECK(back.calibration.points.size() == 20);
+  CHECK(back.mapping.plane()->matrix() == record.mapping.plane()->matrix());
+  CHECK(back.mapping.plane()->covariance() == record.mapping.plane()->covariance());
+  CHECK(back.points.size() == 20);
 
   const std::string text = support::read_text(folder / "m.toml");
   const auto broken = [&](const std::string& from, const std::string& to) {
@@ -255,7 +255,7 @@ TEST_CASE("a mapping comes back to the last bit, and its errors name line and co
   CHECK(contains(broken("columns = 5", "columns = 5\ncolums = 5"),
                  "unknown key 'colums'; did you mean 'columns'?"));
   CHECK(contains(broken("[board]", "[board"), "b.toml:"));
-  CHECK(contains(broken("date = ", "date = ,"), "b.toml:4:"));
+  CHECK(contains(broken("date = ", "date = ,"), "b.toml:6:"));
 }
 
 TEST_CASE("a recording lists its pictures and notices a missing one") {

@@ -28,8 +28,8 @@ struct Cell {
     MappingRecord record;
     const Image<uint8_t> board = grey_levels(load_picture(tray.path("board.png")));
     const BoardSeen seen = find_board(board, tray.station.board);
-    record.calibration =
-        calibrate_plane(seen.points, tray.station.board, seen.dot_radius_px, board.width(), board.height());
+    record = record_of(
+        calibrate_plane(seen.points, tray.station.board, seen.dot_radius_px, board.width(), board.height()));
     record.board = tray.station.board, record.width = board.width(), record.height = board.height();
     record.date = "2026-01-01T00:00:00Z";
     save_mapping(tray.path("mapping.toml"), record);

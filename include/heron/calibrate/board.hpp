@@ -19,17 +19,27 @@ struct BoardSeen {
   bool found = false;
   std::string reason;              ///< when not found: what was seen and what was asked for
   std::vector<BoardPoint> points;  ///< row by row; a few may be missing
-  bool marked = false;             ///< the origin was read from the board's mark
+  bool marked = false;             ///< the origin was read from one of the board's marks
+  bool whole = true;               ///< all sides are in sight; otherwise only a part of the board was seen
   double dot_radius_px = 0;        ///< median, dots only
+};
+
+struct BoardSearch {
+  /// Accept a part of a board without a mark in sight: which part is then unknown, and numbering begins at 0.
+  /// Enough to learn a lens from, since that does not depend on where a board's zero lies; not enough for a
+  /// plane.
+  bool any_part = false;
 };
 
 /// Finds a board of known shape at any angle and a slant up to 45 degrees.
 ///
 /// Points are labelled by growing a lattice from a seed. The labelling is right-handed as the camera sees it;
-/// a mark as on our printed boards tells which corner is the origin; without one it is the corner, of those
-/// that fit, nearest to the picture's bottom left. At most a quarter of the points may be hidden, and every
-/// side must be in sight. Cost: some passes over the picture. Throws Error{invalid_argument} for an invalid
-/// shape.
-BoardSeen find_board(const ImageView<const uint8_t>& picture, const BoardShape& shape);
+/// the marks of our printed boards tell which corner is the origin, and which part it is when the board lies
+/// partly outside the picture or is partly covered; any one mark will do. Without a mark every side must be
+/// in sight, and the origin is the corner, of those that fit, nearest to the picture's bottom left. Of the
+/// part in sight, at most a quarter of the points may be hidden, and 4 x 4 must be left. Cost: some passes
+/// over the picture. Throws Error{invalid_argument} for an invalid shape.
+BoardSeen find_board(const ImageView<const uint8_t>& picture, const BoardShape& shape,
+                     const BoardSearch& search = {});
 
 }  // namespace heron

@@ -6,16 +6,17 @@
 
 namespace heron {
 
-/// A board point with what the fitted mapping left of it.
-struct PlanePoint {
+/// A known point with what the fitted mapping left of it.
+struct MappedPoint {
   Point2 pixel, world_mm;
-  Point2 residual_px;  ///< seen minus mapped
+  Point2 residual_px = {};  ///< seen minus mapped
+  int view = 0;             ///< which picture it was seen in
 };
 
 /// A plane mapping and how well it holds.
 struct PlaneCalibration {
   PlaneMapping mapping;
-  std::vector<PlanePoint> points;
+  std::vector<MappedPoint> points;
   double rms_px = 0;         ///< root of the mean squared residual, x and y together
   double sigma_px = 0;       ///< standard deviation of one coordinate of one point, from the residuals
   double largest_mm = 0;     ///< largest residual on the plane

@@ -1,5 +1,6 @@
 #pragma once
 #include "heron/calibrate/plane.hpp"
+#include "heron/geometry/mapping.hpp"
 #include "heron/image/image.hpp"
 #include "heron/image/region.hpp"
 #include "heron/locate/pattern.hpp"
@@ -17,7 +18,14 @@ Image<Rgb> draw_report(const ImageView<const uint8_t>& picture, const Report& re
 
 /// Board points with their residuals as arrows, enlarged so that they can be seen; the factor is written on
 /// the picture.
-Image<Rgb> draw_residuals(const ImageView<const uint8_t>& picture, const PlaneCalibration& calibration);
+/// `mapping` shows where X and Y lie.
+Image<Rgb> draw_residuals(const ImageView<const uint8_t>& picture, const std::vector<MappedPoint>& points,
+                          const Mapping& mapping);
+
+/// How well each place of a picture is known, as colors from dark (best) to bright with lines of equal sigma
+/// in millimetres, and the points that the mapping was made from. Grey where a pixel looks past the plane.
+Image<Rgb> draw_sigma_map(int width, int height, const Mapping& mapping,
+                          const std::vector<MappedPoint>& points);
 
 /// The taught pixels, enlarged, with the edges that were taught and the origin; pixels that do not count are
 /// hatched.

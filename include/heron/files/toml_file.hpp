@@ -30,6 +30,7 @@ class TomlTable {
   std::string text(const std::string& key, const std::string& otherwise) const;
   /// One of the given words.
   std::string word(const std::string& key, const std::vector<std::string>& allowed) const;
+  std::vector<std::string> texts(const std::string& key) const;
   std::vector<double> numbers(const std::string& key, size_t count) const;
   std::vector<std::vector<double>> rows(const std::string& key, size_t columns) const;
   Range<double> range(const std::string& key, Range<double> otherwise) const;

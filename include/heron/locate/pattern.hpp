@@ -33,6 +33,7 @@ struct TeachPattern {
   double least_strength = 0;  ///< grey levels over two pixels from which on an edge is taught; 0 chooses by
                               ///< the region's strongest edges
   FindLimits limits = {};     ///< kept with the target, used when a find names none
+  PartPlace place = {};       ///< kept with the target
 };
 
 /// One edge of the taught part.

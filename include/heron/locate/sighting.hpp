@@ -14,6 +14,13 @@ struct EdgeMatch {
   float weight = 0;    ///< 0 not seen, to 1 seen in place and in direction
 };
 
+/// How a part stands on the work plane, and where a robot takes it; both belong to the part, so one mapping
+/// serves several kinds of part.
+struct PartPlace {
+  double height_mm = 0;  ///< of its taught face above the work plane; below is negative
+  Pose2 grasp = {};      ///< part_from_grasp: mm and angle in the part's own frame, world sense
+};
+
 /// One target found in one picture.
 struct Sighting {
   std::string target;

@@ -4,6 +4,7 @@
 #include <string>
 #include <vector>
 
+#include "heron/geometry/mapping.hpp"
 #include "heron/locate/sighting.hpp"
 
 namespace heron {
@@ -24,8 +25,17 @@ struct Report {
   std::vector<Miss> misses;
 };
 
-/// Puts findings into a report, with world poses when there is a mapping and robot poses when there is a
-/// frame as well. A part whose pixel looks past the plane's horizon keeps its picture pose alone.
-Report report_of(Findings findings, const PlaneMapping* mapping, const Pose2* robot_from_world);
+/// What is known of the frames; each may be missing.
+struct Frames {
+  const Mapping* mapping = nullptr;
+  const Axes* axes = nullptr;               ///< the user's; world poses are reported in them
+  const Pose2* robot_from_world = nullptr;  ///< of the mapping's own world
+};
+
+/// Adds what was found of one target to a report: world poses at the part's height when there is a mapping,
+/// robot poses of the grasp when there is a frame as well. A part whose pixel looks past the plane's horizon
+/// keeps its picture pose alone. Throws Error{invalid_argument} when the part has a height and the mapping
+/// knows none.
+void add_findings(Report& report, Findings findings, const Frames& frames, const PartPlace& place = {});
 
 }  // namespace heron

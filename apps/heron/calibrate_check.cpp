@@ -1,0 +1,81 @@
+#include <fmt/format.h>
+
+#include <nlohmann/json.hpp>
+
+#include "calibrate.hpp"
+#include "heron/base/error.hpp"
+#include "heron/calibrate/check.hpp"
+#include "heron/draw/overlay.hpp"
+#include "heron/files/picture_file.hpp"
+
+namespace heron::tool {
+namespace {
+
+using Json = nlohmann::ordered_json;
+
+const char* word_of(MappingState s) {
+  return s == MappingState::holds ? "holds" : s == MappingState::moved ? "moved" : "changed";
+}
+
+const char* advice_for(MappingState s) {
+  switch (s) {
+    case MappingState::holds:
+      return "nothing: the board is measured where it lay";
+    case MappingState::moved:
+      return "if the board was not moved, the camera was, along the plane: calibrate the plane anew (and "
+             "touch the frame again). If the board was laid down anew, all is well: lengths measure right";
+    default:
+      return "calibrate anew: lengths no longer measure right, so the camera's height, tilt, focus or zoom "
+             "is another, or the board is not flat on the plane";
+  }
+}
+
+}  // namespace
+
+int check_calibration(const CalibrateOptions& o) {
+  if (o.pictures.size() != 1)
+    fail_argument(fmt::format("calibrate: --check needs one new picture of the board; {} were given",
+                              o.pictures.size()));
+  const MappingRecord r = load_mapping(o.check);
+  if (!r.board || r.world != "board")
+    fail_argument(
+        fmt::format("{}: was made from {}, whose world is no board's; --check holds a picture of a board "
+                    "against a mapping made from that board",
+                    o.check, r.made_from));
+  int width = r.width, height = r.height;
+  const auto view = view_of(o.pictures[0], *r.board, width, height, nullptr);
+  if (!view) return 1;
+  const MappingCheck c = check_mapping(r.mapping, r.sigma_px, *r.board, view->points);
+  if (!o.picture.empty())
+    save_picture(o.picture, draw_residuals(grey_levels(load_picture(o.pictures[0])), c.points, r.mapping));
+  if (o.json) {
+    const Json j{
+        {"kind", "check"},
+        {"state", word_of(c.state)},
+        {"shift_mm", {c.shift_mm.x, c.shift_mm.y}},
+        {"turn", c.turn.degrees()},
+        {"scale", c.scale},
+        {"shape_px", c.shape_px},
+        {"expected_px", c.expected_px},
+        {"sigma",
+         {{"shift_mm", c.sigma_shift_mm}, {"turn", c.sigma_turn.degrees()}, {"scale", c.sigma_scale}}},
+        {"advice", advice_for(c.state)}};
+    fmt::print("{}\n", j.dump());
+  } else {
+    fmt::print("shift       {:.4f} {:.4f} mm \u00b1 {:.4f} mm of the board's middle\n", c.shift_mm.x,
+               c.shift_mm.y, c.sigma_shift_mm);
+    fmt::print("turn        {:.4f} \u00b1 {:.4f} degrees, from +X towards +Y\n", c.turn.degrees(),
+               c.sigma_turn.degrees());
+    fmt::print("lengths     100 mm read as {:.4f} \u00b1 {:.4f} mm\n", 100 * c.scale, 100 * c.sigma_scale);
+    fmt::print("shape       {:.4f} px left beside shift and turn, noise alone leaves {:.4f} px\n", c.shape_px,
+               c.expected_px);
+    fmt::print("verdict     {}\nto do       {}\n",
+               c.state == MappingState::holds   ? "the mapping holds"
+               : c.state == MappingState::moved ? "MOVED"
+                                                : "CHANGED",
+               advice_for(c.state));
+  }
+  return c.state == MappingState::holds ? 0 : 1;
+}
+
+}  // namespace heron::tool

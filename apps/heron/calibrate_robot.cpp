@@ -1,0 +1,231 @@
+#include <fmt/format.h>
+
+#include <filesystem>
+#include <nlohmann/json.hpp>
+
+#include "calibrate.hpp"
+#include "heron/base/error.hpp"
+#include "heron/calibrate/hand_eye.hpp"
+#include "heron/files/csv_file.hpp"
+#include "heron/files/picture_file.hpp"
+#include "options.hpp"
+
+namespace heron::tool {
+namespace {
+
+using Json = nlohmann::ordered_json;
+
+RotationForm form_of(const CalibrateOptions& o) {
+  if (o.rotation.empty())
+    fail_argument(
+        "calibrate: --rotation says how the robot writes rotations: quaternion-wxyz, quaternion-xyzw, "
+        "rotation-vector, or the order of its Euler angles, as zyx");
+  if (const auto form = rotation_form(o.rotation)) return *form;
+  std::string names;
+  for (const RotationForm f : all_rotation_forms()) names += (names.empty() ? "" : ", ") + name_of(f);
+  fail_argument(
+      fmt::format("--rotation '{}': it is one of {} (Euler angles about moving axes; about fixed axes the "
+                  "order is read backwards)",
+                  o.rotation, names));
+}
+
+std::vector<RobotPoseRow> rows_of(const std::string& path, RotationForm form) {
+  std::vector<RobotPoseRow> rows;
+  for (const auto& r : load_csv(path, 3 + numbers_in(form)))
+    rows.push_back({{r[0], r[1], r[2]}, {r.begin() + 3, r.end()}});
+  return rows;
+}
+
+/// Lens from --lens-from, or from the pictures themselves.
+CameraMapping lens_for(const CalibrateOptions& o, const std::vector<BoardView>& views,
+                       const BoardShape& shape, int width, int height) {
+  if (o.lens_from.empty()) return heron::calibrate_lens(views, shape, width, height).mapping;
+  const MappingRecord lens = load_mapping(o.lens_from);
+  if (!lens.mapping.camera())
+    fail_argument(o.lens_from + ": is a mapping of a plane alone and holds no lens; make one with --lens");
+  if (lens.width != width || lens.height != height)
+    fail_argument(fmt::format("{}: was made with {} x {} pixels, the pictures have {} x {}", o.lens_from,
+                              lens.width, lens.height, width, height));
+  return *lens.mapping.camera();
+}
+
+/// camera_from_carrier and the covariance of turn and shift in the camera's axes.
+CameraMapping mapping_of(const HandEyeCalibration& c, const CameraMapping& lens) {
+  const Eigen::Matrix3d back = -c.carrier_from_camera.rotation.conjugate().toRotationMatrix();
+  Eigen::Matrix<double, 6, 6> turn = Eigen::Matrix<double, 6, 6>::Zero();
+  turn.topLeftCorner<3, 3>() = back, turn.bottomRightCorner<3, 3>() = back;
+  CameraMapping::Covariance covariance = CameraMapping::Covariance::Zero();
+  covariance.topLeftCorner<9, 9>() = lens.covariance().topLeftCorner<9, 9>();
+  covariance.bottomRightCorner<6, 6>() = turn * c.covariance.topLeftCorner<6, 6>() * turn.transpose();
+  return CameraMapping({lens.camera().lens, c.carrier_from_camera.inverse()}, covariance);
+}
+
+Json json_of(const Pose3& p) {
+  const Eigen::Quaterniond& q = p.rotation;
+  return {{"position_mm", {p.position.x(), p.position.y(), p.position.z()}},
+          {"quaternion", {q.w(), q.x(), q.y(), q.z()}}};
+}
+
+std::string words_of(const Pose3& p) {
+  const Eigen::Quaterniond& q = p.rotation;
+  return fmt::format("{:.4f} {:.4f} {:.4f} mm, quaternion {:.6f} {:.6f} {:.6f} {:.6f} (w x y z)",
+                     p.position.x(), p.position.y(), p.position.z(), q.w(), q.x(), q.y(), q.z());
+}
+
+}  // namespace
+
+int calibrate_touched(const CalibrateOptions& o) {
+  const RigidFit fit = frame_from_touched(o.touched);
+  const Pose2& p = fit.target_from_source;
+  if (o.json) {
+    const Json j{{"kind", "touched"},
+                 {"points", fit.residuals_mm.size()},
+                 {"robot_from_board", {p.x, p.y, p.angle.degrees()}},
+                 {"rms_mm", fit.rms_mm},
+                 {"residuals_mm", fit.residuals_mm},
+                 {"sigma", {{"x", fit.sigma_mm}, {"y", fit.sigma_mm}, {"angle", fit.sigma_angle.degrees()}}}};
+    fmt::print("{}\n", j.dump());
+    return 0;
+  }
+  fmt::print(
+      "# {} touched points, rms {:.4f} mm; sigma {:.4f} mm and {:.5f} degrees. For the station "
+      "file:\n[frame]\nmount = \"fixed\"\nrobot_from_board = [{:.5f}, {:.5f}, {:.6f}]\n",
+      fit.residuals_mm.size(), fit.rms_mm, fit.sigma_mm, fit.sigma_angle.degrees(), p.x, p.y,
+      p.angle.degrees());
+  return 0;
+}
+
+int calibrate_wrist(const CalibrateOptions& o) {
+  std::vector<Angle> angles;
+  std::vector<Point2> seen;
+  for (const auto& row : load_csv(o.wrist, 3))
+    angles.push_back(degrees(row[0])), seen.push_back({row[1], row[2]});
+  const TurningCentre c = find_turning_centre(angles, seen);
+  if (o.json) {
+    const Json j{{"kind", "wrist"},
+                 {"angles", angles.size()},
+                 {"centre_mm", {c.centre_mm.x, c.centre_mm.y}},
+                 {"part_mm", {c.part_mm.x, c.part_mm.y}},
+                 {"turns_backwards", c.turns_backwards},
+                 {"rms_mm", c.rms_mm},
+                 {"sigma", {{"x", c.sigma_mm}, {"y", c.sigma_mm}}}};
+    fmt::print("{}\n", j.dump());
+    return 0;
+  }
+  fmt::print(
+      "centre      {:.4f} {:.4f} mm \u00b1 {:.4f} mm, of the wrist, in the frame the part was seen in\npart  "
+      "      {:.4f} {:.4f} mm beside it at wrist angle 0\nresidual    rms {:.4f} mm over {} angles\n",
+      c.centre_mm.x, c.centre_mm.y, c.sigma_mm, c.part_mm.x, c.part_mm.y, c.rms_mm, angles.size());
+  if (c.turns_backwards) fmt::print("note        the wrist's angle grows the other way than the frame's\n");
+  return 0;
+}
+
+int calibrate_hand_eye(const CalibrateOptions& o) {
+  if (o.board.empty()) fail_argument("calibrate: --hand-eye needs --board with its columns, rows and pitch");
+  BoardShape shape = o.shape;
+  shape.kind = parse_board_kind(o.board);
+  if (o.mount != "arm" && o.mount != "fixed")
+    fail_argument(fmt::format(
+        "--mount '{}': it is arm (the robot carries the camera) or fixed (it carries the board)", o.mount));
+  const CameraMount mount = o.mount == "arm" ? CameraMount::arm : CameraMount::fixed;
+  const RotationForm form = form_of(o);
+  const std::vector<RobotPoseRow> rows = rows_of(o.hand_eye, form);
+  if (rows.size() != o.pictures.size())
+    fail_argument(fmt::format(
+        "calibrate: {} holds {} poses, {} pictures were given; a row belongs to each, in their order",
+        o.hand_eye, rows.size(), o.pictures.size()));
+  std::vector<BoardView> views;
+  std::vector<RobotPoseRow> seen_rows;
+  int width = 0, height = 0;
+  for (size_t i = 0; i < rows.size(); ++i)
+    if (auto view = view_of(o.pictures[i], shape, width, height, nullptr))
+      views.push_back(std::move(*view)), seen_rows.push_back(rows[i]);
+  if (views.empty()) return 1;
+  const CameraMapping lens = lens_for(o, views, shape, width, height);
+
+  std::vector<HandEyeStop> stops;
+  for (size_t i = 0; i < views.size(); ++i) {
+    const auto pose = pose_of(seen_rows[i], {form, !o.radians});
+    if (!pose)
+      fail_argument(fmt::format("{}: row {} holds no {}: its numbers have not length 1", o.hand_eye, i + 1,
+                                name_of(form)));
+    const PoseCalibration p = calibrate_pose(views[i], shape, CameraMapping(lens.camera()));
+    stops.push_back({views[i].name, *pose, p.mapping.camera().camera_from_world,
+                     p.mapping.covariance().bottomRightCorner<6, 6>()});
+  }
+  HandEyeCalibration c;
+  std::optional<std::string> failure;
+  try {
+    c = heron::calibrate_hand_eye(stops, mount);
+  } catch (const Error& error) {
+    if (error.code() != ErrorCode::not_determined) throw;
+    failure = error.what();  // poses read in a wrong way often look like no motion
+  }
+  if (failure || c.rms_angle > degrees(0.5) || c.rms_mm > 3) {
+    const auto better = reading_that_fits(seen_rows, stops, mount);
+    if (better && !(better->form == form && better->in_degrees == !o.radians && better->mm_per_unit == 1 &&
+                    !better->inverted))
+      fail_argument(fmt::format(
+          "calibrate: read as {} in {}, the robot's poses do not fit the pictures ({}). They do as {}",
+          name_of(form), o.radians ? "radians" : "degrees",
+          failure ? "no motion that determines anything"
+                  : fmt::format("rms {:.2f} mm, {:.2f} degrees", c.rms_mm, c.rms_angle.degrees()),
+          words_of(*better)));
+    if (failure) throw Error(ErrorCode::not_determined, *failure);
+    fmt::print(stderr,
+               "heron: calibrate: the poses fit badly, however they are read. Does row and picture belong "
+               "together, does the board lie still, is --mount {} right?\n",
+               o.mount);
+  }
+
+  MappingRecord r;
+  r.mapping = mapping_of(c, lens);
+  r.made_from = "hand-eye", r.world = mount == CameraMount::arm ? "flange" : "robot";
+  r.board = shape, r.width = width, r.height = height, r.date = now_text();
+  for (const BoardView& v : views) r.pictures.push_back(v.name);
+  if (!o.output.empty()) save_with_care(o.output, r, o.replace);
+
+  const Eigen::Matrix<double, 12, 1> s = c.covariance.diagonal().cwiseMax(0).cwiseSqrt();
+  const char *first = mount == CameraMount::arm ? "flange_from_camera" : "robot_from_camera",
+             *second = mount == CameraMount::arm ? "robot_from_board" : "flange_from_board";
+  const double to_degrees = radians(1).degrees();
+  if (o.json) {
+    Json list = Json::array();
+    for (size_t i = 0; i < stops.size(); ++i)
+      list.push_back({{"picture", stops[i].name},
+                      {"off_mm", c.stops[i].off_mm},
+                      {"off_angle", c.stops[i].off_angle.degrees()},
+                      {"used", c.stops[i].used}});
+    const Json j{{"kind", "hand-eye"},
+                 {"mount", o.mount},
+                 {first, json_of(c.carrier_from_camera)},
+                 {second, json_of(c.other_from_board)},
+                 {"rms_mm", c.rms_mm},
+                 {"rms_angle", c.rms_angle.degrees()},
+                 {"robot_sigma_mm", c.robot_sigma_mm},
+                 {"robot_sigma_angle", c.robot_sigma_angle.degrees()},
+                 {"sigma",
+                  {{"position_mm", {s[3], s[4], s[5]}},
+                   {"angle", {s[0] * to_degrees, s[1] * to_degrees, s[2] * to_degrees}}}},
+                 {"stops", list}};
+    fmt::print("{}\n", j.dump());
+    return 0;
+  }
+  fmt::print("{:<24} {:>9} {:>9}\n", "stop", "off mm", "off deg");
+  for (size_t i = 0; i < stops.size(); ++i)
+    fmt::print("{:<24} {:>9.4f} {:>9.4f}{}\n", stops[i].name, c.stops[i].off_mm,
+               c.stops[i].off_angle.degrees(),
+               c.stops[i].used ? "" : "  LEFT OUT: it fits far worse than the others");
+  fmt::print("\n{}  {}\n{}  {}\n", first, words_of(c.carrier_from_camera), second,
+             words_of(c.other_from_board));
+  fmt::print("sigma       {:.4f} {:.4f} {:.4f} mm, {:.4f} {:.4f} {:.4f} degrees, of the camera's place\n",
+             s[3], s[4], s[5], s[0] * to_degrees, s[1] * to_degrees, s[2] * to_degrees);
+  fmt::print("robot       scatters by {:.4f} mm and {:.4f} degrees an axis\n", c.robot_sigma_mm,
+             c.robot_sigma_angle.degrees());
+  if (!o.output.empty())
+    fmt::print("written     {}: its world is the robot's {}\n", o.output,
+               mount == CameraMount::arm ? "flange; heron map asks for --flange" : "base");
+  return 0;
+}
+
+}  // namespace heron::tool

@@ -1,0 +1,122 @@
+#pragma once
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "heron/calibrate/lens.hpp"
+
+namespace heron {
+
+/// Where the camera is.
+enum class CameraMount {
+  fixed,  ///< beside the robot, which carries the board
+  arm,    ///< on the robot's flange; the board lies still
+};
+
+/// One stop of the robot: where it says its flange is, and the board seen from the camera.
+struct HandEyeStop {
+  std::string name;
+  Pose3 base_from_flange;
+  Pose3 camera_from_board;
+  /// Of camera_from_board: turn (rotation vector applied after it, radians), then shift (mm).
+  Eigen::Matrix<double, 6, 6> covariance = Eigen::Matrix<double, 6, 6>::Identity() * 1e-12;
+};
+
+struct StopFit {
+  double off_mm = 0;  ///< between where the robot says the flange is and where the picture says it is
+  Angle off_angle;
+  bool used = true;
+};
+
+/// The two poses that never change, and how well they are known.
+struct HandEyeCalibration {
+  /// With the camera on the arm: flange_from_camera and base_from_board; fixed: base_from_camera and
+  /// flange_from_board.
+  Pose3 carrier_from_camera, other_from_board;
+  /// Of carrier_from_camera: turn about the carrier's axes (radians), then shift (mm); then the same of
+  /// other_from_board.
+  Eigen::Matrix<double, 12, 12> covariance;
+  double robot_sigma_mm = 0;  ///< what the robot's positions scatter by, an axis, from the residuals
+  Angle robot_sigma_angle;    ///< and its angles
+  double rms_mm = 0;          ///< of the stops, an axis
+  Angle rms_angle;
+  std::vector<StopFit> stops;
+};
+
+/// Hand-eye calibration: closed-form start (rotations first by quaternions, then positions by linear least
+/// squares; Dornaika, Horaud, Simultaneous robot-world and hand-eye calibration, 1998), then all unknowns
+/// together by least squares on the robot's poses, each weighed with the robot's scatter, which is estimated
+/// along (variance components, Foerstner 1979), and with the sigma of the board's pose. A stop that fits far
+/// worse than the others is left out.
+///
+/// Throws Error{not_determined} with fewer than 4 stops, or when all turns go about one axis (the position
+/// along it is then free) or are smaller than 5 degrees; the message says which, and how to move.
+HandEyeCalibration calibrate_hand_eye(const std::vector<HandEyeStop>& stops, CameraMount mount);
+
+/// How a robot writes rotations.
+enum class RotationForm {
+  quaternion_wxyz,
+  quaternion_xyzw,
+  rotation_vector,
+  // Euler angles about moving axes, in the order of the letters; "fixed axes XYZ" is the same as moving ZYX.
+  xyz,
+  xzy,
+  yxz,
+  yzx,
+  zxy,
+  zyx,
+  xyx,
+  xzx,
+  yxy,
+  yzy,
+  zxz,
+  zyz,
+};
+
+/// The form of that name (quaternion-wxyz, rotation-vector, zyx, ...), or nothing.
+std::optional<RotationForm> rotation_form(const std::string& name);
+std::string name_of(RotationForm form);
+const std::vector<RotationForm>& all_rotation_forms();
+/// Numbers of a rotation in that form: 4 or 3.
+size_t numbers_in(RotationForm form);
+/// The rotation written as `numbers` (angles in degrees when `in_degrees`). Nothing when they are no
+/// rotation: a quaternion that is not of length one within 1%.
+std::optional<Eigen::Quaterniond> rotation_of(RotationForm form, const std::vector<double>& numbers,
+                                              bool in_degrees);
+
+/// One pose as a robot writes it down: position, then the numbers of its rotation.
+struct RobotPoseRow {
+  Eigen::Vector3d position;
+  std::vector<double> rotation;
+};
+
+/// How such a row is read.
+struct RobotPoseReading {
+  RotationForm form = RotationForm::zyx;
+  bool in_degrees = true;
+  double mm_per_unit = 1;  ///< 1000 for metres, 25.4 for inches
+  bool inverted = false;   ///< the row is flange_from_base
+};
+
+/// Nothing when the numbers are no rotation.
+std::optional<Pose3> pose_of(const RobotPoseRow& row, const RobotPoseReading& reading);
+/// In words, as for an error message.
+std::string words_of(const RobotPoseReading& reading);
+/// The way of reading the rows with which a hand-eye calibration fits; nothing when none does. `stops` holds
+/// the board poses. Cost: some dozens of calibrations.
+std::optional<RobotPoseReading> reading_that_fits(const std::vector<RobotPoseRow>& rows,
+                                                  const std::vector<HandEyeStop>& stops, CameraMount mount);
+
+/// The tool's centre of rotation on the plane from one part that stays in the gripper and is seen at several
+/// wrist angles.
+struct TurningCentre {
+  Point2 centre_mm;      ///< in the frame the part was seen in
+  Point2 part_mm;        ///< the part's place beside the centre at wrist angle 0
+  bool turns_backwards;  ///< the wrist's angle grows the other way than the frame's
+  double rms_mm = 0, sigma_mm = 0;
+};
+/// By linear least squares, both senses of turning tried. Throws Error{not_determined} with fewer than 3
+/// angles or when they span less than 5 degrees.
+TurningCentre find_turning_centre(const std::vector<Angle>& wrist, const std::vector<Point2>& seen_mm);
+
+}  // namespace heron

@@ -1,0 +1,224 @@
+#include "bundle.hpp"
+
+#include <Eigen/Dense>
+
+namespace heron {
+namespace {
+
+using Vector6 = Eigen::Matrix<double, 6, 1>;
+using Matrix6 = Eigen::Matrix<double, 6, 6>;
+
+/// Normal equations, apart from the noise: lens by lens, lens by pose, pose by pose.
+struct Normal {
+  Eigen::MatrixXd lens;                // free x free
+  Eigen::VectorXd lens_right;          // free
+  std::vector<Eigen::MatrixXd> mixed;  // free x 6, a view
+  std::vector<Matrix6> pose;
+  std::vector<Vector6> pose_right;
+  double sum_of_squares = 0;
+};
+
+Pose3 moved(const Pose3& pose, const Vector6& by) {
+  const Eigen::Quaterniond turn = turn_of(by.head<3>());
+  return {(turn * pose.rotation).normalized(), turn * pose.position + by.tail<3>()};
+}
+
+/// Derivative of a point in camera coordinates by the pose's turn and shift.
+Eigen::Matrix<double, 3, 6> point_by_pose(const Eigen::Vector3d& p) {
+  Eigen::Matrix<double, 3, 6> d;
+  d << 0, p.z(), -p.y(), 1, 0, 0,  //
+      -p.z(), 0, p.x(), 0, 1, 0,   //
+      p.y(), -p.x(), 0, 0, 0, 1;
+  return d;
+}
+
+Normal normal_equations(const Bundle& b) {
+  const auto free = static_cast<Eigen::Index>(b.free.size());
+  Normal n;
+  Eigen::Matrix<double, 9, 9> all = Eigen::Matrix<double, 9, 9>::Zero();
+  Eigen::Matrix<double, 9, 1> all_right = Eigen::Matrix<double, 9, 1>::Zero();
+  for (const ObservedView& view : b.views) {
+    Eigen::Matrix<double, 9, 6> mixed = Eigen::Matrix<double, 9, 6>::Zero();
+    Matrix6 pose = Matrix6::Zero();
+    Vector6 right = Vector6::Zero();
+    for (const Observation& o : view.points) {
+      if (!o.used) continue;
+      const Eigen::Vector3d p = view.camera_from_board * o.board;
+      ProjectionDerivative d;
+      const Point2 mapped = project(b.lens, p, &d) + o.bias;
+      const Eigen::Vector2d r(o.pixel.x - mapped.x, o.pixel.y - mapped.y);
+      const Eigen::Matrix<double, 2, 6> by_pose = d.by_point * point_by_pose(p);
+      all.noalias() += d.by_lens.transpose() * d.by_lens;
+      all_right.noalias() += d.by_lens.transpose() * r;
+      mixed.noalias() += d.by_lens.transpose() * by_pose;
+      pose.noalias() += by_pose.transpose() * by_pose;
+      right.noalias() += by_pose.transpose() * r;
+      n.sum_of_squares += r.squaredNorm();
+    }
+    Eigen::MatrixXd picked(free, 6);
+    for (Eigen::Index i = 0; i < free; ++i) picked.row(i) = mixed.row(b.free[static_cast<size_t>(i)]);
+    n.mixed.push_back(std::move(picked));
+    n.pose.push_back(pose);
+    n.pose_right.push_back(right);
+  }
+  n.lens.resize(free, free);
+  n.lens_right.resize(free);
+  for (Eigen::Index i = 0; i < free; ++i) {
+    n.lens_right[i] = all_right[b.free[static_cast<size_t>(i)]];
+    for (Eigen::Index j = 0; j < free; ++j)
+      n.lens(i, j) = all(b.free[static_cast<size_t>(i)], b.free[static_cast<size_t>(j)]);
+  }
+  return n;
+}
+
+double sum_of_squares(const Bundle& b) {
+  double sum = 0;
+  for (const ObservedView& view : b.views)
+    for (const Observation& o : view.points) {
+      if (!o.used) continue;
+      if (!((view.camera_from_board * o.board).z() > 0)) return std::numeric_limits<double>::infinity();
+      const Point2 r = residual_of(b.lens, view, o);
+      sum += dot(r, r);
+    }
+  return sum;
+}
+
+/// The bundle after one damped step.
+Bundle stepped(const Bundle& b, const Normal& n, double damping) {
+  const auto damped = [&](auto m) {
+    m.diagonal() *= 1 + damping;
+    return m;
+  };
+  Eigen::MatrixXd schur = damped(n.lens);
+  Eigen::VectorXd right = n.lens_right;
+  std::vector<Eigen::LDLT<Matrix6>> poses;
+  for (size_t v = 0; v < b.views.size(); ++v) {
+    poses.emplace_back(damped(n.pose[v]));
+    schur -= n.mixed[v] * poses[v].solve(n.mixed[v].transpose());
+    right -= n.mixed[v] * poses[v].solve(n.pose_right[v]);
+  }
+  const Eigen::VectorXd step = schur.ldlt().solve(right);
+  Bundle next = b;
+  LensVector lens = vector_of(b.lens);
+  for (size_t i = 0; i < b.free.size(); ++i) lens[b.free[i]] += step[static_cast<Eigen::Index>(i)];
+  next.lens = lens_of(lens);
+  for (size_t v = 0; v < b.views.size(); ++v)
+    next.views[v].camera_from_board =
+        moved(b.views[v].camera_from_board, poses[v].solve(n.pose_right[v] - n.mixed[v].transpose() * step));
+  return next;
+}
+
+/// Inverse of a symmetric matrix with its columns brought to one length first; nothing when it has no full
+/// rank.
+std::optional<Eigen::MatrixXd> balanced_inverse(const Eigen::MatrixXd& m) {
+  const Eigen::VectorXd scale = m.diagonal().cwiseMax(1e-300).cwiseSqrt().cwiseInverse();
+  const Eigen::MatrixXd balanced = scale.asDiagonal() * m * scale.asDiagonal();
+  const Eigen::SelfAdjointEigenSolver<Eigen::MatrixXd> eigen(balanced);
+  if (!(eigen.eigenvalues()[0] > 1e-12)) return std::nullopt;
+  const Eigen::MatrixXd inverse = eigen.eigenvectors() * eigen.eigenvalues().cwiseInverse().asDiagonal() *
+                                  eigen.eigenvectors().transpose();
+  return Eigen::MatrixXd(scale.asDiagonal() * inverse * scale.asDiagonal());
+}
+
+}  // namespace
+
+Point2 residual_of(const Lens& lens, const ObservedView& view, const Observation& o) {
+  return o.pixel - project(lens, view.camera_from_board * o.board) - o.bias;
+}
+
+void adjust(Bundle& b) {
+  double damping = 1e-4;
+  b.sum_of_squares = sum_of_squares(b);
+  for (int round = 0; round < 60; ++round) {
+    const Normal n = normal_equations(b);
+    bool better = false;
+    double gain = 0;
+    for (int attempt = 0; attempt < 12 && !better; ++attempt) {
+      Bundle next = stepped(b, n, damping);
+      next.sum_of_squares = sum_of_squares(next);
+      better = next.sum_of_squares < b.sum_of_squares;
+      gain = b.sum_of_squares - next.sum_of_squares;
+      if (better) b = std::move(next);
+      damping = better ? std::max(damping * 0.1, 1e-12) : damping * 10;
+    }
+    if (!better || gain < 1e-10 * b.sum_of_squares) break;
+  }
+  b.residuals = 0;
+  b.unknowns = static_cast<int>(b.free.size() + 6 * b.views.size());
+  for (const ObservedView& view : b.views)
+    for (const Observation& o : view.points) b.residuals += o.used ? 2 : 0;
+
+  const Normal n = normal_equations(b);
+  Eigen::MatrixXd schur = n.lens;
+  b.determined = true;
+  for (size_t v = 0; v < b.views.size(); ++v) {
+    const auto inverse = balanced_inverse(n.pose[v]);
+    b.determined = b.determined && inverse;
+    if (inverse) schur -= n.mixed[v] * *inverse * n.mixed[v].transpose();
+  }
+  b.lens_covariance.setZero();
+  if (b.free.empty()) return;
+  const auto inverse = balanced_inverse(schur);
+  b.determined = b.determined && inverse;
+  if (!inverse) return;
+  for (size_t i = 0; i < b.free.size(); ++i)
+    for (size_t j = 0; j < b.free.size(); ++j)
+      b.lens_covariance(b.free[i], b.free[j]) =
+          (*inverse)(static_cast<Eigen::Index>(i), static_cast<Eigen::Index>(j));
+}
+
+CameraMapping::Covariance covariance_with_pose(const Bundle& b, size_t view) {
+  const Normal n = normal_equations(b);
+  const Matrix6 pose = balanced_inverse(n.pose[view]).value_or(Eigen::MatrixXd::Zero(6, 6));
+  // All nine rows, zero where a parameter is fixed.
+  Eigen::Matrix<double, 9, 6> mixed = Eigen::Matrix<double, 9, 6>::Zero();
+  for (size_t i = 0; i < b.free.size(); ++i)
+    mixed.row(b.free[i]) = n.mixed[view].row(static_cast<Eigen::Index>(i));
+  const Eigen::Matrix<double, 6, 9> pose_by_lens = -pose * mixed.transpose();
+  CameraMapping::Covariance c;
+  c.topLeftCorner<9, 9>() = b.lens_covariance;
+  c.bottomLeftCorner<6, 9>() = pose_by_lens * b.lens_covariance;
+  c.topRightCorner<9, 6>() = c.bottomLeftCorner<6, 9>().transpose();
+  c.bottomRightCorner<6, 6>() = pose + pose_by_lens * b.lens_covariance * pose_by_lens.transpose();
+  return c;
+}
+
+Pose3 pose_from_homography(const Lens& lens, const Homography& pixel_from_board) {
+  Eigen::Matrix3d inner;
+  inner << lens.fx, 0, lens.cx, 0, lens.fy, lens.cy, 0, 0, 1;
+  Eigen::Matrix3d h = inner.inverse() * pixel_from_board;
+  h /= std::sqrt(h.col(0).norm() * h.col(1).norm());
+  if (h(2, 2) < 0) h = -h;  // in front of the camera
+  Eigen::Matrix3d rotation;
+  rotation << h.col(0), h.col(1), h.col(0).cross(h.col(1));
+  const Eigen::JacobiSVD<Eigen::Matrix3d> svd(rotation, Eigen::ComputeFullU | Eigen::ComputeFullV);
+  return {Eigen::Quaterniond(Eigen::Matrix3d(svd.matrixU() * svd.matrixV().transpose())).normalized(),
+          h.col(2)};
+}
+
+std::optional<Homography> undistorted_homography(const Lens& lens, const std::vector<Observation>& points) {
+  std::vector<Point2> from, to;
+  for (const Observation& o : points) {
+    const auto ray = ray_of(lens, o.pixel);
+    if (!ray || !o.used) continue;
+    from.push_back({o.board.x(), o.board.y()});
+    to.push_back({lens.fx * ray->x() + lens.cx, lens.fy * ray->y() + lens.cy});
+  }
+  return homography_from_points(from, to);
+}
+
+void correct_dots(Bundle& b) {
+  for (ObservedView& view : b.views) {
+    if (view.radius_mm <= 0) continue;
+    const Eigen::Matrix3d r = view.camera_from_board.rotation.toRotationMatrix();
+    Homography h;  // to normalised camera coordinates
+    h << r.col(0), r.col(1), view.camera_from_board.position;
+    for (Observation& o : view.points) {
+      const Point2 centre{o.board.x(), o.board.y()},
+          seen = projected_circle_centre(h, centre, view.radius_mm), plain = apply(h, centre);
+      o.bias = project(b.lens, {seen.x, seen.y, 1}) - project(b.lens, {plain.x, plain.y, 1});
+    }
+  }
+}
+
+}  // namespace heron

@@ -1,0 +1,228 @@
+#include "heron/calibrate/known_points.hpp"
+
+#include <fmt/format.h>
+
+#include <Eigen/Dense>
+#include <algorithm>
+#include <limits>
+
+#include "heron/base/error.hpp"
+#include "heron/geometry/least_squares.hpp"
+
+namespace heron {
+namespace {
+
+int unknowns(PlaneModel m) { return m == PlaneModel::similarity ? 4 : m == PlaneModel::affine ? 6 : 8; }
+
+struct Fit {
+  PlaneModel model;
+  Homography pixel_from_world;
+  PlaneMapping::Covariance unit_covariance = PlaneMapping::Covariance::Zero();
+  double sigma = 0;  ///< of one coordinate; 0 when nothing is left over
+  int spare = 0;     ///< residuals more than unknowns
+};
+
+/// Linear models: pixel = design * parameters; `place` puts the parameters into the first six elements.
+std::optional<Fit> linear_fit(PlaneModel model, const std::vector<KnownPair>& pairs, bool mirrored) {
+  const auto n = static_cast<Eigen::Index>(pairs.size());
+  const int p = unknowns(model);
+  Point2 middle;
+  for (const KnownPair& k : pairs) middle += k.world_mm / static_cast<double>(n);
+  // Parameters a, b, c (and d, e, f): u = a x + b y + c; a similarity shares a and b between both rows.
+  Eigen::MatrixXd design = Eigen::MatrixXd::Zero(2 * n, p), place = Eigen::MatrixXd::Zero(6, p);
+  if (model == PlaneModel::affine) {
+    place.setIdentity();
+  } else {
+    const double s = mirrored ? 1 : -1;
+    place(0, 0) = 1, place(1, 1) = 1, place(2, 2) = 1;
+    place(3, 1) = s, place(4, 0) = -s, place(5, 3) = 1;
+  }
+  Eigen::VectorXd seen(2 * n);
+  for (Eigen::Index i = 0; i < n; ++i) {
+    const KnownPair& k = pairs[static_cast<size_t>(i)];
+    Eigen::Matrix<double, 2, 6> row;
+    row << k.world_mm.x - middle.x, k.world_mm.y - middle.y, 1, 0, 0, 0, 0, 0, 0, k.world_mm.x - middle.x,
+        k.world_mm.y - middle.y, 1;
+    design.middleRows<2>(2 * i) = row * place;
+    seen.segment<2>(2 * i) << k.pixel.x, k.pixel.y;
+  }
+  const Eigen::VectorXd lengths = design.colwise().norm().cwiseMax(1e-300);
+  Eigen::ColPivHouseholderQR<Eigen::MatrixXd> qr(design * lengths.cwiseInverse().asDiagonal());
+  qr.setThreshold(1e-6);
+  if (qr.rank() < p) return std::nullopt;
+  const Eigen::VectorXd x = lengths.cwiseInverse().asDiagonal() * qr.solve(seen);
+  const Eigen::VectorXd e = place * x;
+  Eigen::Matrix3d back = Eigen::Matrix3d::Identity();  // from coordinates about the middle
+  back(0, 2) = -middle.x, back(1, 2) = -middle.y;
+  Fit fit{model, {}};
+  fit.pixel_from_world << e[0], e[1], e[2], e[3], e[4], e[5], 0, 0, 1;
+  fit.pixel_from_world = fit.pixel_from_world * back;
+  // c and f absorb the middle: c' = c - a mx - b my.
+  Eigen::Matrix<double, 6, 6> shift = Eigen::Matrix<double, 6, 6>::Identity();
+  shift(2, 0) = shift(5, 3) = -middle.x, shift(2, 1) = shift(5, 4) = -middle.y;
+  const Eigen::MatrixXd to_elements = shift * place;
+  fit.unit_covariance.topLeftCorner<6, 6>() =
+      to_elements * (design.transpose() * design).inverse() * to_elements.transpose();
+  fit.spare = static_cast<int>(2 * n) - p;
+  fit.sigma = fit.spare > 0 ? (seen - design * x).norm() / std::sqrt(fit.spare) : 0;
+  return fit;
+}
+
+std::optional<Fit> homography_fit(const std::vector<KnownPair>& pairs) {
+  std::vector<Point2> world, pixel;
+  for (const KnownPair& k : pairs) world.push_back(k.world_mm), pixel.push_back(k.pixel);
+  const auto start = homography_from_points(world, pixel);
+  if (!start || std::abs((*start)(2, 2)) < 1e-9) return std::nullopt;
+  const auto homography_of = [](const Eigen::VectorXd& x) {
+    Homography h;
+    h << x[0], x[1], x[2], x[3], x[4], x[5], x[6], x[7], 1;
+    return h;
+  };
+  Eigen::VectorXd x0(8);
+  const Homography h0 = *start / (*start)(2, 2);
+  x0 << h0(0, 0), h0(0, 1), h0(0, 2), h0(1, 0), h0(1, 1), h0(1, 2), h0(2, 0), h0(2, 1);
+  const LeastSquaresFit least = solve_least_squares(
+      [&](const Eigen::VectorXd& x, Eigen::VectorXd& r) {
+        const Homography h = homography_of(x);
+        for (size_t i = 0; i < world.size(); ++i) {
+          const Eigen::Vector3d q = h * Eigen::Vector3d(world[i].x, world[i].y, 1);
+          r[static_cast<Eigen::Index>(2 * i)] = pixel[i].x - q.x() / q.z();
+          r[static_cast<Eigen::Index>(2 * i + 1)] = pixel[i].y - q.y() / q.z();
+        }
+      },
+      x0, static_cast<int>(2 * pairs.size()));
+  if (!least.determined) return std::nullopt;
+  Fit fit{PlaneModel::homography, homography_of(least.x)};
+  fit.unit_covariance = least.unit_covariance;
+  fit.spare = static_cast<int>(2 * pairs.size()) - 8;
+  fit.sigma = fit.spare > 0 ? least.sigma : 0;
+  return fit;
+}
+
+std::optional<Fit> fitted(PlaneModel model, const std::vector<KnownPair>& pairs) {
+  if (static_cast<int>(2 * pairs.size()) < unknowns(model)) return std::nullopt;
+  if (model == PlaneModel::homography) return homography_fit(pairs);
+  const auto plain = linear_fit(model, pairs, false);
+  if (model == PlaneModel::affine || !plain || plain->spare == 0)
+    return plain;  // two pairs: right-handed is taken for granted
+  const auto mirrored = linear_fit(model, pairs, true);
+  return mirrored && mirrored->sigma < 0.5 * plain->sigma ? mirrored : plain;
+}
+
+std::vector<PlaneModel> models_for(const KnownPointsOptions& o) {
+  if (o.model) return {*o.model};
+  return {PlaneModel::similarity, PlaneModel::affine, PlaneModel::homography};
+}
+
+struct Choice {
+  Fit fit;
+  std::string why;
+};
+
+std::optional<Choice> choose(const std::vector<KnownPair>& pairs, const KnownPointsOptions& o) {
+  std::optional<Choice> best;
+  for (const PlaneModel model : models_for(o)) {
+    const auto fit = fitted(model, pairs);
+    if (!fit) continue;
+    if (o.model) return Choice{*fit, "as asked for"};
+    if (!best) {
+      best = Choice{*fit, fmt::format("the simplest that {} pairs fit", pairs.size())};
+    } else if (fit->spare > 0 ? fit->sigma < best->fit.sigma / 1.5 : best->fit.sigma > o.tolerance_px) {
+      best = Choice{*fit, fmt::format("it leaves {:.2f} px where {} {} leaves {:.2f} px", fit->sigma,
+                                      best->fit.model == PlaneModel::affine ? "an" : "a",
+                                      name_of(best->fit.model), best->fit.sigma)};
+    }
+  }
+  return best;
+}
+
+/// The pair without which a model fits that leaves two equations to prove it.
+std::optional<std::pair<size_t, Choice>> choose_without_one(const std::vector<KnownPair>& pairs,
+                                                            const KnownPointsOptions& o, double sigma) {
+  std::optional<std::pair<size_t, Choice>> best;
+  for (const PlaneModel model : models_for(o))
+    for (size_t i = 0; i < pairs.size(); ++i) {
+      std::vector<KnownPair> rest = pairs;
+      rest.erase(rest.begin() + static_cast<std::ptrdiff_t>(i));
+      const auto fit = fitted(model, rest);
+      if (!fit || fit->spare < 2 || fit->sigma > std::max(o.tolerance_px, sigma / 4)) continue;
+      if (!best || fit->sigma < best->second.fit.sigma / (fit->model == best->second.fit.model ? 1 : 1.5))
+        best = {i, Choice{*fit, fmt::format("{} pairs fit it once pair {} is left out", rest.size(), i + 1)}};
+    }
+  return best;
+}
+
+void require_pairs(const std::vector<KnownPair>& pairs, const KnownPointsOptions& o) {
+  if (!(o.tolerance_px >= 0.01 && o.tolerance_px <= 100))
+    fail_argument("calibrate: the tolerance must be 0.01 to 100 px");
+  const size_t least = o.model ? static_cast<size_t>(unknowns(*o.model)) / 2 : 2;
+  if (pairs.size() < least)
+    throw Error(ErrorCode::not_determined,
+                fmt::format("calibrate: {} known points; a {} needs at least {}", pairs.size(),
+                            o.model ? name_of(*o.model) : "mapping", least));
+  for (size_t i = 0; i < pairs.size(); ++i) {
+    if (!is_finite(pairs[i].pixel) || !is_finite(pairs[i].world_mm))
+      fail_argument(fmt::format("calibrate: pair {} holds a number that is not finite", i + 1));
+    for (size_t j = 0; j < i; ++j)
+      if (pairs[i].pixel == pairs[j].pixel || pairs[i].world_mm == pairs[j].world_mm)
+        throw Error(ErrorCode::not_determined,
+                    fmt::format("calibrate: pairs {} and {} hold the same {}; each point may be given once",
+                                j + 1, i + 1, pairs[i].pixel == pairs[j].pixel ? "pixel" : "place"));
+  }
+}
+
+}  // namespace
+
+const char* name_of(PlaneModel m) {
+  return m == PlaneModel::similarity ? "similarity" : m == PlaneModel::affine ? "affine" : "homography";
+}
+
+KnownPointsCalibration calibrate_known_points(const std::vector<KnownPair>& pairs, int width, int height,
+                                              const KnownPointsOptions& options) {
+  require_pairs(pairs, options);
+  auto choice = choose(pairs, options);
+  if (!choice)
+    throw Error(ErrorCode::not_determined,
+                fmt::format("calibrate: the {} points lie on one line, or three of four do; {} needs them "
+                            "spread over the work area",
+                            pairs.size(), options.model ? name_of(*options.model) : "a mapping"));
+  KnownPointsCalibration result;
+  std::vector<KnownPair> used = pairs;
+  if (choice->fit.sigma > options.tolerance_px) {
+    auto other = choose_without_one(pairs, options, choice->fit.sigma);
+    if (other) {
+      result.wrong = other->first;
+      choice = std::move(other->second);
+      used.erase(used.begin() + static_cast<std::ptrdiff_t>(*result.wrong));
+    } else if (choice->fit.sigma > 10 * options.tolerance_px) {
+      throw Error(ErrorCode::not_determined,
+                  fmt::format("calibrate: no mapping fits the {} pairs: a {} leaves {:.1f} px. Are pixels "
+                              "and places in the same order, and all in millimetres? "
+                              "With one pair more, a single wrong one could be named",
+                              pairs.size(), name_of(choice->fit.model), choice->fit.sigma));
+    }
+  }
+  const Fit& fit = choice->fit;
+  result.model = fit.model, result.why = choice->why;
+  const double sigma = fit.spare > 0 ? fit.sigma : options.tolerance_px;
+  PlaneCalibration& plane = result.plane;
+  plane.mapping = PlaneMapping(fit.pixel_from_world, fit.unit_covariance * sigma * sigma);
+  plane.sigma_px = sigma;
+  double sum = 0;
+  for (const KnownPair& k : used) {
+    const Point2 r = k.pixel - plane.mapping.pixel_from_world(k.world_mm);
+    plane.points.push_back({k.pixel, k.world_mm, r});
+    plane.largest_mm = std::max(plane.largest_mm, norm(r) * plane.mapping.mm_per_pixel(k.pixel));
+    sum += dot(r, r);
+  }
+  plane.rms_px = std::sqrt(sum / static_cast<double>(used.size()));
+  if (result.wrong)
+    result.wrong_mm =
+        distance(plane.mapping.world_from_pixel(pairs[*result.wrong].pixel), pairs[*result.wrong].world_mm);
+  result.left_handed = jacobian(plane.mapping.matrix(),
+                                plane.mapping.world_from_pixel({0.5 * (width - 1), 0.5 * (height - 1)}))
+                           .determinant() > 0;
+  return result;
+}
+
+}  // namespace heron

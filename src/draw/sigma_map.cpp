@@ -1,0 +1,125 @@
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+#include <limits>
+
+#include "canvas.hpp"
+#include "heron/base/error.hpp"
+#include "heron/draw/overlay.hpp"
+
+namespace heron {
+namespace {
+
+using namespace draw;
+
+/// From dark blue by green to pale yellow: brightness alone tells the order.
+Color heat(double share) {
+  static constexpr Color stops[] = {
+      {0.08, 0.10, 0.32}, {0.10, 0.38, 0.50}, {0.30, 0.65, 0.45}, {0.80, 0.85, 0.40}, {1.0, 0.98, 0.80}};
+  const double at = std::clamp(share, 0.0, 1.0) * 4;
+  const auto i = static_cast<size_t>(std::min(3.0, std::floor(at)));
+  const double f = at - static_cast<double>(i);
+  const Color &a = stops[i], &b = stops[i + 1];
+  return {a.r + f * (b.r - a.r), a.g + f * (b.g - a.g), a.b + f * (b.b - a.b)};
+}
+
+/// Sigmas at the corners of square cells over the picture.
+struct Field {
+  int columns, rows;
+  double cell;
+  std::vector<double> values;
+  double at(int i, int j) const { return values[static_cast<size_t>(j * (columns + 1) + i)]; }
+};
+
+Field field_of(int width, int height, const Mapping& mapping) {
+  const double cell = std::max(width, height) / 80.0;
+  Field f{static_cast<int>(std::ceil(width / cell)), static_cast<int>(std::ceil(height / cell)), cell, {}};
+  for (int j = 0; j <= f.rows; ++j)
+    for (int i = 0; i <= f.columns; ++i) {
+      double sigma = std::numeric_limits<double>::quiet_NaN();
+      try {
+        const WorldPose p = mapping.world_pose({i * cell - 0.5, j * cell - 0.5}, {});
+        sigma = std::hypot(p.sigma.x, p.sigma.y);
+      } catch (const Error&) {
+        // Past the plane's horizon nothing is known.
+      }
+      f.values.push_back(sigma);
+    }
+  return f;
+}
+
+/// Pieces of the line where the field takes `level` (marching squares, saddles split either way).
+std::vector<std::pair<Point2, Point2>> contour(const Field& f, double level) {
+  std::vector<std::pair<Point2, Point2>> pieces;
+  for (int j = 0; j < f.rows; ++j)
+    for (int i = 0; i < f.columns; ++i) {
+      const Point2 corners[] = {{0, 0}, {1, 0}, {1, 1}, {0, 1}};
+      std::vector<Point2> crossings;
+      for (size_t k = 0; k < 4; ++k) {
+        const Point2 a = corners[k], b = corners[(k + 1) % 4];
+        const double va = f.at(i + static_cast<int>(a.x), j + static_cast<int>(a.y)),
+                     vb = f.at(i + static_cast<int>(b.x), j + static_cast<int>(b.y));
+        if ((va < level) == (vb < level) || std::isnan(va) || std::isnan(vb)) continue;
+        const Point2 p = a + (b - a) * ((level - va) / (vb - va));
+        crossings.push_back({(i + p.x) * f.cell - 0.5, (j + p.y) * f.cell - 0.5});
+      }
+      for (size_t k = 0; k + 1 < crossings.size(); k += 2)
+        pieces.emplace_back(crossings[k], crossings[k + 1]);
+    }
+  return pieces;
+}
+
+}  // namespace
+
+Image<Rgb> draw_sigma_map(int width, int height, const Mapping& mapping,
+                          const std::vector<MappedPoint>& points) {
+  Image<uint8_t> ground(width, height);
+  for (int y = 0; y < height; ++y) std::fill_n(ground.row(y), width, uint8_t{120});
+  Canvas canvas(ground);
+  const Field f = field_of(width, height, mapping);
+  double low = std::numeric_limits<double>::infinity(), high = 0;
+  for (double v : f.values)
+    if (std::isfinite(v)) low = std::min(low, v), high = std::max(high, v);
+  high = std::min(high, 20 * low + 1e-9);  // a horizon would take all colors
+  const auto share = [&](double v) { return high > low ? (v - low) / (high - low) : 0; };
+  for (int j = 0; j < f.rows; ++j)
+    for (int i = 0; i < f.columns; ++i) {
+      const double mean = 0.25 * (f.at(i, j) + f.at(i + 1, j) + f.at(i, j + 1) + f.at(i + 1, j + 1));
+      if (std::isfinite(mean))
+        canvas.patch({i * f.cell - 0.5, j * f.cell - 0.5}, f.cell + 1, f.cell + 1, heat(share(mean)));
+    }
+  for (const MappedPoint& p : points) canvas.ring(p.pixel, 1.5, {1, 1, 1}, 0.8);
+  const double size = std::max(11.0, width / 90.0);
+  if (high > low * 1.02) {
+    double step = std::pow(10, std::floor(std::log10(high - low)));
+    while ((high - low) / step < 4) step /= 2;
+    while ((high - low) / step > 9) step *= 2;
+    for (double level = std::ceil(low / step) * step; level < high; level += step) {
+      const auto pieces = contour(f, level);
+      if (pieces.empty()) continue;
+      canvas.lines(pieces, {1, 1, 1}, 1.2);
+      // The word stands where its line comes nearest to the diagonal, so that words do not pile up.
+      const auto off_diagonal = [&](const std::pair<Point2, Point2>& piece) {
+        return std::abs(piece.first.x * height - piece.first.y * width);
+      };
+      const auto best = std::min_element(pieces.begin(), pieces.end(), [&](const auto& a, const auto& b) {
+        return off_diagonal(a) < off_diagonal(b);
+      });
+      canvas.label(best->first + Point2{4, 0}, fmt::format("{:.3g}", level), {1, 1, 1}, size);
+    }
+  }
+  const double bar = 0.25 * width, left = 0.04 * width, foot = 0.95 * height;
+  for (int k = 0; k < 50; ++k)
+    canvas.patch({left + bar * k / 50, foot}, bar / 50 + 1, 0.018 * height, heat(k / 49.0));
+  canvas.box({left, foot}, bar, 0.018 * height, {1, 1, 1}, Stroke::solid);
+  canvas.label({left, foot - 2.2 * size}, fmt::format("{:.3g} mm", low), {1, 1, 1}, size);
+  canvas.label({left + bar - 5 * size, foot - 2.2 * size}, fmt::format("{:.3g} mm", high), {1, 1, 1}, size);
+  canvas.label(
+      {6, 6},
+      fmt::format("sigma of a place on the plane, mm; dots: the {} points it was made from", points.size()),
+      {1, 1, 1}, size + 2);
+  return canvas.image();
+}
+
+}  // namespace heron

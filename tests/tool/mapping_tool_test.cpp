@@ -1,0 +1,184 @@
+#include <doctest/doctest.h>
+
+#include <cmath>
+#include <nlohmann/json.hpp>
+
+#include "heron/standin/arm_cell.hpp"
+#include "support.hpp"
+
+// The ways to a mapping beside the plain board, through the built tool, on the simulated arm.
+namespace {
+
+using nlohmann::json;
+
+struct Arm {
+  support::TemporaryFolder folder;
+  heron::ArmCell cell = heron::write_arm_cell(folder / "arm", 3, 12);
+  std::string board = " --board checker --columns 11 --rows 8 --pitch 15 ";
+
+  auto run(const std::string& arguments) const {
+    return support::run(std::string(HERON_TOOL) + " " + arguments, folder.path());
+  }
+  json answer(const std::string& arguments) const {
+    const auto ran = run(arguments + " --json");
+    REQUIRE_MESSAGE(ran.status == 0, ran.err);
+    return json::parse(ran.out);
+  }
+  std::string refused(const std::string& arguments, int status = 2) const {
+    const auto ran = run(arguments);
+    CHECK_MESSAGE(ran.status == status, arguments << "\n" << ran.err);
+    return ran.err;
+  }
+};
+
+const Arm& arm() {
+  static const Arm shared;
+  return shared;
+}
+
+bool contains(const std::string& text, const std::string& part) {
+  return text.find(part) != std::string::npos;
+}
+
+}  // namespace
+
+TEST_CASE("a lens from twelve pictures, a plane through it, and heights") {
+  const json lens =
+      arm().answer("calibrate --lens" + arm().board +
+                   "arm/stop-*.png --output lens.toml --sigma-map sigma.png --picture residuals.png");
+  const heron::Lens& truth = arm().cell.lens;
+  CHECK(lens["kind"] == "lens");
+  CHECK(lens["focal_px"][0].get<double>() == doctest::Approx(truth.fx).epsilon(1e-4));
+  CHECK(lens["focal_px"][1].get<double>() == doctest::Approx(truth.fy).epsilon(1e-4));
+  CHECK(std::abs(lens["principal_px"][0].get<double>() - truth.cx) < 0.2);
+  CHECK(std::abs(lens["distortion"]["k1"].get<double>() - truth.k1) < 1e-3);
+  CHECK(lens["distortion"]["k3"] == 0.0);
+  CHECK(lens["k3_free"] == false);
+  CHECK(lens["rms_px"].get<double>() < 0.02);
+  for (const char* name : {"k1", "k2", "p1", "p2", "k3"}) CHECK(lens["sigma"]["distortion"].contains(name));
+  CHECK(std::filesystem::exists(arm().folder / "sigma.png"));
+  CHECK(std::filesystem::exists(arm().folder / "residuals.png"));
+
+  const json plane =
+      arm().answer("calibrate --lens-from lens.toml" + arm().board + "arm/stop-01.png --output plane.toml");
+  CHECK(plane["kind"] == "pose");
+  const heron::CameraModel camera{truth, arm().cell.flange_from_camera.inverse() *
+                                             arm().cell.robot_from_flange[0].inverse() *
+                                             arm().cell.robot_from_board};
+  for (const double height : {0.0, 30.0}) {
+    const json p = arm().answer("map plane.toml --pixel 1200,80 --height " + std::to_string(height));
+    const heron::Point2 expected = *camera.plane_point({1200, 80}, height);
+    CHECK(std::hypot(p["x"].get<double>() - expected.x, p["y"].get<double>() - expected.y) < 0.03);
+    CHECK(p["z"] == height);
+  }
+  // A width of 60 mm on the board, from an apparent width.
+  const auto pixel = [&](double x, double y) {
+    const heron::Point2 p = camera.project({x, y, 0});
+    return std::to_string(p.x) + "," + std::to_string(p.y);
+  };
+  const json d = arm().answer("map plane.toml --width 60mm --from " + pixel(0, 0) + " --to " + pixel(60, 0));
+  CHECK(d["along_axis_mm"].get<double>() ==
+        doctest::Approx((camera.camera_from_world * Eigen::Vector3d(30, 0, 0)).z()).epsilon(0.01));
+  CHECK(d["along_ray_mm"] > d["along_axis_mm"]);
+  // Rectified, the board is square again: a picture of 0.5 mm a pixel.
+  CHECK(arm()
+            .run("map plane.toml --rectify arm/stop-05.png --window -20,-20,190,145,0.25 --output flat.png")
+            .status == 0);
+  CHECK(arm().run("map plane.toml --rectify arm/stop-05.png --undistort --output straight.png").status == 0);
+  CHECK(std::filesystem::exists(arm().folder / "straight.png"));
+}
+
+TEST_CASE("hand-eye from the robot's poses, and poses in a wrong form are recognised") {
+  const std::string call = "calibrate --hand-eye arm/poses.csv --mount arm" + arm().board + "arm/stop-*.png";
+  const json j = arm().answer(call + " --rotation zyx --output eye.toml");
+  const Eigen::Vector3d truth = arm().cell.flange_from_camera.position;
+  double off = 0;
+  for (int k = 0; k < 3; ++k) {
+    const double d = j["flange_from_camera"]["position_mm"][static_cast<size_t>(k)].get<double>() - truth[k];
+    off += d * d;
+    CHECK(std::abs(d) < 5 * j["sigma"]["position_mm"][static_cast<size_t>(k)].get<double>());
+  }
+  CHECK(std::sqrt(off) < 0.2);
+  CHECK(j["stops"].size() == 12);
+  CHECK(contains(arm().refused(call + " --rotation xyz"), "They do as zyx in degrees"));
+  CHECK(contains(arm().refused(call + " --rotation zyx --radians"), "They do as zyx in degrees"));
+  CHECK(contains(arm().refused(call), "--rotation says"));
+  CHECK(contains(arm().refused(call + " --rotation spin"), "it is one of"));
+  CHECK(contains(arm().refused("map eye.toml --pixel 640,512"), "--flange X,Y,Z,ROTATION"));
+  // The board's first corner, seen from the second stop, lies where the robot has it.
+  const heron::Pose3& flange = arm().cell.robot_from_flange[1];
+  const Eigen::Quaterniond& q = flange.rotation;
+  const heron::CameraModel camera{arm().cell.lens,
+                                  arm().cell.flange_from_camera.inverse() * flange.inverse()};
+  const Eigen::Vector3d corner = arm().cell.robot_from_board.position;
+  const heron::Point2 seen = camera.project(corner);
+  const auto ran =
+      arm().run("map eye.toml --json --pixel " + std::to_string(seen.x) + "," + std::to_string(seen.y) +
+                " --height " + std::to_string(corner.z()) + " --rotation quaternion-wxyz --flange=" +
+                std::to_string(flange.position.x()) + "," + std::to_string(flange.position.y()) + "," +
+                std::to_string(flange.position.z()) + "," + std::to_string(q.w()) + "," +
+                std::to_string(q.x()) + "," + std::to_string(q.y()) + "," + std::to_string(q.z()));
+  REQUIRE_MESSAGE(ran.status == 0, ran.err);
+  const json p = json::parse(ran.out);
+  CHECK(std::hypot(p["x"].get<double>() - corner.x(), p["y"].get<double>() - corner.y()) < 0.2);
+}
+
+TEST_CASE("one length, a length at a distance, known points") {
+  const std::string size = " --size 1280,1024 ";
+  CHECK(arm()
+            .answer("calibrate --length 4in --from 300,500 --to 706.4,500 --output one.toml" +
+                    size)["mm_per_pixel"]
+            .get<double>() == doctest::Approx(0.25));
+  const json at = arm().answer(
+      "calibrate --length 100mm --distance 0.6m --from 300,500 --to 700,500 --output far.toml" + size);
+  CHECK(at["focal_px"][0].get<double>() == doctest::Approx(2400));
+  CHECK(
+      arm().answer("map far.toml --width 100mm --from 600,500 --to 800,500")["along_axis_mm"].get<double>() ==
+      doctest::Approx(1200));
+  CHECK(contains(arm().refused("map one.toml --width 100mm --from 600,500 --to 800,500"), "needs a camera"));
+  CHECK(contains(arm().refused("map one.toml --pixel 640,500 --height 5"), "nothing is known of heights"));
+  CHECK(
+      contains(arm().refused("calibrate --length 4cubits --from 300,500 --to 700,500 --output x.toml" + size),
+               "12.5mm, 0.75in"));
+
+  support::write_text(arm().folder / "pairs.csv",
+                      "u,v,x,y\n100,900,0,0\n900,900,200,0\n900,300,200,150\n100,300,0,150\n500,600,100,"
+                      "75\n700,700,150,57\n");
+  const json points = arm().answer("calibrate --points pairs.csv --output points.toml" + size);
+  CHECK(points["model"] == "similarity");
+  CHECK(points["wrong"]["pair"] == 6);
+  CHECK(points["wrong"]["off_mm"].get<double>() == doctest::Approx(7));
+  CHECK(contains(arm().refused("calibrate --points pairs.csv --model cubic --output x.toml" + size),
+                 "similarity, affine or homography"));
+  CHECK(contains(arm().refused("calibrate --points pairs.csv --touched pairs.csv"), "two ways"));
+}
+
+TEST_CASE(
+    "a worse mapping does not take a better one's place, zero and axes stay, and a check tells what "
+    "changed") {
+  arm().answer("calibrate" + arm().board + "arm/stop-01.png --output kept.toml");
+  const std::string before = support::read_text(arm().folder / "kept.toml");
+  support::write_text(
+      arm().folder / "rough.csv",
+      "u,v,x,y\n100,900,0,0\n900,900,200,0\n900,300,200,151\n100,300,0.5,150\n500,600,100,76\n");
+  CHECK(contains(arm().refused("calibrate --points rough.csv --size 1280,1024 --output arm/poses.csv"),
+                 "no mapping"));
+  const json zero = json::parse(arm().run("map kept.toml --pixel 640,512 --json").out);
+  const auto set = arm().run("map kept.toml --pixel 640,512 --set-zero");
+  CHECK(contains(set.out, "none: the mapping's own world"));
+  const json now = json::parse(arm().run("map kept.toml --pixel 640,512 --json").out);
+  CHECK(std::abs(now["x"].get<double>()) < 1e-9);
+  CHECK(zero["x"].get<double>() > 10);
+  // Calibrated anew, the zero stays.
+  const auto again = arm().run("calibrate" + arm().board + "arm/stop-01.png --output kept.toml");
+  CHECK(contains(again.err, "zero and axes are kept"));
+  CHECK(std::abs(json::parse(arm().run("map kept.toml --pixel 640,512 --json").out)["x"].get<double>()) <
+        1e-9);
+  CHECK(contains(arm().refused("map kept.toml --set-axes +X,-X"), "same line"));
+
+  CHECK(arm().run("calibrate --check kept.toml arm/stop-01.png").status == 0);
+  const auto changed = arm().run("calibrate --check kept.toml arm/stop-03.png --json");
+  CHECK(changed.status == 1);
+  CHECK(json::parse(changed.out)["state"] == "changed");
+  CHECK(contains(arm().refused("calibrate --check far.toml arm/stop-03.png"), "world is no board's"));
+}
