@@ -8,6 +8,7 @@ namespace heron::tool {
 /// 1 the answer is "no", 2 wrong use or bad input.
 using Action = std::function<int()>;
 
+void add_light(CLI::App& app, Action& action);
 void add_board(CLI::App& app, Action& action);
 void add_calibrate(CLI::App& app, Action& action);
 void add_map(CLI::App& app, Action& action);

@@ -60,6 +60,20 @@ void Canvas::patch(Point2 corner, double width, double height, Color color) {
   cairo_set_antialias(cairo_.get(), CAIRO_ANTIALIAS_DEFAULT);
 }
 
+void Canvas::stripes(const ImageView<const uint8_t>& mask, Color color, bool falling) {
+  cairo_surface_flush(surface_.get());
+  unsigned char* data = cairo_image_surface_get_data(surface_.get());
+  const int stride = cairo_image_surface_get_stride(surface_.get());
+  const auto level = [](double c) { return static_cast<uint32_t>(std::lround(255 * c)); };
+  const uint32_t value = level(color.r) << 16 | level(color.g) << 8 | level(color.b);
+  for (int y = 0; y < mask.height() * zoom_; ++y) {
+    auto* row = reinterpret_cast<uint32_t*>(data + static_cast<ptrdiff_t>(y) * stride);
+    for (int x = 0; x < mask.width() * zoom_; ++x)
+      if (mask(x / zoom_, y / zoom_) && (falling ? x - y + (1 << 20) : x + y) % 6 < 3) row[x] = value;
+  }
+  cairo_surface_mark_dirty(surface_.get());
+}
+
 void Canvas::cross(Point2 at, double half, Color color, double width) {
   const Point2 p = place(at);
   cairo_move_to(cairo_.get(), p.x - half, p.y - half);

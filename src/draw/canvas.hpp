@@ -40,6 +40,8 @@ class Canvas {
   void label(Point2 at, const std::string& words, Color color = {1, 1, 1}, double size = 13);
   /// A filled box without rim.
   void patch(Point2 corner, double width, double height, Color color);
+  /// Stripes over every picture pixel where `mask` is set; `falling` tells two kinds apart without color.
+  void stripes(const ImageView<const uint8_t>& mask, Color color, bool falling);
   void hatch(int x, int y);  ///< marks one picture pixel as not counting
   Image<Rgb> image() const;
 

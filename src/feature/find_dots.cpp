@@ -86,7 +86,7 @@ DotSeen refined_dot(const ImageView<const uint8_t>& picture, const Component& c)
       {c.x, c.y}, (4 * moments).inverse(), 1.12 + 2.5 / small_radius, 1.45 + 3.5 / small_radius, 0, 0};
   window.reach_x = static_cast<int>(std::ceil(2 * std::sqrt(c.xx) * window.outer)) + 1;
   window.reach_y = static_cast<int>(std::ceil(2 * std::sqrt(c.yy) * window.outer)) + 1;
-  DotSeen dot{{c.x, c.y}, std::sqrt(c.area / std::numbers::pi)};
+  DotSeen dot{.centre = {c.x, c.y}, .radius_px = std::sqrt(c.area / std::numbers::pi)};
   for (int round = 0; round < 3; ++round) {
     window.centre = dot.centre;
     const BrightnessPlane around = background_of(picture, window);
@@ -98,15 +98,21 @@ DotSeen refined_dot(const ImageView<const uint8_t>& picture, const Component& c)
     const double reflectance = dark / count;  // of the dot, relative to the paper
     double sum = 0;
     Point2 moment;
+    Eigen::Matrix2d second = Eigen::Matrix2d::Zero();
     window.each(picture, 0, window.inner, [&](double dx, double dy, double grey) {
       const double paper = around[0] + around[1] * dx + around[2] * dy,
                    share = (paper - grey) / (paper * (1 - reflectance));
       sum += share;
       moment += Point2{dx, dy} * share;
+      second(0, 0) += dx * dx * share, second(0, 1) += dx * dy * share, second(1, 1) += dy * dy * share;
     });
     if (!(sum > 1)) return dot;
     dot.centre = window.centre + moment / sum;
     dot.radius_px = std::sqrt(sum / std::numbers::pi);
+    const double difference = second(0, 0) - second(1, 1), root = std::hypot(difference, 2 * second(0, 1)),
+                 trace = second(0, 0) + second(1, 1);
+    dot.axis_ratio = std::sqrt(std::max(0.0, trace - root) / std::max(1e-9, trace + root));
+    dot.long_axis = 0.5 * std::atan2(2 * second(0, 1), difference);
   }
   return dot;
 }

@@ -3,6 +3,7 @@
 #include "heron/geometry/mapping.hpp"
 #include "heron/image/image.hpp"
 #include "heron/image/region.hpp"
+#include "heron/light/light.hpp"
 #include "heron/locate/pattern.hpp"
 #include "heron/report/report.hpp"
 
@@ -21,6 +22,10 @@ Image<Rgb> draw_report(const ImageView<const uint8_t>& picture, const Report& re
 /// `mapping` shows where X and Y lie.
 Image<Rgb> draw_residuals(const ImageView<const uint8_t>& picture, const std::vector<MappedPoint>& points,
                           const Mapping& mapping);
+
+/// What a light report says: clipped pixels striped one way, black ones the other, glare ringed, the verdicts as words, and
+/// the histogram in a corner.
+Image<Rgb> draw_light(const ImageView<const uint8_t>& picture, const LightReport& report, const Region& region = {});
 
 /// How well each place of a picture is known, as colors from dark (best) to bright with lines of equal sigma
 /// in millimetres, and the points that the mapping was made from. Grey where a pixel looks past the plane.

@@ -10,6 +10,8 @@ namespace heron {
 struct DotSeen {
   Point2 centre;         ///< centroid of its darkness
   double radius_px = 0;  ///< of the circle of the same area
+  double axis_ratio = 1;  ///< short over long axis, from the second moments of its darkness
+  double long_axis = 0;   ///< direction of the long axis in radians, picture sense
 };
 
 /// Every dark ellipse of a picture (bright ones when `bright`): threshold against the mean of a `window`-wide

@@ -1,0 +1,117 @@
+#include "heron/light/light.hpp"
+
+#include <fmt/format.h>
+
+#include <cmath>
+#include <nlohmann/json.hpp>
+
+#include "commands.hpp"
+#include "heron/base/error.hpp"
+#include "heron/draw/overlay.hpp"
+#include "heron/files/picture_file.hpp"
+#include "options.hpp"
+
+namespace heron::tool {
+namespace {
+
+using Json = nlohmann::ordered_json;
+
+struct LightCommand {
+  std::vector<std::string> pictures, without;
+  std::string region, drawing, board;
+  std::optional<double> exposure;
+  double longest = 0, moving = 0;
+  BoardShape shape;
+  bool json = false;
+};
+
+const char* word_of(Fitness f) { return f == Fitness::good ? "good" : f == Fitness::fair ? "fair" : "poor"; }
+
+LightOptions options_of(const LightCommand& o) {
+  LightOptions options;
+  if (!o.region.empty()) options.region = Region::rectangle(parse_box(o.region, "--region"));
+  for (const std::string& text : o.without) {
+    if (o.region.empty()) fail_argument("light: --without cuts parts out of --region; give that too");
+    options.region.subtract(Region::rectangle(parse_box(text, "--without")));
+  }
+  options.exposure_ms = o.exposure, options.longest_exposure_ms = o.longest,
+  options.moving_px_per_ms = o.moving / 1000;
+  if (!o.board.empty()) {
+    options.board = o.shape;
+    options.board->kind = parse_board_kind(o.board);
+  }
+  return options;
+}
+
+void print_light(const std::string& path, const LightReport& r, bool json) {
+  if (json) {
+    Json measures = Json::array(), glares = Json::array();
+    for (const LightMeasure& m : r.measures)
+      measures.push_back({{"name", m.name},
+                          {"value", std::isnan(m.value) ? Json(nullptr) : Json(m.value)},
+                          {"unit", m.unit},
+                          {"verdict", word_of(m.fitness)},
+                          {"words", m.words}});
+    for (const GlareSpot& g : r.glares)
+      glares.push_back({{"x", g.centre.x}, {"y", g.centre.y}, {"radius", g.radius_px}});
+    fmt::print("{}\n", Json{{"picture", path},
+                            {"verdict", word_of(r.overall)},
+                            {"measures", measures},
+                            {"glares", glares},
+                            {"advice", r.advice}}
+                           .dump(-1, ' ', false, Json::error_handler_t::replace));
+    return;
+  }
+  fmt::print("{}: {}\n", path, word_of(r.overall));
+  for (const LightMeasure& m : r.measures)
+    fmt::print("  {:<11} {:<5} {}\n", m.name, word_of(m.fitness), m.words);
+  for (size_t i = 0; i < r.advice.size(); ++i)
+    fmt::print("  {:<11} {}. {}\n", i == 0 ? "to do" : "", i + 1, r.advice[i]);
+}
+
+int judge_all(const LightCommand& o) {
+  const LightOptions options = options_of(o);
+  bool poor = false;
+  for (size_t i = 0; i < o.pictures.size(); ++i) {
+    const Picture picture = load_picture(o.pictures[i]);
+    const auto* heights = std::get_if<Image<float>>(&picture.pixels);
+    const LightReport report =
+        heights ? judge_heights(*heights, options.region) : judge_light(grey_levels(picture), options);
+    poor = poor || report.overall == Fitness::poor;
+    print_light(o.pictures[i], report, o.json);
+    if (!o.drawing.empty() && !heights)
+      save_picture(numbered(o.drawing, i, o.pictures.size()),
+                   draw_light(grey_levels(picture), report, options.region));
+    std::fflush(stdout);
+  }
+  return poor ? 1 : 0;
+}
+
+}  // namespace
+
+void add_light(CLI::App& app, Action& action) {
+  auto o = std::make_shared<LightCommand>();
+  CLI::App* c =
+      app.add_subcommand("light", "Says whether a picture is fit for the work, and which knob to turn");
+  c->add_option("pictures", o->pictures, "pictures; a height map is judged by its holes")->required();
+  c->add_option("--region", o->region, "X,Y,WIDTH,HEIGHT: where it matters; the whole picture unless given");
+  c->add_option("--without", o->without, "X,Y,WIDTH,HEIGHT cut out of --region; may be given several times")
+      ->expected(1)
+      ->multi_option_policy(CLI::MultiOptionPolicy::TakeAll);
+  c->add_option("--exposure", o->exposure,
+                "the present exposure in milliseconds: advice then says which to set");
+  c->add_option("--longest", o->longest, "the longest exposure in milliseconds that the cycle allows");
+  c->add_option("--moving", o->moving, "pixels a second that the parts move: half a pixel may smear");
+  c->add_option("--board", o->board,
+                "dots or checker: a board in the picture shows whether the camera is square to it");
+  c->add_option("--columns", o->shape.columns, "of that board")->capture_default_str();
+  c->add_option("--rows", o->shape.rows, "of that board")->capture_default_str();
+  c->add_option("--picture", o->drawing, "draws clipped, black and glaring places and the histogram");
+  c->add_flag("--json", o->json, "one JSON object a picture");
+  c->footer(
+      "Example: heron light teach.png --region 467,434,212,164 --exposure 8 --longest 20 --picture "
+      "light.png\nExit status 1 when something is poor.");
+  c->callback([o, &action] { action = [o] { return judge_all(*o); }; });
+}
+
+}  // namespace heron::tool

@@ -1,0 +1,79 @@
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+
+#include "canvas.hpp"
+#include "heron/draw/overlay.hpp"
+
+namespace heron {
+namespace {
+
+using namespace draw;
+
+constexpr Color clipped_color{1.0, 0.35, 0.25}, black_color{0.35, 0.65, 1.0};
+
+Color color_of(Fitness f) {
+  return f == Fitness::good   ? Color{0.8, 1.0, 0.85}
+         : f == Fitness::fair ? Color{1.0, 0.9, 0.4}
+                              : Color{1.0, 0.6, 0.5};
+}
+const char* sign_of(Fitness f) { return f == Fitness::good ? "good" : f == Fitness::fair ? "FAIR" : "POOR"; }
+
+Image<uint8_t> mask_of(const ImageView<const uint8_t>& picture, const Region& region, int from, int to) {
+  Image<uint8_t> mask(picture.width(), picture.height());
+  for (int y = 0; y < mask.height(); ++y)
+    for (int x = 0; x < mask.width(); ++x)
+      if (picture(x, y) >= from && picture(x, y) <= to &&
+          (region.empty() || region.contains({static_cast<double>(x), static_cast<double>(y)})))
+        mask(x, y) = 255;
+  return mask;
+}
+
+/// The histogram with heights as square roots, so that rare levels show; the clipped ends in their colors.
+void draw_histogram(Canvas& canvas, const std::array<int, 256>& histogram, Point2 corner, double width,
+                    double height) {
+  canvas.patch(corner - Point2{8, 8}, width + 16, height + 30, {0.06, 0.08, 0.1});
+  const double most = std::sqrt(*std::max_element(histogram.begin(), histogram.end()));
+  for (int level = 0; level < 256; ++level) {
+    const double bar = most > 0 ? height * std::sqrt(histogram[static_cast<size_t>(level)]) / most : 0;
+    canvas.patch({corner.x + width * level / 256, corner.y + height - bar}, width / 256 + 0.3, bar,
+                 level >= 254 ? clipped_color
+                 : level <= 1 ? black_color
+                              : Color{0.8, 0.84, 0.88});
+  }
+  for (const int level : {0, 64, 128, 192, 255})
+    canvas.label({corner.x + width * level / 256 - 9, corner.y + height + 3}, fmt::format("{}", level),
+                 {1, 1, 1}, 10);
+}
+
+}  // namespace
+
+Image<Rgb> draw_light(const ImageView<const uint8_t>& picture, const LightReport& report,
+                      const Region& region) {
+  Canvas canvas(picture);
+  canvas.stripes(mask_of(picture, region, 254, 255), clipped_color, false);
+  canvas.stripes(mask_of(picture, region, 0, 1), black_color, true);
+  if (!region.empty()) {
+    const Box b = region.bounds();
+    canvas.box({b.x, b.y}, b.width, b.height, region_color, Stroke::dashed);
+  }
+  for (const GlareSpot& g : report.glares) {
+    canvas.ring(g.centre, g.radius_px + 12, axis_color, 2, Stroke::dashed);
+    canvas.label(g.centre + Point2{g.radius_px + 16, -8}, "glare", axis_color);
+  }
+  double y = 8;
+  for (const LightMeasure& m : report.measures) {
+    canvas.label({8, y}, fmt::format("{}  {}: {}", sign_of(m.fitness), m.name, m.words), color_of(m.fitness),
+                 13);
+    y += 25;
+  }
+  if (std::any_of(report.histogram.begin(), report.histogram.end(), [](int n) { return n > 0; })) {
+    const double width = std::min(300.0, 0.4 * picture.width()), height = 0.4 * width;
+    draw_histogram(canvas, report.histogram, {picture.width() - width - 20, picture.height() - height - 36},
+                   width, height);
+  }
+  return canvas.image();
+}
+
+}  // namespace heron
