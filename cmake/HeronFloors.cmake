@@ -31,7 +31,7 @@ function(heron_library name)
   set(HERON_LIBRARIES ${HERON_LIBRARIES} heron_${name} PARENT_SCOPE)
 endfunction()
 
-heron_library(core FOLDERS base geometry image feature calibrate locate light report
+heron_library(core FOLDERS base geometry image feature heights calibrate locate light report
   PUBLIC Eigen3::Eigen PRIVATE fmt::fmt PkgConfig::hwy TBB::tbb)
 heron_library(render FOLDERS render PUBLIC AbleHeron::core PRIVATE fmt::fmt)
 heron_library(files FOLDERS files PUBLIC AbleHeron::core

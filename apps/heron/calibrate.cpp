@@ -26,7 +26,7 @@ int calibrate_as_asked(const CalibrateOptions& o) {
                       {!o.points.empty(), "--points", calibrate_points},
                       {!o.touched.empty(), "--touched", calibrate_touched},
                       {!o.wrist.empty(), "--wrist", calibrate_wrist},
-                      {!o.hand_eye.empty(), "--hand-eye", calibrate_hand_eye},
+                      {!o.hand_eye.empty(), "--hand-eye", solve_hand_eye},
                       {!o.check.empty(), "--check", check_calibration}};
   const Way* chosen = nullptr;
   for (const Way& way : ways) {

@@ -33,7 +33,7 @@ int calibrate_length(const CalibrateOptions& o);
 int calibrate_points(const CalibrateOptions& o);
 int calibrate_touched(const CalibrateOptions& o);
 int calibrate_wrist(const CalibrateOptions& o);
-int calibrate_hand_eye(const CalibrateOptions& o);
+int solve_hand_eye(const CalibrateOptions& o);
 int check_calibration(const CalibrateOptions& o);
 
 /// Writes the mapping; where one stands already, its axes are kept, what changes is said (on standard error),

@@ -120,7 +120,7 @@ int calibrate_wrist(const CalibrateOptions& o) {
   return 0;
 }
 
-int calibrate_hand_eye(const CalibrateOptions& o) {
+int solve_hand_eye(const CalibrateOptions& o) {
   if (o.board.empty()) fail_argument("calibrate: --hand-eye needs --board with its columns, rows and pitch");
   BoardShape shape = o.shape;
   shape.kind = parse_board_kind(o.board);
@@ -156,7 +156,7 @@ int calibrate_hand_eye(const CalibrateOptions& o) {
   HandEyeCalibration c;
   std::optional<std::string> failure;
   try {
-    c = heron::calibrate_hand_eye(stops, mount);
+    c = heron::solve_hand_eye(stops, mount);
   } catch (const Error& error) {
     if (error.code() != ErrorCode::not_determined) throw;
     failure = error.what();  // poses read in a wrong way often look like no motion

@@ -9,6 +9,7 @@ namespace heron::tool {
 using Action = std::function<int()>;
 
 void add_light(CLI::App& app, Action& action);
+void add_level(CLI::App& app, Action& action);
 void add_board(CLI::App& app, Action& action);
 void add_calibrate(CLI::App& app, Action& action);
 void add_map(CLI::App& app, Action& action);

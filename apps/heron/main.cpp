@@ -26,6 +26,7 @@ int main(int argc, char** argv) {  // NOLINT(bugprone-exception-escape)
   app.require_subcommand(1);
   heron::tool::Action action;
   heron::tool::add_light(app, action);
+  heron::tool::add_level(app, action);
   heron::tool::add_board(app, action);
   heron::tool::add_calibrate(app, action);
   heron::tool::add_map(app, action);

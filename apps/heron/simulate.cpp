@@ -4,6 +4,8 @@
 
 #include "commands.hpp"
 #include "heron/base/error.hpp"
+#include "heron/files/picture_file.hpp"
+#include "heron/render/stack_station.hpp"
 #include "heron/standin/arm_cell.hpp"
 #include "heron/standin/simulated_robot.hpp"
 #include "heron/standin/tray_cell.hpp"
@@ -123,6 +125,32 @@ void add_arm(CLI::App& simulate, Action& action) {
   });
 }
 
+void add_stack(CLI::App& simulate, Action& action) {
+  struct StackOptions {
+    uint64_t seed = 1;
+    std::string output;
+  };
+  auto o = std::make_shared<StackOptions>();
+  CLI::App* c =
+      simulate.add_subcommand("stack", "A height map of stacked tiles on a table that is not level");
+  c->add_option("--seed", o->seed, "another seed, another stack")->capture_default_str();
+  c->add_option("--output", o->output, "the height map to write, .tif")->required();
+  c->footer("Example: heron simulate stack --seed 1 --output stack.tif");
+  c->callback([o, &action] {
+    action = [o] {
+      render::StackStation s = render::make_stack_station(o->seed);
+      Picture picture;
+      picture.pixels = std::move(s.map);
+      save_picture(o->output, picture);
+      fmt::print(
+          "{}: pitch {:g},{:g} mm; the table is tilted by {:.5f} degrees and lies {:.4f} mm high at the "
+          "middle\n",
+          o->output, s.pitch_mm.x, s.pitch_mm.y, radians(std::atan(norm(s.slope))).degrees(), s.offset_mm);
+      return 0;
+    };
+  });
+}
+
 }  // namespace
 
 void add_simulate(CLI::App& app, Action& action) {
@@ -131,6 +159,7 @@ void add_simulate(CLI::App& app, Action& action) {
   add_robot(*c, action);
   add_tray(*c, action);
   add_arm(*c, action);
+  add_stack(*c, action);
 }
 
 }  // namespace heron::tool

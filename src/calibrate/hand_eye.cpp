@@ -257,7 +257,7 @@ void require_motion(const std::vector<HandEyeStop>& stops) {
 
 }  // namespace
 
-HandEyeCalibration calibrate_hand_eye(const std::vector<HandEyeStop>& given, CameraMount mount) {
+HandEyeCalibration solve_hand_eye(const std::vector<HandEyeStop>& given, CameraMount mount) {
   require_motion(given);
   std::vector<HandEyeStop> stops = given;
   std::vector<size_t> kept(given.size());

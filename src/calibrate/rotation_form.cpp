@@ -114,7 +114,7 @@ std::optional<RobotPoseReading> reading_that_fits(const std::vector<RobotPoseRow
           }
           if (!whole) continue;
           try {
-            const HandEyeCalibration c = calibrate_hand_eye(read, mount);
+            const HandEyeCalibration c = solve_hand_eye(read, mount);
             const double off = c.rms_mm + 5 * c.rms_angle.degrees();
             if (off < least) least = off, best = reading;
           } catch (const Error&) {

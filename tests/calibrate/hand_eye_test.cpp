@@ -64,7 +64,7 @@ TEST_CASE(
     double mm = 0, turn = 0;
     Eigen::Matrix<double, 6, 1> inside = Eigen::Matrix<double, 6, 1>::Zero();
     for (int run = 0; run < runs; ++run) {
-      const HandEyeCalibration c = calibrate_hand_eye(cell.stops(12, 0.05, 0.02, random), mount);
+      const HandEyeCalibration c = solve_hand_eye(cell.stops(12, 0.05, 0.02, random), mount);
       const Eigen::Vector3d off_turn =
           rotation_vector_of(c.carrier_from_camera.rotation * cell.carrier_from_camera.rotation.conjugate());
       const Eigen::Vector3d off = c.carrier_from_camera.position - cell.carrier_from_camera.position;
@@ -102,12 +102,12 @@ TEST_CASE("motions that determine nothing are refused with the reason") {
         cell.carrier_from_camera.inverse() * s.base_from_flange.inverse() * cell.other_from_board;
     about_one_axis.push_back(s);
   }
-  CHECK_THROWS_WITH_AS(calibrate_hand_eye(about_one_axis, CameraMount::arm), doctest::Contains("one axis"),
+  CHECK_THROWS_WITH_AS(solve_hand_eye(about_one_axis, CameraMount::arm), doctest::Contains("one axis"),
                        Error);
-  CHECK_THROWS_WITH_AS(calibrate_hand_eye(cell.stops(10, 0, 0, random, 2), CameraMount::arm),
+  CHECK_THROWS_WITH_AS(solve_hand_eye(cell.stops(10, 0, 0, random, 2), CameraMount::arm),
                        doctest::Contains("at most"), Error);
   stops.resize(3);
-  CHECK_THROWS_WITH_AS(calibrate_hand_eye(stops, CameraMount::arm), doctest::Contains("at least 4"), Error);
+  CHECK_THROWS_WITH_AS(solve_hand_eye(stops, CameraMount::arm), doctest::Contains("at least 4"), Error);
 }
 
 TEST_CASE("a stop that was written down wrong is left out, and poses read in a wrong way are recognised") {
@@ -115,7 +115,7 @@ TEST_CASE("a stop that was written down wrong is left out, and poses read in a w
   Random random(7);
   std::vector<HandEyeStop> stops = cell.stops(12, 0.05, 0.02, random);
   stops[5].base_from_flange.position.x() += 10;
-  const HandEyeCalibration c = calibrate_hand_eye(stops, CameraMount::arm);
+  const HandEyeCalibration c = solve_hand_eye(stops, CameraMount::arm);
   CHECK_FALSE(c.stops[5].used);
   CHECK((c.carrier_from_camera.position - cell.carrier_from_camera.position).norm() < 0.3);
   CHECK(c.robot_sigma_mm == doctest::Approx(0.05).epsilon(0.4));

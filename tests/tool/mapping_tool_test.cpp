@@ -182,3 +182,29 @@ TEST_CASE(
   CHECK(json::parse(changed.out)["state"] == "changed");
   CHECK(contains(arm().refused("calibrate --check far.toml arm/stop-03.png"), "world is no board's"));
 }
+
+TEST_CASE("light judges pictures and height maps; level finds the table, keeps it and draws it") {
+  const auto lit =
+      arm().run("light arm/stop-01.png --board checker --columns 11 --rows 8 --picture light.png --json");
+  REQUIRE_MESSAGE(lit.status == 0, lit.err);
+  const json l = json::parse(lit.out);
+  CHECK(l["verdict"] != "poor");
+  CHECK(l["measures"].size() == 9);
+  CHECK(std::filesystem::exists(arm().folder / "light.png"));
+  CHECK(contains(arm().refused("light arm/stop-01.png --region 5000,0,50,50"), "at least 32 x 32"));
+  CHECK(contains(arm().refused("light none.png"), "No such file"));
+
+  const std::string made = arm().run("simulate stack --seed 4 --output stack.tif").out;
+  const json g = arm().answer(
+      "level stack.tif --pitch 0.2,0.25 --save ground.toml --output flat.tif --band 1..30 --mask parts.png "
+      "--picture level.png");
+  CHECK(std::abs(g["tilt"].get<double>() - std::stod(made.substr(made.find("tilted by ") + 10))) < 0.01);
+  CHECK(arm().answer("level flat.tif --pitch 0.2,0.25")["tilt"].get<double>() < 0.001);
+  CHECK(arm().answer("level stack.tif --from ground.toml")["offset_mm"] == g["offset_mm"]);
+  for (const char* file : {"parts.png", "level.png"}) CHECK(std::filesystem::exists(arm().folder / file));
+  CHECK(json::parse(arm().run("light stack.tif --json").out)["measures"][0]["name"] == "holes");
+  CHECK(contains(arm().refused("level stack.tif"), "--pitch X,Y"));
+  CHECK(contains(arm().refused("level arm/stop-01.png --pitch 1,1"), "no height map"));
+  CHECK(contains(arm().refused("level stack.tif --pitch 0.2,0.25 --mask x.png"), "--band"));
+  CHECK(contains(arm().refused("level stack.tif --from kept.toml"), "kept.toml"));
+}

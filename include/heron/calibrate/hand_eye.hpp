@@ -51,7 +51,7 @@ struct HandEyeCalibration {
 ///
 /// Throws Error{not_determined} with fewer than 4 stops, or when all turns go about one axis (the position
 /// along it is then free) or are smaller than 5 degrees; the message says which, and how to move.
-HandEyeCalibration calibrate_hand_eye(const std::vector<HandEyeStop>& stops, CameraMount mount);
+HandEyeCalibration solve_hand_eye(const std::vector<HandEyeStop>& stops, CameraMount mount);
 
 /// How a robot writes rotations.
 enum class RotationForm {

@@ -1,4 +1,6 @@
 #pragma once
+#include <optional>
+
 #include "heron/calibrate/plane.hpp"
 #include "heron/geometry/mapping.hpp"
 #include "heron/image/image.hpp"
@@ -23,9 +25,16 @@ Image<Rgb> draw_report(const ImageView<const uint8_t>& picture, const Report& re
 Image<Rgb> draw_residuals(const ImageView<const uint8_t>& picture, const std::vector<MappedPoint>& points,
                           const Mapping& mapping);
 
-/// What a light report says: clipped pixels striped one way, black ones the other, glare ringed, the verdicts as words, and
-/// the histogram in a corner.
-Image<Rgb> draw_light(const ImageView<const uint8_t>& picture, const LightReport& report, const Region& region = {});
+/// A height map in colors from dark (low) to bright (high), with a scale; holes are striped. The range is
+/// where the middle 98 % of the heights lie unless given. `pitch_mm` draws a bar of known length; 0 leaves it
+/// out.
+Image<Rgb> draw_heights(const ImageView<const float>& map, const std::optional<Range<double>>& range_mm = {},
+                        Point2 pitch_mm = {});
+
+/// What a light report says: clipped pixels striped one way, black ones the other, glare ringed, the verdicts
+/// as words, and the histogram in a corner.
+Image<Rgb> draw_light(const ImageView<const uint8_t>& picture, const LightReport& report,
+                      const Region& region = {});
 
 /// How well each place of a picture is known, as colors from dark (best) to bright with lines of equal sigma
 /// in millimetres, and the points that the mapping was made from. Grey where a pixel looks past the plane.

@@ -1,0 +1,123 @@
+#include <fmt/format.h>
+
+#include <nlohmann/json.hpp>
+
+#include "commands.hpp"
+#include "heron/base/error.hpp"
+#include "heron/draw/overlay.hpp"
+#include "heron/files/ground_file.hpp"
+#include "heron/files/picture_file.hpp"
+#include "options.hpp"
+
+namespace heron::tool {
+namespace {
+
+struct LevelOptions {
+  std::vector<std::string> maps;
+  std::string pitch, region, from, save, output, band, mask, picture, range;
+  bool json = false;
+};
+
+Image<float> heights_of(const std::string& path) {
+  Picture picture = load_picture(path);
+  auto* map = std::get_if<Image<float>>(&picture.pixels);
+  if (!map)
+    fail_argument(path +
+                  ": is no height map; a height map is a TIFF of 32 bit float millimetres, NaN where nothing "
+                  "was measured");
+  return std::move(*map);
+}
+
+void print_ground(const std::string& path, const GroundPlane& g, const LevelOptions& o) {
+  if (o.json) {
+    const nlohmann::ordered_json j{{"map", path},
+                                   {"kind", "ground"},
+                                   {"offset_mm", g.offset_mm},
+                                   {"slope", {g.slope.x, g.slope.y}},
+                                   {"tilt", g.tilt().degrees()},
+                                   {"tilt_direction", direction(g.slope).degrees()},
+                                   {"share", g.share},
+                                   {"sigma_mm", g.sigma_mm},
+                                   {"sigma", {{"tilt", g.sigma_tilt.degrees()}}}};
+    fmt::print("{}\n", j.dump());
+    return;
+  }
+  fmt::print(
+      "{}: tilt {:.4f} \u00b1 {:.4f} degrees, rising towards the picture's direction {:.1f} degrees; {:.4f} "
+      "mm high at the middle\n",
+      path, g.tilt().degrees(), g.sigma_tilt.degrees(), direction(g.slope).degrees(), g.offset_mm);
+  if (o.from.empty())
+    fmt::print("  {:.1f} % of the measured places lie on it, scattering by {:.4f} mm\n", 100 * g.share,
+               g.sigma_mm);
+}
+
+int level_all(const LevelOptions& o) {
+  std::optional<GroundPlane> known;
+  if (!o.from.empty()) known = load_ground(o.from);
+  Point2 pitch{1, 1};
+  if (!o.pitch.empty())
+    pitch = parse_point(o.pitch, "--pitch");
+  else if (!known)
+    fail_argument("level: --pitch X,Y says how many millimetres a pixel is in both directions");
+  if (!o.mask.empty() && o.band.empty())
+    fail_argument("level: --mask needs --band FROM..TO, the heights above the table that stay");
+  const Region region = o.region.empty() ? Region() : Region::rectangle(parse_box(o.region, "--region"));
+  bool nothing = false;
+  for (size_t i = 0; i < o.maps.size(); ++i) {
+    const Image<float> map = heights_of(o.maps[i]);
+    GroundPlane plane;
+    if (known) {
+      plane = *known;
+    } else {
+      const GroundFound found = find_ground(map, pitch, region);
+      if (!found.found) {
+        fmt::print(stderr, "heron: level: {}: {}\n", o.maps[i], found.reason);
+        nothing = true;
+        continue;
+      }
+      plane = found.plane;
+    }
+    print_ground(o.maps[i], plane, o);
+    if (!o.save.empty()) save_ground(numbered(o.save, i, o.maps.size()), plane);
+    const Image<float> level = leveled(map, plane);
+    if (!o.output.empty()) {
+      Picture picture;
+      picture.pixels = level;
+      save_picture(numbered(o.output, i, o.maps.size()), picture);
+    }
+    if (!o.mask.empty())
+      save_picture(numbered(o.mask, i, o.maps.size()), height_band(level, parse_range(o.band, "--band")));
+    if (!o.picture.empty())
+      save_picture(
+          numbered(o.picture, i, o.maps.size()),
+          draw_heights(level, o.range.empty() ? std::nullopt : std::optional(parse_range(o.range, "--range")),
+                       plane.pitch_mm));
+  }
+  return nothing ? 1 : 0;
+}
+
+}  // namespace
+
+void add_level(CLI::App& app, Action& action) {
+  auto o = std::make_shared<LevelOptions>();
+  CLI::App* c = app.add_subcommand("level", "Finds the table in height maps and measures heights from it");
+  c->add_option("maps", o->maps, "height maps: float TIFF in millimetres")->required();
+  c->add_option("--pitch", o->pitch, "X,Y: millimetres a pixel in both directions");
+  c->add_option("--region", o->region,
+                "X,Y,WIDTH,HEIGHT: where to look for the table; everywhere unless given");
+  c->add_option("--save", o->save, "keeps the plane in a file, for later maps");
+  c->add_option("--from", o->from, "takes the plane from such a file instead of looking for it");
+  c->add_option("--output", o->output, "the leveled map, .tif");
+  c->add_option("--band", o->band, "FROM..TO: heights in millimetres above the table that --mask keeps");
+  c->add_option("--mask", o->mask, "a picture of the places in that band, .png");
+  c->add_option("--picture", o->picture, "draws the leveled map in colors with a scale");
+  c->add_option("--range", o->range,
+                "FROM..TO: the heights that the colors span; chosen by the map unless given");
+  c->add_flag("--json", o->json, "one JSON object a map");
+  c->footer(
+      "Example: heron level stack.tif --pitch 0.2,0.25 --save ground.toml --band 1..20 --mask parts.png "
+      "--picture level.png\nExit status 1 when a map shows no table.");
+  c->callback([o, &action] { action = [o] { return level_all(*o); }; });
+}
+
+}  // namespace heron::tool
