@@ -8,6 +8,8 @@ namespace heron::tool {
 /// 1 the answer is "no", 2 wrong use or bad input.
 using Action = std::function<int()>;
 
+void add_cameras(CLI::App& app, Action& action);
+void add_record(CLI::App& app, Action& action);
 void add_light(CLI::App& app, Action& action);
 void add_level(CLI::App& app, Action& action);
 void add_board(CLI::App& app, Action& action);

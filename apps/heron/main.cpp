@@ -18,6 +18,7 @@ int parse_failed(const CLI::App& app, const CLI::ParseError& error) {
 // Setting up the commands throws only for want of memory.
 int main(int argc, char** argv) {  // NOLINT(bugprone-exception-escape)
   std::signal(SIGPIPE, SIG_IGN);
+  std::signal(SIGXFSZ, SIG_IGN);  // a file that may not grow is an error with words
   CLI::App app{
       "Able Heron: vision guidance from a picture to the robot.\nThe commands come in the order of the work; "
       "`heron COMMAND --help` shows an example of each."};
@@ -25,6 +26,8 @@ int main(int argc, char** argv) {  // NOLINT(bugprone-exception-escape)
   app.set_version_flag("--version", "heron 0.1.0");
   app.require_subcommand(1);
   heron::tool::Action action;
+  heron::tool::add_cameras(app, action);
+  heron::tool::add_record(app, action);
   heron::tool::add_light(app, action);
   heron::tool::add_level(app, action);
   heron::tool::add_board(app, action);

@@ -2,6 +2,7 @@
 
 #include <filesystem>
 
+#include "any_camera.hpp"
 #include "commands.hpp"
 #include "heron/base/error.hpp"
 #include "heron/draw/overlay.hpp"
@@ -29,7 +30,9 @@ void add_run(CLI::App& app, Action& action) {
       "station.toml\nExit status 1 when a picture holds no part.");
   c->callback([o, &action] {
     action = [o] {
-      Station station(load_station(o->station));
+      StationFile file = load_station(o->station);
+      auto camera = file.camera.starts_with("recording:") ? nullptr : open_any_camera(file.camera);
+      Station station(std::move(file), std::move(camera));
       if (!o->pictures.empty()) std::filesystem::create_directories(o->pictures);
       fmt::print(stderr, "heron: run: {}: {} {}\n", station.file().name,
                  station.file().link.listens ? "waiting for the robot at" : "connecting to",

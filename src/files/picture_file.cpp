@@ -20,7 +20,9 @@ std::string ending_of(const std::string& path) {
   return ending;
 }
 
-Picture decode(std::string_view bytes, const std::string& path) {
+}  // namespace
+
+Picture decode_picture(std::string_view bytes, const std::string& path) {
   using namespace std::string_view_literals;
   if (bytes.empty()) fail_file(path + ": is empty");
   if (bytes.starts_with("\x89PNG\r\n\x1a\n"sv)) return decode_png(bytes, path).picture;
@@ -28,8 +30,6 @@ Picture decode(std::string_view bytes, const std::string& path) {
   if (bytes.starts_with("II*\0"sv) || bytes.starts_with("MM\0*"sv)) return decode_tiff(bytes, path);
   fail_file(path + ": is neither PNG nor JPEG nor TIFF; convert it to one of them");
 }
-
-}  // namespace
 
 void require_size(double width, double height, const std::string& path) {
   if (width < 1 || height < 1) fail_file(path + ": a picture without pixels");
@@ -39,7 +39,7 @@ void require_size(double width, double height, const std::string& path) {
 }
 
 Picture load_picture(const std::string& path) {
-  Picture picture = decode(read_file(path), path);
+  Picture picture = decode_picture(read_file(path), path);
   picture.name = path;
   std::error_code ignored;
   const auto written = std::filesystem::last_write_time(path, ignored);

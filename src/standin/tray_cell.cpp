@@ -79,7 +79,7 @@ TrayCell write_tray_cell(const std::string& folder, uint64_t seed, const TrayFil
   save_picture(cell.path("teach.png"), photographed(station.teach.scene, station, random));
   Recording recording{cell.path("tray"), {}};
   for (size_t i = 0; i < station.views.size(); ++i) {
-    recording.files.push_back(fmt::format("tray-{:02}.png", i + 1));
+    recording.pictures.push_back({fmt::format("tray-{:02}.png", i + 1)});
     save_picture(recording.path(i), photographed(station.views[i].scene, station, random));
   }
   save_recording(recording);

@@ -29,11 +29,18 @@ std::vector<text_protocol::Part> parts_of(const Report& report) {
   return parts;
 }
 
+std::unique_ptr<Camera> recording_of(const std::string& address) {
+  const std::string kind = "recording:";
+  if (!address.starts_with(kind))
+    fail_argument(fmt::format("station: the camera '{}' is no recording; open it and hand it over", address));
+  return open_recording(address.substr(kind.size()));
+}
+
 }  // namespace
 
-Station::Station(StationFile file)
+Station::Station(StationFile file, std::unique_ptr<Camera> camera)
     : file_(std::move(file)),
-      recording_(load_recording(file_.recording)),
+      camera_(camera ? std::move(camera) : recording_of(file_.camera)),
       mapping_(load_mapping(file_.mapping)) {
   for (const StationTarget& t : file_.targets) {
     LoadedTarget loaded = load_target(t.file);
@@ -63,8 +70,9 @@ Report Station::examine(const Picture& picture, const Pose2& robot_from_world) {
 }
 
 bool Station::take_picture() {
-  if (next_picture_ == recording_.size()) return false;
-  picture_ = load_picture(recording_.path(next_picture_++));
+  auto picture = camera_->take();
+  if (!picture) return false;
+  picture_ = std::move(*picture);
   ++number_;
   return true;
 }

@@ -63,7 +63,15 @@ StationFile load_station(const std::string& path) {
   station.name = file.text("name");
 
   const TomlTable camera = file.table("camera");
-  station.recording = (std::filesystem::path(folder) / camera.text("recording")).lexically_normal().string();
+  if (camera.has("recording") == camera.has("address"))
+    camera.refuse("recording",
+                  "or 'address' must be given, and only one of them: a recording's folder, or a camera as "
+                  "v4l2:/dev/video0, http://... or genicam:NAME");
+  station.camera =
+      camera.has("address")
+          ? camera.text("address")
+          : "recording:" +
+                (std::filesystem::path(folder) / camera.text("recording")).lexically_normal().string();
   camera.done();
   const TomlTable mapping = file.table("mapping");
   station.mapping = (std::filesystem::path(folder) / mapping.text("file")).string();

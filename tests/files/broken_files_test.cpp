@@ -78,7 +78,7 @@ TEST_CASE("broken files of every kind are refused, never worse") {
 
   std::filesystem::create_directories(folder / "r");
   save_picture(folder / "r/a.png", box_picture().view());
-  save_recording({folder / "r", {"a.png", "a.png"}});
+  save_recording({folder / "r", {{"a.png"}, {"a.png"}}});
   survives(support::read_text(folder / "r/recording.toml"), folder / "r/recording.toml", 300,
            [&](const std::string&) { load_recording(folder / "r"); });
 }

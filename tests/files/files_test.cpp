@@ -261,9 +261,9 @@ TEST_CASE("a mapping comes back to the last bit, and its errors name line and co
 TEST_CASE("a recording lists its pictures and notices a missing one") {
   TemporaryFolder folder;
   save_picture(folder / "one.png", letter().view());
-  save_recording({folder.path(), {"one.png"}});
+  save_recording({folder.path(), {{"one.png"}}});
   CHECK(load_recording(folder.path()).path(0) == folder / "one.png");
-  save_recording({folder.path(), {"one.png", "two.png"}});
+  save_recording({folder.path(), {{"one.png"}, {"two.png"}}});
   CHECK(contains(error_of([&] { load_recording(folder.path()); }), "names two.png, which is not there"));
   support::write_text(folder / "recording.toml", "version = 1\n[[picture]]\nfile = \"../x.png\"\n");
   CHECK(contains(error_of([&] { load_recording(folder.path()); }), "inside the recording's folder"));

@@ -1,5 +1,6 @@
 #pragma once
 #include <string>
+#include <string_view>
 
 #include "heron/image/picture.hpp"
 
@@ -9,6 +10,10 @@ namespace heron {
 /// memory is taken.
 inline constexpr int most_pixels_a_side = 65535;
 inline constexpr double most_pixels = 200e6;
+
+/// The picture in those bytes: PNG, JPEG or TIFF, told by their beginning. `name` words errors. Throws
+/// Error{bad_file}.
+Picture decode_picture(std::string_view bytes, const std::string& name);
 
 /// Reads PNG, JPEG or TIFF, told apart by their first bytes: grey or color of 8 bit, grey of 16 bit, TIFF of
 /// float as a height map. Color of 16 bit comes as 8 bit; transparency is left out. Throws Error{bad_file}

@@ -1,16 +1,24 @@
 #pragma once
+#include <optional>
 #include <string>
 #include <vector>
 
 namespace heron {
 
+/// One picture of a recording.
+struct RecordedPicture {
+  std::string file;                                   ///< inside the folder
+  std::optional<double> at_s = {};                    ///< seconds since the recording began
+  std::optional<double> exposure_ms = {}, gain = {};  ///< how it was taken, where that is known
+};
+
 /// A folder of pictures with an index `recording.toml`, replayed as if it were a camera; docs/formats.md.
 struct Recording {
   std::string folder;
-  std::vector<std::string> files;  ///< names inside the folder, in order
+  std::vector<RecordedPicture> pictures;  ///< in order
 
-  size_t size() const { return files.size(); }
-  std::string path(size_t index) const { return folder + "/" + files[index]; }
+  size_t size() const { return pictures.size(); }
+  std::string path(size_t index) const { return folder + "/" + pictures[index].file; }
 };
 
 /// Throws Error{bad_file} when there is no index, it is broken, or a picture it names is missing.

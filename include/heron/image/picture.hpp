@@ -1,5 +1,6 @@
 #pragma once
 #include <chrono>
+#include <optional>
 #include <string>
 #include <variant>
 
@@ -13,6 +14,8 @@ struct Picture {
   std::variant<Image<uint8_t>, Image<Rgb>, Image<uint16_t>, Image<float>> pixels;
   std::string name;                             ///< file or camera it came from; may be empty
   std::chrono::system_clock::time_point taken;  ///< when the exposure ended; epoch when unknown
+  std::optional<double> exposure_ms = {};       ///< where the camera tells it
+  std::optional<double> gain = {};              ///< in the camera's unit
 
   int width() const;
   int height() const;

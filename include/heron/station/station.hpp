@@ -2,8 +2,8 @@
 #include <memory>
 #include <optional>
 
+#include "heron/camera/camera.hpp"
 #include "heron/files/mapping_file.hpp"
-#include "heron/files/recording.hpp"
 #include "heron/files/target_file.hpp"
 #include "heron/image/picture.hpp"
 #include "heron/report/report.hpp"
@@ -15,9 +15,9 @@ namespace heron {
 /// report; nothing when the recording has ended.
 class Station {
  public:
-  /// Loads everything that the file names; nothing is connected yet. Throws Error{bad_file} when a part is
-  /// missing or broken.
-  explicit Station(StationFile file);
+  /// Loads everything that the file names; nothing is connected yet. `camera` gives the pictures; without
+  /// one, the file must name a recording. Throws Error{bad_file} when a part is missing or broken.
+  explicit Station(StationFile file, std::unique_ptr<Camera> camera = nullptr);
 
   /// Connects to the robot. Throws Error{no_connection} when it is not there.
   void open_link();
@@ -30,7 +30,6 @@ class Station {
   Report examine(const Picture& picture, const Pose2& robot_from_world);
 
   const StationFile& file() const { return file_; }
-  const Recording& recording() const { return recording_; }
   /// The picture of the last report.
   const Picture& picture() const { return picture_; }
   /// Results that the robot acknowledged and never reported to be done with.
@@ -47,12 +46,11 @@ class Station {
   bool take_picture();
 
   StationFile file_;
-  Recording recording_;
+  std::unique_ptr<Camera> camera_;
   MappingRecord mapping_;
   std::vector<Loaded> targets_;
   std::optional<StationLink> link_;
   Picture picture_;
-  size_t next_picture_ = 0;
   uint64_t number_ = 0;
   int unfinished_ = 0;
 };

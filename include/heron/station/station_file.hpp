@@ -32,7 +32,8 @@ enum class LinkMode {
 
 /// A whole set-up, as its file says it; docs/formats.md. Paths are made relative to the file's folder.
 struct StationFile {
-  std::string name, recording, mapping;
+  std::string name, mapping;
+  std::string camera;  ///< its address, as Camera::info tells it; recording:FOLDER for a recording
   Mount mount = Mount::fixed;
   Pose2 frame;
   std::vector<StationTarget> targets;

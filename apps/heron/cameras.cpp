@@ -1,0 +1,93 @@
+#include <fmt/format.h>
+
+#include <charconv>
+#include <nlohmann/json.hpp>
+
+#include "any_camera.hpp"
+#include "commands.hpp"
+#include "heron/base/error.hpp"
+#include "heron/camera/genicam_camera.hpp"
+#include "heron/camera/http_camera.hpp"
+#include "heron/standin/simulated_camera.hpp"
+
+namespace heron::tool {
+namespace {
+
+using Json = nlohmann::ordered_json;
+
+Json json_of(const std::optional<Range<double>>& range) {
+  return range ? Json{range->min, range->max} : Json(nullptr);
+}
+
+void print_camera(const CameraInfo& c, bool json) {
+  if (json) {
+    fmt::print("{}\n", Json{{"address", c.address},
+                            {"name", c.name},
+                            {"width", c.width},
+                            {"height", c.height},
+                            {"exposure_ms", json_of(c.exposure_ms)},
+                            {"gain", json_of(c.gain)}}
+                           .dump());
+    return;
+  }
+  fmt::print("{:<36} {}\n", c.address, c.name);
+  if (c.width > 0) fmt::print("  {:<34} {} x {}\n", "pixels", c.width, c.height);
+  if (c.exposure_ms)
+    fmt::print("  {:<34} {:g} to {:g} ms\n", "exposure", c.exposure_ms->min, c.exposure_ms->max);
+  if (c.gain) fmt::print("  {:<34} {:g} to {:g} {}\n", "gain", c.gain->min, c.gain->max, c.gain_unit);
+}
+
+}  // namespace
+
+std::unique_ptr<Camera> open_any_camera(const std::string& address, Pace pace) {
+  const auto rest = [&](const char* kind) -> std::optional<std::string> {
+    if (!address.starts_with(kind)) return std::nullopt;
+    return address.substr(std::string_view(kind).size());
+  };
+  if (const auto folder = rest("recording:")) return open_recording(*folder, pace);
+  if (const auto device = rest("v4l2:")) return open_v4l2(*device);
+  if (const auto name = rest("genicam:")) return open_genicam(*name);
+  if (address.starts_with("http://")) return open_http(address);
+  if (const auto text = rest("simulated:")) {
+    uint64_t seed = 0;
+    const auto [end, error] = std::from_chars(text->data(), text->data() + text->size(), seed);
+    if (error == std::errc() && end == text->data() + text->size()) return open_simulated(seed);
+  }
+  fail_argument(
+      fmt::format("camera '{}': it is written recording:FOLDER, simulated:SEED, v4l2:/dev/video0, "
+                  "http://host:port/path or genicam:NAME; `heron cameras` lists those that are there",
+                  address));
+}
+
+void add_cameras(CLI::App& app, Action& action) {
+  struct CamerasOptions {
+    std::vector<std::string> addresses;
+    bool json = false;
+  };
+  auto o = std::make_shared<CamerasOptions>();
+  CLI::App* c = app.add_subcommand("cameras", "Lists the cameras that are there and what they can do");
+  c->add_option("addresses", o->addresses,
+                "cameras to open and ask; without, what the kernel and the network offer");
+  c->add_flag("--json", o->json, "one JSON object a camera");
+  c->footer(
+      "Example: heron cameras\n         heron cameras simulated:1 genicam:192.168.0.17 "
+      "http://10.0.0.5:8080/stream");
+  c->callback([o, &action] {
+    action = [o] {
+      std::vector<CameraInfo> found;
+      for (const std::string& address : o->addresses) found.push_back(open_any_camera(address)->info());
+      if (o->addresses.empty()) {
+        found = list_v4l2();
+        for (CameraInfo& camera : list_genicam()) found.push_back(std::move(camera));
+      }
+      for (const CameraInfo& camera : found) print_camera(camera, o->json);
+      if (found.empty())
+        fmt::print(stderr,
+                   "heron: cameras: none answers, neither /dev/video* nor on the network; simulated:1 is "
+                   "always there, and HTTP cameras are named by their address\n");
+      return found.empty() ? 1 : 0;
+    };
+  });
+}
+
+}  // namespace heron::tool

@@ -1,0 +1,54 @@
+#include <fmt/format.h>
+
+#include <thread>
+
+#include "heron/camera/camera.hpp"
+#include "heron/files/picture_file.hpp"
+#include "heron/files/recording.hpp"
+
+namespace heron {
+namespace {
+
+using Clock = std::chrono::steady_clock;
+
+class RecordingCamera : public Camera {
+ public:
+  RecordingCamera(const std::string& folder, Pace pace) : recording_(load_recording(folder)), pace_(pace) {}
+
+  CameraInfo info() const override {
+    return {.address = "recording:" + recording_.folder,
+            .name = fmt::format("recording of {} pictures", recording_.size())};
+  }
+
+  std::optional<Picture> take() override {
+    if (next_ == recording_.size()) return std::nullopt;
+    const RecordedPicture& recorded = recording_.pictures[next_];
+    if (next_ == 0) begun_ = Clock::now() - time_of(recorded);
+    if (pace_ == Pace::as_taken) std::this_thread::sleep_until(begun_ + time_of(recorded));
+    Picture picture = load_picture(recording_.path(next_++));
+    picture.exposure_ms = recorded.exposure_ms;
+    picture.gain = recorded.gain;
+    if (recorded.at_s)
+      picture.taken = std::chrono::system_clock::time_point(
+          std::chrono::duration_cast<std::chrono::system_clock::duration>(time_of(recorded)));
+    return picture;
+  }
+
+ private:
+  static Clock::duration time_of(const RecordedPicture& p) {
+    return std::chrono::duration_cast<Clock::duration>(std::chrono::duration<double>(p.at_s.value_or(0)));
+  }
+
+  Recording recording_;
+  Pace pace_;
+  size_t next_ = 0;
+  Clock::time_point begun_{};
+};
+
+}  // namespace
+
+std::unique_ptr<Camera> open_recording(const std::string& folder, Pace pace) {
+  return std::make_unique<RecordingCamera>(folder, pace);
+}
+
+}  // namespace heron

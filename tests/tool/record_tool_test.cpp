@@ -1,0 +1,92 @@
+#include <doctest/doctest.h>
+
+#include <nlohmann/json.hpp>
+
+#include "heron/files/recording.hpp"
+#include "support.hpp"
+
+namespace {
+
+using nlohmann::json;
+
+struct Studio {
+  support::TemporaryFolder folder;
+  support::Ran run(const std::string& arguments) const {
+    return support::run(std::string(HERON_TOOL) + " " + arguments, folder.path());
+  }
+};
+
+bool contains(const std::string& text, const std::string& part) {
+  return text.find(part) != std::string::npos;
+}
+
+}  // namespace
+
+TEST_CASE("record: pictures at intervals, appended, dropped, put in another order, replayed") {
+  const Studio s;
+  const auto first = s.run("record simulated:1 --count 3 --every 30 --bright 190 --output parts");
+  REQUIRE_MESSAGE(first.status == 0, first.err);
+  CHECK(contains(first.err, "brightness"));
+  CHECK(contains(first.err, "3 pictures of 3"));
+  const heron::Recording r = heron::load_recording(s.folder / "parts");
+  REQUIRE(r.size() == 3);
+  CHECK(*r.pictures[2].at_s > *r.pictures[0].at_s);
+  CHECK(*r.pictures[0].exposure_ms > 0);
+  const auto again = s.run("record simulated:1 --count 1 --output parts");
+  CHECK(again.status == 2);
+  CHECK(contains(again.err, "--append"));
+  CHECK(s.run("record simulated:2 --count 2 --exposure 4 --gain 2 --append --output parts").status == 0);
+  CHECK(heron::load_recording(s.folder / "parts").size() == 5);
+  CHECK(s.run("record --output parts --drop 2,4").status == 0);
+  CHECK(s.run("record --output parts --order 3,1,2").status == 0);
+  const heron::Recording edited = heron::load_recording(s.folder / "parts");
+  REQUIRE(edited.size() == 3);
+  CHECK(edited.pictures[1].file == r.pictures[0].file);
+  CHECK(*edited.pictures[0].exposure_ms == 4);
+  CHECK_FALSE(std::filesystem::exists(r.path(1)));
+  CHECK(s.run("record recording:parts --output copy").status == 0);
+  CHECK(heron::load_recording(s.folder / "copy").size() == 3);
+  for (const char* wrong :
+       {"record --output parts --drop 9", "record --output parts --order 1,2",
+        "record --output parts --drop 1,2,3", "record --output parts", "record spy:1 --output x",
+        "record simulated:1 --exposure 900 --count 1 --output x"})
+    CHECK(s.run(wrong).status == 2);
+}
+
+TEST_CASE("record: a disk without room stops it with words, and what was recorded stays whole") {
+  const Studio s;
+  REQUIRE(s.run("record simulated:1 --count 1 --output parts").status == 0);
+  const auto full = support::run("bash -c 'ulimit -f 64; " + std::string(HERON_TOOL) +
+                                     " record simulated:1 --count 3 --append --output parts'",
+                                 s.folder.path());
+  CHECK(full.status == 2);
+  CHECK(contains(full.err, "What was recorded before is whole"));
+  CHECK(heron::load_recording(s.folder / "parts").size() == 1);
+  CHECK(std::distance(std::filesystem::directory_iterator(s.folder / "parts"), {}) == 2);
+}
+
+TEST_CASE("record: steps on Enter, merged exposures, and a stop by signal leaves a whole recording") {
+  const Studio s;
+  CHECK(support::run("bash -c 'printf \"\\n\\nq\\n\" | " + std::string(HERON_TOOL) +
+                         " record simulated:1 --step --output steps'",
+                     s.folder.path())
+            .status == 0);
+  CHECK(heron::load_recording(s.folder / "steps").size() == 2);
+  const auto merged = s.run("record recording:steps --merge 1,8 --output x");
+  CHECK(contains(merged.err, "exposure cannot be set"));
+  CHECK(s.run("record simulated:1 --merge 1,4,16 --count 1 --output merged").status == 0);
+  CHECK(contains(s.run("light merged/picture-0001.png").out, "brightness"));
+  const auto stopped = support::run(
+      "timeout -s INT 3 " + std::string(HERON_TOOL) + " record simulated:1 --every 200 --output endless",
+      s.folder.path());
+  CHECK(heron::load_recording(s.folder / "endless").size() >= 1);
+}
+
+TEST_CASE("cameras: what each can do") {
+  const Studio s;
+  const auto ran = s.run("cameras simulated:1 --json");
+  REQUIRE(ran.status == 0);
+  CHECK(json::parse(ran.out)["exposure_ms"][1] == 50);
+  CHECK(s.run("cameras genicam:nobody").status == 2);
+  CHECK(s.run("cameras nonsense").status == 2);
+}
