@@ -19,6 +19,11 @@
 namespace heron {
 namespace {
 
+// Bit and number of the kernel's interface (linux/videodev2.h) for devices that deliver pictures in one
+// plane.
+constexpr uint32_t able_to_capture = 0x1;
+constexpr uint32_t capture_stream = 1;
+
 int call(int device, unsigned long request, void* argument) {
   int result = 0;
   do result = ioctl(device, request, argument);
@@ -49,7 +54,7 @@ bool captures(int fd, v4l2_capability& capability) {
   if (call(fd, VIDIOC_QUERYCAP, &capability) < 0) return false;
   const uint32_t able =
       capability.capabilities & V4L2_CAP_DEVICE_CAPS ? capability.device_caps : capability.capabilities;
-  return (able & V4L2_CAP_VIDEO_CAPTURE) && (able & V4L2_CAP_STREAMING);
+  return (able & able_to_capture) && (able & V4L2_CAP_STREAMING);
 }
 
 std::optional<Range<double>> control_range(int fd, uint32_t id, double unit) {
@@ -94,7 +99,7 @@ class V4l2Camera : public Camera {
   V4l2Camera(const V4l2Camera&) = delete;
   V4l2Camera& operator=(const V4l2Camera&) = delete;
   ~V4l2Camera() override {
-    int type = V4L2_BUF_TYPE_VIDEO_CAPTURE;
+    int type = capture_stream;
     call(device_.fd(), VIDIOC_STREAMOFF, &type);
     for (const auto& [at, length] : buffers_) munmap(at, length);
   }
@@ -159,11 +164,11 @@ class V4l2Camera : public Camera {
     for (const uint32_t wanted :
          {V4L2_PIX_FMT_GREY, V4L2_PIX_FMT_RGB24, V4L2_PIX_FMT_YUYV, V4L2_PIX_FMT_MJPEG, V4L2_PIX_FMT_JPEG}) {
       v4l2_fmtdesc offered{};
-      offered.type = V4L2_BUF_TYPE_VIDEO_CAPTURE;
+      offered.type = capture_stream;
       for (offered.index = 0; call(device_.fd(), VIDIOC_ENUM_FMT, &offered) == 0; ++offered.index) {
         if (offered.pixelformat != wanted) continue;
         v4l2_format format{};
-        format.type = V4L2_BUF_TYPE_VIDEO_CAPTURE;
+        format.type = capture_stream;
         format.fmt.pix.pixelformat = wanted;
         largest_size(wanted, format.fmt.pix.width, format.fmt.pix.height);
         format.fmt.pix.field = V4L2_FIELD_NONE;
@@ -194,13 +199,13 @@ class V4l2Camera : public Camera {
   void start() {
     v4l2_requestbuffers request{};
     request.count = 4;
-    request.type = V4L2_BUF_TYPE_VIDEO_CAPTURE;
+    request.type = capture_stream;
     request.memory = V4L2_MEMORY_MMAP;
     if (call(device_.fd(), VIDIOC_REQBUFS, &request) < 0 || request.count < 2)
       fail_device(path_, "gives no buffers");
     for (uint32_t i = 0; i < request.count; ++i) {
       v4l2_buffer buffer{};
-      buffer.type = V4L2_BUF_TYPE_VIDEO_CAPTURE, buffer.memory = V4L2_MEMORY_MMAP, buffer.index = i;
+      buffer.type = capture_stream, buffer.memory = V4L2_MEMORY_MMAP, buffer.index = i;
       if (call(device_.fd(), VIDIOC_QUERYBUF, &buffer) < 0) fail_device(path_, "tells no buffer");
       void* at =
           mmap(nullptr, buffer.length, PROT_READ | PROT_WRITE, MAP_SHARED, device_.fd(), buffer.m.offset);
@@ -208,20 +213,20 @@ class V4l2Camera : public Camera {
       buffers_.emplace_back(at, buffer.length);
       enqueue(i);
     }
-    int type = V4L2_BUF_TYPE_VIDEO_CAPTURE;
+    int type = capture_stream;
     if (call(device_.fd(), VIDIOC_STREAMON, &type) < 0) fail_device(path_, "does not start");
   }
 
   bool dequeue(v4l2_buffer& buffer) {
     buffer = {};
-    buffer.type = V4L2_BUF_TYPE_VIDEO_CAPTURE, buffer.memory = V4L2_MEMORY_MMAP;
+    buffer.type = capture_stream, buffer.memory = V4L2_MEMORY_MMAP;
     if (call(device_.fd(), VIDIOC_DQBUF, &buffer) == 0) return buffer.index < buffers_.size();
     if (errno != EAGAIN) fail_device(path_, "the camera is gone");
     return false;
   }
   void enqueue(uint32_t index) {
     v4l2_buffer buffer{};
-    buffer.type = V4L2_BUF_TYPE_VIDEO_CAPTURE, buffer.memory = V4L2_MEMORY_MMAP, buffer.index = index;
+    buffer.type = capture_stream, buffer.memory = V4L2_MEMORY_MMAP, buffer.index = index;
     if (call(device_.fd(), VIDIOC_QBUF, &buffer) < 0) fail_device(path_, "the camera is gone");
   }
 
