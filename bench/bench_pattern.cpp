@@ -11,6 +11,7 @@
 #include "heron/locate/pattern.hpp"
 #include "heron/locate/survey.hpp"
 #include "heron/render/tray_station.hpp"
+#include "ratios.hpp"
 
 using namespace heron;
 using namespace heron::render;
@@ -67,37 +68,13 @@ BENCHMARK(find_360_scaled)->Unit(benchmark::kMillisecond);
 BENCHMARK(find_360_empty)->Unit(benchmark::kMillisecond);
 BENCHMARK(find_360_five)->Unit(benchmark::kMillisecond);
 
-/// Collects times as they are printed, to set each against the yardstick.
-class Ratios : public benchmark::ConsoleReporter {
- public:
-  void ReportRuns(const std::vector<Run>& runs) override {
-    ConsoleReporter::ReportRuns(runs);
-    for (const Run& run : runs)
-      if (run.run_type == Run::RT_Iteration) {
-        double& best = times_.try_emplace(run.run_name.function_name, 1e300).first->second;
-        best = std::min(best, run.GetAdjustedCPUTime());
-      }
-  }
-  void print() const {
-    const auto yardstick = times_.find("fft_correlation_one_angle");
-    if (yardstick == times_.end()) return;
-    std::printf(
-        "\nshare of one yardstick (FFT correlation, one angle, one scale; best of the repetitions):\n");
-    for (const auto& [name, time] : times_)
-      if (name != yardstick->first) std::printf("  %-24s %.3f\n", name.c_str(), time / yardstick->second);
-  }
-
- private:
-  std::map<std::string, double> times_;
-};
-
 }  // namespace
 
 int main(int argc, char** argv) {
   const tbb::global_control one_thread(tbb::global_control::max_allowed_parallelism, 1);
   benchmark::Initialize(&argc, argv);
   if (benchmark::ReportUnrecognizedArguments(argc, argv)) return 2;
-  Ratios ratios;
+  bench::Ratios ratios;
   benchmark::RunSpecifiedBenchmarks(&ratios);
   ratios.print();
 }

@@ -35,6 +35,8 @@ endfunction()
 
 heron_library(core FOLDERS base geometry image feature heights calibrate locate light report
   PUBLIC Eigen3::Eigen PRIVATE fmt::fmt PkgConfig::hwy TBB::tbb)
+# Nearly every file reads these; read once, they no longer make half of the time to build.
+target_precompile_headers(heron_core PRIVATE <Eigen/Geometry> <fmt/format.h> <algorithm> <functional> <memory> <optional> <string> <variant> <vector>)
 heron_library(render FOLDERS render PUBLIC AbleHeron::core PRIVATE fmt::fmt)
 heron_library(files FOLDERS files PUBLIC AbleHeron::core
   PRIVATE fmt::fmt PNG::PNG JPEG::JPEG TIFF::TIFF PkgConfig::tomlplusplus nlohmann_json::nlohmann_json)

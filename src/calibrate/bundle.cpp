@@ -1,6 +1,8 @@
 #include "bundle.hpp"
 
-#include <Eigen/Dense>
+#include <limits>
+
+#include "heron/geometry/linear.hpp"
 
 namespace heron {
 namespace {
@@ -35,38 +37,44 @@ Eigen::Matrix<double, 3, 6> point_by_pose(const Eigen::Vector3d& p) {
 Normal normal_equations(const Bundle& b) {
   const auto free = static_cast<Eigen::Index>(b.free.size());
   Normal n;
-  Eigen::Matrix<double, 9, 9> all = Eigen::Matrix<double, 9, 9>::Zero();
-  Eigen::Matrix<double, 9, 1> all_right = Eigen::Matrix<double, 9, 1>::Zero();
+  n.lens = Eigen::MatrixXd::Zero(free, free);
+  n.lens_right = Eigen::VectorXd::Zero(free);
   for (const ObservedView& view : b.views) {
-    Eigen::Matrix<double, 9, 6> mixed = Eigen::Matrix<double, 9, 6>::Zero();
-    Matrix6 pose = Matrix6::Zero();
-    Vector6 right = Vector6::Zero();
+    // Lens and pose together: one symmetric block a view.
+    Eigen::Matrix<double, 15, 15> block = Eigen::Matrix<double, 15, 15>::Zero();
+    Eigen::Matrix<double, 15, 1> right = Eigen::Matrix<double, 15, 1>::Zero();
     for (const Observation& o : view.points) {
       if (!o.used) continue;
       const Eigen::Vector3d p = view.camera_from_board * o.board;
       ProjectionDerivative d;
       const Point2 mapped = project(b.lens, p, &d) + o.bias;
-      const Eigen::Vector2d r(o.pixel.x - mapped.x, o.pixel.y - mapped.y);
-      const Eigen::Matrix<double, 2, 6> by_pose = d.by_point * point_by_pose(p);
-      all.noalias() += d.by_lens.transpose() * d.by_lens;
-      all_right.noalias() += d.by_lens.transpose() * r;
-      mixed.noalias() += d.by_lens.transpose() * by_pose;
-      pose.noalias() += by_pose.transpose() * by_pose;
-      right.noalias() += by_pose.transpose() * r;
-      n.sum_of_squares += r.squaredNorm();
+      const double r[2] = {o.pixel.x - mapped.x, o.pixel.y - mapped.y};
+      const Eigen::Matrix<double, 3, 6> by_pose = point_by_pose(p);
+      for (int k = 0; k < 2; ++k) {
+        double j[15];
+        for (int i = 0; i < 9; ++i) j[i] = d.by_lens(k, i);
+        for (int i = 0; i < 6; ++i)
+          j[9 + i] = d.by_point(k, 0) * by_pose(0, i) + d.by_point(k, 1) * by_pose(1, i) +
+                     d.by_point(k, 2) * by_pose(2, i);
+        for (int c = 0; c < 15; ++c) {
+          for (int i = 0; i <= c; ++i) block(i, c) += j[i] * j[c];
+          right[c] += j[c] * r[k];
+        }
+        n.sum_of_squares += r[k] * r[k];
+      }
     }
-    Eigen::MatrixXd picked(free, 6);
-    for (Eigen::Index i = 0; i < free; ++i) picked.row(i) = mixed.row(b.free[static_cast<size_t>(i)]);
-    n.mixed.push_back(std::move(picked));
-    n.pose.push_back(pose);
-    n.pose_right.push_back(right);
-  }
-  n.lens.resize(free, free);
-  n.lens_right.resize(free);
-  for (Eigen::Index i = 0; i < free; ++i) {
-    n.lens_right[i] = all_right[b.free[static_cast<size_t>(i)]];
-    for (Eigen::Index j = 0; j < free; ++j)
-      n.lens(i, j) = all(b.free[static_cast<size_t>(i)], b.free[static_cast<size_t>(j)]);
+    for (int c = 0; c < 15; ++c)
+      for (int i = 0; i < c; ++i) block(c, i) = block(i, c);
+    Eigen::MatrixXd mixed(free, 6);
+    for (Eigen::Index i = 0; i < free; ++i) {
+      const int from = b.free[static_cast<size_t>(i)];
+      mixed.row(i) = block.block<1, 6>(from, 9);
+      n.lens_right[i] += right[from];
+      for (Eigen::Index j = 0; j < free; ++j) n.lens(i, j) += block(from, b.free[static_cast<size_t>(j)]);
+    }
+    n.mixed.push_back(std::move(mixed));
+    n.pose.push_back(block.bottomRightCorner<6, 6>());
+    n.pose_right.push_back(right.tail<6>());
   }
   return n;
 }
@@ -85,39 +93,30 @@ double sum_of_squares(const Bundle& b) {
 
 /// The bundle after one damped step.
 Bundle stepped(const Bundle& b, const Normal& n, double damping) {
-  const auto damped = [&](auto m) {
+  const auto damped = [&](Eigen::MatrixXd m) {
     m.diagonal() *= 1 + damping;
     return m;
   };
-  Eigen::MatrixXd schur = damped(n.lens);
-  Eigen::VectorXd right = n.lens_right;
-  std::vector<Eigen::LDLT<Matrix6>> poses;
+  const Eigen::Index free = n.lens.rows();
+  Eigen::MatrixXd schur = damped(n.lens), right = n.lens_right;
+  std::vector<Eigen::MatrixXd> solved;  // pose^-1 times what couples it to the lens, and its own right side
   for (size_t v = 0; v < b.views.size(); ++v) {
-    poses.emplace_back(damped(n.pose[v]));
-    schur -= n.mixed[v] * poses[v].solve(n.mixed[v].transpose());
-    right -= n.mixed[v] * poses[v].solve(n.pose_right[v]);
+    Eigen::MatrixXd sides(6, free + 1);
+    sides << n.mixed[v].transpose(), n.pose_right[v];
+    solved.push_back(solve_symmetric(damped(n.pose[v]), sides));
+    const Eigen::MatrixXd taken = product(n.mixed[v], solved[v]);
+    schur -= taken.leftCols(free), right -= taken.rightCols(1);
   }
-  const Eigen::VectorXd step = schur.ldlt().solve(right);
+  const Eigen::MatrixXd step = free > 0 ? solve_symmetric(schur, right) : right;
   Bundle next = b;
   LensVector lens = vector_of(b.lens);
-  for (size_t i = 0; i < b.free.size(); ++i) lens[b.free[i]] += step[static_cast<Eigen::Index>(i)];
+  for (size_t i = 0; i < b.free.size(); ++i) lens[b.free[i]] += step(static_cast<Eigen::Index>(i), 0);
   next.lens = lens_of(lens);
-  for (size_t v = 0; v < b.views.size(); ++v)
-    next.views[v].camera_from_board =
-        moved(b.views[v].camera_from_board, poses[v].solve(n.pose_right[v] - n.mixed[v].transpose() * step));
+  for (size_t v = 0; v < b.views.size(); ++v) {
+    const Eigen::MatrixXd by = solved[v].rightCols(1) - product(solved[v].leftCols(free), step);
+    next.views[v].camera_from_board = moved(b.views[v].camera_from_board, by.col(0));
+  }
   return next;
-}
-
-/// Inverse of a symmetric matrix with its columns brought to one length first; nothing when it has no full
-/// rank.
-std::optional<Eigen::MatrixXd> balanced_inverse(const Eigen::MatrixXd& m) {
-  const Eigen::VectorXd scale = m.diagonal().cwiseMax(1e-300).cwiseSqrt().cwiseInverse();
-  const Eigen::MatrixXd balanced = scale.asDiagonal() * m * scale.asDiagonal();
-  const Eigen::SelfAdjointEigenSolver<Eigen::MatrixXd> eigen(balanced);
-  if (!(eigen.eigenvalues()[0] > 1e-12)) return std::nullopt;
-  const Eigen::MatrixXd inverse = eigen.eigenvectors() * eigen.eigenvalues().cwiseInverse().asDiagonal() *
-                                  eigen.eigenvectors().transpose();
-  return Eigen::MatrixXd(scale.asDiagonal() * inverse * scale.asDiagonal());
 }
 
 }  // namespace
@@ -152,13 +151,13 @@ void adjust(Bundle& b) {
   Eigen::MatrixXd schur = n.lens;
   b.determined = true;
   for (size_t v = 0; v < b.views.size(); ++v) {
-    const auto inverse = balanced_inverse(n.pose[v]);
+    const auto inverse = inverse_symmetric(n.pose[v]);
     b.determined = b.determined && inverse;
-    if (inverse) schur -= n.mixed[v] * *inverse * n.mixed[v].transpose();
+    if (inverse) schur -= product(product(n.mixed[v], *inverse), n.mixed[v].transpose());
   }
   b.lens_covariance.setZero();
   if (b.free.empty()) return;
-  const auto inverse = balanced_inverse(schur);
+  const auto inverse = inverse_symmetric(schur);
   b.determined = b.determined && inverse;
   if (!inverse) return;
   for (size_t i = 0; i < b.free.size(); ++i)
@@ -169,31 +168,29 @@ void adjust(Bundle& b) {
 
 CameraMapping::Covariance covariance_with_pose(const Bundle& b, size_t view) {
   const Normal n = normal_equations(b);
-  const Matrix6 pose = balanced_inverse(n.pose[view]).value_or(Eigen::MatrixXd::Zero(6, 6));
+  const Eigen::MatrixXd pose = inverse_symmetric(n.pose[view]).value_or(Eigen::MatrixXd::Zero(6, 6));
   // All nine rows, zero where a parameter is fixed.
-  Eigen::Matrix<double, 9, 6> mixed = Eigen::Matrix<double, 9, 6>::Zero();
+  Eigen::MatrixXd mixed = Eigen::MatrixXd::Zero(9, 6);
   for (size_t i = 0; i < b.free.size(); ++i)
     mixed.row(b.free[i]) = n.mixed[view].row(static_cast<Eigen::Index>(i));
-  const Eigen::Matrix<double, 6, 9> pose_by_lens = -pose * mixed.transpose();
+  const Eigen::MatrixXd lens = b.lens_covariance, pose_by_lens = -product(pose, mixed.transpose()),
+                        coupled = product(pose_by_lens, lens);
   CameraMapping::Covariance c;
   c.topLeftCorner<9, 9>() = b.lens_covariance;
-  c.bottomLeftCorner<6, 9>() = pose_by_lens * b.lens_covariance;
-  c.topRightCorner<9, 6>() = c.bottomLeftCorner<6, 9>().transpose();
-  c.bottomRightCorner<6, 6>() = pose + pose_by_lens * b.lens_covariance * pose_by_lens.transpose();
+  c.bottomLeftCorner<6, 9>() = coupled;
+  c.topRightCorner<9, 6>() = coupled.transpose();
+  c.bottomRightCorner<6, 6>() = pose + product(coupled, pose_by_lens.transpose());
   return c;
 }
 
 Pose3 pose_from_homography(const Lens& lens, const Homography& pixel_from_board) {
-  Eigen::Matrix3d inner;
-  inner << lens.fx, 0, lens.cx, 0, lens.fy, lens.cy, 0, 0, 1;
-  Eigen::Matrix3d h = inner.inverse() * pixel_from_board;
+  Eigen::Matrix3d h = pixel_from_board;  // to rays of the camera
+  h.row(0) = (h.row(0) - lens.cx * h.row(2)) / lens.fx, h.row(1) = (h.row(1) - lens.cy * h.row(2)) / lens.fy;
   h /= std::sqrt(h.col(0).norm() * h.col(1).norm());
   if (h(2, 2) < 0) h = -h;  // in front of the camera
   Eigen::Matrix3d rotation;
   rotation << h.col(0), h.col(1), h.col(0).cross(h.col(1));
-  const Eigen::JacobiSVD<Eigen::Matrix3d> svd(rotation, Eigen::ComputeFullU | Eigen::ComputeFullV);
-  return {Eigen::Quaterniond(Eigen::Matrix3d(svd.matrixU() * svd.matrixV().transpose())).normalized(),
-          h.col(2)};
+  return {Eigen::Quaterniond(nearest_rotation(rotation)).normalized(), h.col(2)};
 }
 
 std::optional<Homography> undistorted_homography(const Lens& lens, const std::vector<Observation>& points) {

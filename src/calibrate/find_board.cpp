@@ -1,6 +1,6 @@
 #include <fmt/format.h>
 
-#include <Eigen/Dense>
+#include <Eigen/LU>
 
 #include <algorithm>
 #include <limits>

@@ -2,12 +2,12 @@
 
 #include <fmt/format.h>
 
-#include <Eigen/Dense>
 #include <algorithm>
 #include <array>
 
 #include "heron/base/error.hpp"
 #include "heron/geometry/least_squares.hpp"
+#include "heron/geometry/linear.hpp"
 
 namespace heron {
 namespace {
@@ -62,15 +62,14 @@ std::pair<Eigen::Quaterniond, Eigen::Quaterniond> first_rotations(const std::vec
       const Eigen::Matrix4d m = left_product(a) - right_product(b);
       normal += m.transpose() * m;
     }
-  const Eigen::SelfAdjointEigenSolver<Eigen::Matrix4d> eigen(normal);
-  const Eigen::Quaterniond x = quaternion_of(eigen.eigenvectors().col(0));
+  const Eigen::Quaterniond x = quaternion_of(eigen_symmetric(normal).vectors.col(0));
   Eigen::Matrix4d mean = Eigen::Matrix4d::Zero();  // of Ra Rx Rb^-1
   for (const Pair& p : pairs) {
     const Eigen::Quaterniond y = p.a.rotation * x * p.b.rotation.conjugate();
     const Eigen::Vector4d v(y.w(), y.x(), y.y(), y.z());
     mean += v * v.transpose();
   }
-  return {x, quaternion_of(Eigen::SelfAdjointEigenSolver<Eigen::Matrix4d>(mean).eigenvectors().col(3))};
+  return {x, quaternion_of(eigen_symmetric(mean).vectors.col(3))};
 }
 
 /// Positions: Ra tx - ty = Ry tb - ta.
@@ -84,7 +83,7 @@ void first_positions(const std::vector<Pair>& pairs, Pose3& x, Pose3& y) {
     m.block<3, 3>(3 * i, 3) = -Eigen::Matrix3d::Identity();
     right.segment<3>(3 * i) = y.rotation * p.b.position - p.a.position;
   }
-  const Eigen::VectorXd t = m.colPivHouseholderQr().solve(right);
+  const Eigen::VectorXd t = least_squares(m, right).x;
   x.position = t.head<3>(), y.position = t.tail<3>();
 }
 
@@ -168,7 +167,8 @@ RobotVariances estimated(const RobotVariances& now, const std::vector<HandEyeSto
                                       Eigen::VectorXd::Zero(n)};  // diagonals: turns, shifts
   for (size_t i = 0; i < stops.size(); ++i) {
     const auto at = static_cast<Eigen::Index>(6 * i);
-    weight.block<6, 6>(at, at) = Matrix6(picture[i] + now.matrix()).inverse();
+    weight.block<6, 6>(at, at) =
+        inverse_symmetric(picture[i] + now.matrix()).value_or(Eigen::MatrixXd::Zero(6, 6));
     shares.block<6, 6>(at, at) = picture[i];
     slope.block<6, 12>(at, 0) = residual_slope(stops[i], x, y, mount);
     residual.segment<6>(at) = residual_of(stops[i], x, y, mount);
@@ -176,28 +176,26 @@ RobotVariances estimated(const RobotVariances& now, const std::vector<HandEyeSto
   }
   const Eigen::VectorXd lengths = slope.colwise().norm().cwiseInverse();
   slope = slope * lengths.asDiagonal();
-  const Eigen::MatrixXd weighted = weight * slope;
+  const Eigen::MatrixXd weighted = product(weight, slope);
   const Eigen::MatrixXd p =
-      weight - weighted * (slope.transpose() * weighted).ldlt().solve(weighted.transpose());
-  const Eigen::VectorXd pr = p * residual;
-  Eigen::Matrix2d left;
-  Eigen::Vector2d right;
-  const Eigen::MatrixXd p_shares = p * shares;
+      weight - product(weighted, solve_symmetric(product(slope.transpose(), weighted), weighted.transpose()));
+  const Eigen::VectorXd pr = product(p, residual).col(0);
+  const Eigen::MatrixXd p_shares = product(p, shares);
   // Rows and columns are scaled by the present variances, which differ by many powers of ten.
-  const Eigen::Vector2d scale(now.turn, now.shift);
-  for (size_t k = 0; k < 2; ++k) {
-    const Eigen::MatrixXd pk = p * kind[k].asDiagonal();
-    right[static_cast<Eigen::Index>(k)] =
-        scale[static_cast<Eigen::Index>(k)] *
-        (pr.dot(kind[k].cwiseProduct(pr)) - (pk.cwiseProduct(p_shares.transpose())).sum());
-    for (size_t l = 0; l < 2; ++l)
-      left(static_cast<Eigen::Index>(k), static_cast<Eigen::Index>(l)) =
-          scale[static_cast<Eigen::Index>(k)] * scale[static_cast<Eigen::Index>(l)] *
-          pk.cwiseProduct((p * kind[l].asDiagonal()).transpose()).sum();
+  const double scale[2] = {now.turn, now.shift};
+  Eigen::MatrixXd left(2, 2), right(2, 1);
+  for (int k = 0; k < 2; ++k) {
+    const Eigen::MatrixXd pk = p * kind[static_cast<size_t>(k)].asDiagonal();
+    right(k, 0) = scale[k] * (pr.dot(kind[static_cast<size_t>(k)].cwiseProduct(pr)) -
+                              pk.cwiseProduct(p_shares.transpose()).sum());
+    for (int l = 0; l < 2; ++l) {
+      const Eigen::MatrixXd pl = p * kind[static_cast<size_t>(l)].asDiagonal();
+      left(k, l) = scale[k] * scale[l] * pk.cwiseProduct(pl.transpose()).sum();
+    }
   }
-  const Eigen::Vector2d v = left.ldlt().solve(right).cwiseProduct(scale);
-  return {std::clamp(v[0], 0.01 * now.turn + 1e-14, 100 * now.turn),
-          std::clamp(v[1], 0.01 * now.shift + 1e-10, 100 * now.shift)};
+  const Eigen::MatrixXd v = solve_symmetric(left, right);
+  return {std::clamp(v(0, 0) * now.turn, 0.01 * now.turn + 1e-14, 100 * now.turn),
+          std::clamp(v(1, 0) * now.shift, 0.01 * now.shift + 1e-10, 100 * now.shift)};
 }
 
 struct Solution {
@@ -245,9 +243,9 @@ void require_motion(const std::vector<HandEyeStop>& stops) {
                 fmt::format("hand-eye: the stops differ by {:.1f} degrees at most; turn the flange by 30 "
                             "degrees or more, about different axes",
                             radians(largest).degrees()));
-  const Eigen::SelfAdjointEigenSolver<Eigen::Matrix3d> eigen(spread);
-  if (eigen.eigenvalues()[1] < 0.003 * eigen.eigenvalues()[2]) {
-    const Eigen::Vector3d axis = eigen.eigenvectors().col(2);
+  const SymmetricEigen eigen = eigen_symmetric(spread);
+  if (eigen.values[1] < 0.003 * eigen.values[2]) {
+    const Eigen::Vector3d axis = eigen.vectors.col(2);
     throw Error(ErrorCode::not_determined,
                 fmt::format("hand-eye: all turns go about one axis of the flange ({:.2f}, {:.2f}, {:.2f}), "
                             "so the place along it is free; tilt the flange about other axes too",
@@ -276,10 +274,7 @@ HandEyeCalibration solve_hand_eye(const std::vector<HandEyeStop>& given, CameraM
     Solution s;
     for (int round = 0; round < 8; ++round) {
       const std::vector<Matrix6> picture = picture_covariances(stops, x, y, mount);
-      for (size_t i = 0; i < stops.size(); ++i)
-        whiten[i] = Matrix6(Matrix6(picture[i] + robot.matrix()).llt().matrixL())
-                        .triangularView<Eigen::Lower>()
-                        .solve(Matrix6::Identity());
+      for (size_t i = 0; i < stops.size(); ++i) whiten[i] = whitener(picture[i] + robot.matrix());
       s = refine(stops, whiten, x, y, mount);
       if (!s.fit.determined)
         throw Error(
@@ -349,13 +344,14 @@ TurningCentre find_turning_centre(const std::vector<Angle>& wrist, const std::ve
       m.row(2 * i + 1) << 0, 1, sin(a), cos(a);
       right.segment<2>(2 * i) << seen[static_cast<size_t>(i)].x, seen[static_cast<size_t>(i)].y;
     }
-    const Eigen::Vector4d v = m.colPivHouseholderQr().solve(right);
-    const double left = (right - m * v).squaredNorm();
+    const LinearLeastSquares fit = least_squares(m, right);
+    const Eigen::VectorXd& v = fit.x;
+    const double left = fit.sum_of_squares;
     if (!(left < least)) continue;
     least = left;
     best = {{v[0], v[1]}, {v[2], v[3]}, backwards, std::sqrt(left / static_cast<double>(n)), 0};
     const double variance = 2 * n > 4 ? left / static_cast<double>(2 * n - 4) : 0;
-    best.sigma_mm = std::sqrt(variance * (m.transpose() * m).inverse()(0, 0));
+    best.sigma_mm = std::sqrt(variance * fit.unit_covariance(0, 0));
   }
   return best;
 }

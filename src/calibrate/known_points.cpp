@@ -2,12 +2,12 @@
 
 #include <fmt/format.h>
 
-#include <Eigen/Dense>
 #include <algorithm>
 #include <limits>
 
 #include "heron/base/error.hpp"
 #include "heron/geometry/least_squares.hpp"
+#include "heron/geometry/linear.hpp"
 
 namespace heron {
 namespace {
@@ -43,15 +43,12 @@ std::optional<Fit> linear_fit(PlaneModel model, const std::vector<KnownPair>& pa
     Eigen::Matrix<double, 2, 6> row;
     row << k.world_mm.x - middle.x, k.world_mm.y - middle.y, 1, 0, 0, 0, 0, 0, 0, k.world_mm.x - middle.x,
         k.world_mm.y - middle.y, 1;
-    design.middleRows<2>(2 * i) = row * place;
+    design.middleRows(2 * i, 2) = product(row, place);
     seen.segment<2>(2 * i) << k.pixel.x, k.pixel.y;
   }
-  const Eigen::VectorXd lengths = design.colwise().norm().cwiseMax(1e-300);
-  Eigen::ColPivHouseholderQR<Eigen::MatrixXd> qr(design * lengths.cwiseInverse().asDiagonal());
-  qr.setThreshold(1e-6);
-  if (qr.rank() < p) return std::nullopt;
-  const Eigen::VectorXd x = lengths.cwiseInverse().asDiagonal() * qr.solve(seen);
-  const Eigen::VectorXd e = place * x;
+  const LinearLeastSquares solved = least_squares(design, seen);
+  if (!solved.determined) return std::nullopt;
+  const Eigen::VectorXd e = product(place, solved.x).col(0);
   Eigen::Matrix3d back = Eigen::Matrix3d::Identity();  // from coordinates about the middle
   back(0, 2) = -middle.x, back(1, 2) = -middle.y;
   Fit fit{model, {}};
@@ -60,11 +57,11 @@ std::optional<Fit> linear_fit(PlaneModel model, const std::vector<KnownPair>& pa
   // c and f absorb the middle: c' = c - a mx - b my.
   Eigen::Matrix<double, 6, 6> shift = Eigen::Matrix<double, 6, 6>::Identity();
   shift(2, 0) = shift(5, 3) = -middle.x, shift(2, 1) = shift(5, 4) = -middle.y;
-  const Eigen::MatrixXd to_elements = shift * place;
+  const Eigen::MatrixXd to_elements = product(shift, place);
   fit.unit_covariance.topLeftCorner<6, 6>() =
-      to_elements * (design.transpose() * design).inverse() * to_elements.transpose();
+      product(product(to_elements, solved.unit_covariance), to_elements.transpose());
   fit.spare = static_cast<int>(2 * n) - p;
-  fit.sigma = fit.spare > 0 ? (seen - design * x).norm() / std::sqrt(fit.spare) : 0;
+  fit.sigma = fit.spare > 0 ? std::sqrt(solved.sum_of_squares / fit.spare) : 0;
   return fit;
 }
 

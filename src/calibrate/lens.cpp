@@ -2,7 +2,7 @@
 
 #include <fmt/format.h>
 
-#include <Eigen/Dense>
+#include <Eigen/LU>
 #include <algorithm>
 
 #include "bundle.hpp"
@@ -48,7 +48,7 @@ Lens first_lens(const std::vector<Homography>& homographies, int width, int heig
     const Eigen::Vector2d f(-a.z() * b.z(), b.z() * b.z() - a.z() * a.z());
     normal += e.transpose() * e, right += e.transpose() * f;
   }
-  const Eigen::Vector2d inverse = normal.ldlt().solve(right);
+  const Eigen::Vector2d inverse = normal.inverse() * right;
   const double common = (normal.row(0).sum() + normal.row(1).sum()) > 0 ? right.sum() / normal.sum() : 0;
   const auto focal = [&](double inverse_square) {
     const double f = unit_length / std::sqrt(inverse_square);

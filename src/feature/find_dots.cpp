@@ -1,4 +1,4 @@
-#include <Eigen/Dense>
+#include <Eigen/LU>
 
 #include "heron/feature/board_points.hpp"
 #include "heron/image/components.hpp"
@@ -75,7 +75,7 @@ BrightnessPlane background_of(const ImageView<const uint8_t>& picture, const Dot
     a += j * j.transpose();
     b += j * grey;
   });
-  return a.ldlt().solve(b);
+  return a.inverse() * b;
 }
 
 DotSeen refined_dot(const ImageView<const uint8_t>& picture, const Component& c) {

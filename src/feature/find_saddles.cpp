@@ -1,4 +1,4 @@
-#include <Eigen/Dense>
+#include <Eigen/LU>
 #include <array>
 
 #include "heron/feature/board_points.hpp"

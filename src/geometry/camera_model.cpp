@@ -1,6 +1,6 @@
 #include "heron/geometry/camera_model.hpp"
 
-#include <Eigen/Dense>
+#include <Eigen/LU>
 
 namespace heron {
 namespace {

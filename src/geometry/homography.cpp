@@ -1,9 +1,10 @@
 #include "heron/geometry/homography.hpp"
 
-#include <Eigen/Dense>
+#include <Eigen/LU>
 #include <algorithm>
 
 #include "heron/base/error.hpp"
+#include "heron/geometry/linear.hpp"
 
 namespace heron {
 namespace {
@@ -60,10 +61,10 @@ std::optional<Homography> homography_from_points(const std::vector<Point2>& sour
     b << 0, 0, 0, s.x, s.y, 1, -t.y * s.x, -t.y * s.y, -t.y;
     normal += a * a.transpose() + b * b.transpose();
   }
-  const Eigen::SelfAdjointEigenSolver<Eigen::Matrix<double, 9, 9>> eigen(normal);
+  const SymmetricEigen eigen = eigen_symmetric(normal);
   // A second vanishing eigenvalue means a whole family of solutions.
-  if (!(eigen.eigenvalues()[1] > 1e-10 * eigen.eigenvalues()[8])) return std::nullopt;
-  const Eigen::Matrix<double, 9, 1> v = eigen.eigenvectors().col(0);
+  if (!(eigen.values[1] > 1e-10 * eigen.values[8])) return std::nullopt;
+  const Eigen::VectorXd v = eigen.vectors.col(0);
   Homography h;
   h << v[0], v[1], v[2], v[3], v[4], v[5], v[6], v[7], v[8];
   h = nt.inverse() * h * ns;

@@ -1,9 +1,10 @@
 #include "heron/geometry/least_squares.hpp"
 
-#include <Eigen/Dense>
+#include <Eigen/LU>
 #include <unsupported/Eigen/NonLinearOptimization>
 
 #include "heron/base/error.hpp"
+#include "heron/geometry/linear.hpp"
 
 namespace heron {
 namespace {
@@ -57,20 +58,9 @@ LeastSquaresFit solve_least_squares(const Residuals& residuals, const Eigen::Vec
   Eigen::MatrixXd jacobian(count, parameters);
   residuals(fit.x, r);
   problem.df(fit.x, jacobian);
-  // Columns of one length: then the rank does not depend on the parameters' units.
-  const Eigen::VectorXd lengths = jacobian.colwise().norm().cwiseMax(1e-300);
-  Eigen::ColPivHouseholderQR<Eigen::MatrixXd> qr;
-  qr.setThreshold(1e-7);  // differences of residuals are no more exact than that
-  qr.compute(jacobian * lengths.cwiseInverse().asDiagonal());
-  fit.determined = qr.rank() == parameters && r.allFinite();
-  if (fit.determined) {
-    const Eigen::MatrixXd upper = qr.matrixR().topRows(parameters).triangularView<Eigen::Upper>();
-    const Eigen::MatrixXd inverse =
-        qr.colsPermutation() *
-        upper.triangularView<Eigen::Upper>().solve(Eigen::MatrixXd::Identity(parameters, parameters));
-    const Eigen::MatrixXd scaled = lengths.cwiseInverse().asDiagonal() * inverse;
-    fit.unit_covariance = scaled * scaled.transpose();
-  }
+  const LinearLeastSquares step = least_squares(jacobian, r);
+  fit.determined = step.determined && step.unit_covariance.size() > 0 && r.allFinite();
+  if (fit.determined) fit.unit_covariance = step.unit_covariance;
   fit.rms = std::sqrt(r.squaredNorm() / count);
   fit.sigma = count > parameters ? std::sqrt(r.squaredNorm() / (count - parameters)) : 0;
   return fit;

@@ -1,6 +1,6 @@
 #include "heron/geometry/plane_mapping.hpp"
 
-#include <Eigen/Dense>
+#include <Eigen/LU>
 
 #include "heron/base/error.hpp"
 
@@ -34,10 +34,9 @@ PlaneMapping::PlaneMapping(const Homography& pixel_from_world, const Covariance&
     : pixel_from_world_(pixel_from_world / pixel_from_world(2, 2)), covariance_(covariance) {
   if (!pixel_from_world_.allFinite())
     fail_argument("mapping: the homography holds numbers that are not finite, or ends in 0");
-  const Eigen::FullPivLU<Homography> lu(pixel_from_world_);
   if (std::abs(pixel_from_world_.determinant()) < 1e-15)
     fail_argument("mapping: the homography cannot be inverted; its points lie on one line");
-  world_from_pixel_ = lu.inverse();
+  world_from_pixel_ = pixel_from_world_.inverse();
 }
 
 WorldPose PlaneMapping::world_pose(Point2 pixel, Angle angle, const PoseSigma& seen) const {

@@ -2,7 +2,7 @@
 
 #include <fmt/format.h>
 
-#include <Eigen/Dense>
+#include <Eigen/LU>
 #include <algorithm>
 #include <array>
 #include <cmath>
@@ -68,7 +68,7 @@ std::optional<Plane> plane_through(const Place& a, const Place& b, const Place& 
   m << 1, a.x, a.y, 1, b.x, b.y, 1, c.x, c.y;
   const double area = (b.x - a.x) * (c.y - a.y) - (b.y - a.y) * (c.x - a.x);
   if (std::abs(area) < 1e-9) return std::nullopt;
-  const Plane p = m.partialPivLu().solve(Eigen::Vector3d(a.z, b.z, c.z));
+  const Plane p = m.inverse() * Eigen::Vector3d(a.z, b.z, c.z);
   return p.allFinite() ? std::optional(p) : std::nullopt;
 }
 
@@ -95,9 +95,8 @@ Refined refine(const std::vector<Place>& places, Plane plane, double reach) {
       a += w * j * j.transpose(), b += w * p.z * j;
       squares += w * d * d * reach * reach, weights += w, ++near;
     }
-    const Eigen::LDLT<Eigen::Matrix3d> solver(a);
-    r.plane = solver.solve(b);
-    r.unit_covariance = solver.solve(Eigen::Matrix3d::Identity());
+    r.unit_covariance = a.inverse();
+    r.plane = r.unit_covariance * b;
     r.variance = weights > 3 ? squares / weights : 0;
     r.near = near;
   }

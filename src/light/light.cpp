@@ -2,7 +2,7 @@
 
 #include <fmt/format.h>
 
-#include <Eigen/Dense>
+#include <Eigen/SVD>
 #include <algorithm>
 #include <cmath>
 #include <limits>
@@ -12,6 +12,7 @@
 #include "heron/calibrate/board.hpp"
 #include "heron/feature/board_points.hpp"
 #include "heron/geometry/homography.hpp"
+#include "heron/geometry/linear.hpp"
 #include "heron/image/components.hpp"
 #include "heron/image/noise.hpp"
 #include "light_advice.hpp"
@@ -143,7 +144,7 @@ LightField light_field(const Scope& s) {
                    w = std::abs(r) < 1 ? (1 - r * r) * (1 - r * r) : 0;
       a += w * terms * terms.transpose(), b += w * value * terms;
     }
-    field.surface = a.ldlt().solve(b);
+    field.surface = solve_symmetric(a, b).col(0);
     width = std::max(0.25, width * 0.8);
   }
   return field;
@@ -347,7 +348,7 @@ LightReport judge_heights(const ImageView<const float>& map, const Region& regio
                                  : fmt::format("nothing was measured at {:.1f} % of the places", share)});
   report.overall = report.measures[0].fitness;
   if (report.overall != Fitness::good)
-    report.advice.push_back(
+    report.advice.emplace_back(
         "holes come from places that the sensor's lamp or camera cannot see, or that shine or swallow its "
         "light: turn the sensor, lengthen its exposure, or take several exposures");
   return report;

@@ -1,6 +1,6 @@
 #include "edge_fit.hpp"
 
-#include <Eigen/Dense>
+#include <Eigen/LU>
 
 #include "edge_profile.hpp"
 #include "heron/image/pyramid.hpp"

@@ -1,8 +1,9 @@
 #include <fmt/format.h>
 
-#include <Eigen/Dense>
+#include <Eigen/LU>
 #include <limits>
 
+#include "heron/geometry/linear.hpp"
 #include "heron/image/pyramid.hpp"
 #include "heron/locate/pattern.hpp"
 #include "heron/locate/survey.hpp"
@@ -38,9 +39,9 @@ void require_both_directions(const std::vector<TaughtEdge>& edges) {
     const Eigen::Vector2d n(e.normal.x, e.normal.y);
     hold += n * n.transpose() / static_cast<double>(edges.size());
   }
-  const Eigen::SelfAdjointEigenSolver<Eigen::Matrix2d> eigen(hold);
-  if (eigen.eigenvalues()[0] > 0.01) return;
-  const Eigen::Vector2d slide = eigen.eigenvectors().col(0);
+  const SymmetricEigen eigen = eigen_symmetric(hold);
+  if (eigen.values[0] > 0.01) return;
+  const Eigen::Vector2d slide = eigen.vectors.col(0);
   double angle = std::atan2(slide.y(), slide.x()) * 180 / std::numbers::pi;
   angle = std::round(angle < 0 ? angle + 180 : angle);
   fail_argument(
