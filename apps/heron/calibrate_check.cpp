@@ -45,7 +45,7 @@ int check_calibration(const CalibrateOptions& o) {
   int width = r.width, height = r.height;
   const auto view = view_of(o.pictures[0], *r.board, width, height, nullptr);
   if (!view) return 1;
-  const MappingCheck c = check_mapping(r.mapping, r.sigma_px, *r.board, view->points);
+  const MappingCheck c = check_mapping(r.mapping, r.sigma_px, *r.board, view->points, view->dot_radius_px);
   if (!o.picture.empty())
     save_picture(o.picture, draw_residuals(grey_levels(load_picture(o.pictures[0])), c.points, r.mapping));
   if (o.json) {

@@ -9,10 +9,16 @@
 namespace heron {
 
 MappingCheck check_mapping(const Mapping& mapping, double mapping_sigma_px, const BoardShape& shape,
-                           const std::vector<BoardPoint>& points) {
-  if (points.size() < 9)
+                           const std::vector<BoardPoint>& seen, double dot_radius_px) {
+  if (seen.size() < 9)
     throw Error(ErrorCode::not_determined,
-                fmt::format("check: {} board points; at least 9 are needed", points.size()));
+                fmt::format("check: {} board points; at least 9 are needed", seen.size()));
+  // The mapping knows where centres are, a slanted dot is seen beside its own: a plane fitted to the new
+  // picture tells by how much. It tells the new picture's noise as well.
+  const PlaneCalibration now = calibrate_plane(seen, shape, dot_radius_px, 2, 2);
+  std::vector<BoardPoint> points = seen;
+  for (size_t i = 0; i < points.size(); ++i)
+    points[i].pixel = now.mapping.pixel_from_world(now.points[i].world_mm) + now.points[i].residual_px;
   MappingCheck check;
   const auto n = static_cast<double>(points.size());
   Point2 old_middle, new_middle;
@@ -44,12 +50,7 @@ MappingCheck check_mapping(const Mapping& mapping, double mapping_sigma_px, cons
   const Point2 middle_px = mapping.pixel_from_world(new_middle);
   const WorldPose at_middle = mapping.world_pose(middle_px, {});
   const double mm = mapping.mm_per_pixel(middle_px);
-  double new_sigma = mapping_sigma_px;
-  try {
-    new_sigma = std::max(new_sigma, calibrate_plane(points, shape, 0, 1, 1).sigma_px);
-  } catch (const Error&) {
-    // Points on one line fit no plane; the old noise serves.
-  }
+  const double new_sigma = std::max(mapping_sigma_px, now.sigma_px);
   const double noise_mm = new_sigma * mm;
   const double map_mm = std::max(at_middle.sigma.x, at_middle.sigma.y);
   check.sigma_shift_mm = std::hypot(noise_mm / std::sqrt(n), map_mm);

@@ -64,13 +64,16 @@ struct Basis {
   Point2 u, v;
 };
 
-/// The same lattice by its shortest steps (Lagrange's reduction). Where the dot beside a seed is hidden, the shortest steps
-/// seen are a side and a diagonal; the lattice they span would be numbered sheared.
+/// The same lattice by its shortest steps (Lagrange's reduction). Where the dot beside a seed is hidden, the
+/// shortest steps seen are a side and a diagonal; the lattice they span would be numbered sheared.
 Basis reduced(Basis b) {
   for (int i = 0; i < 4; ++i) {
-    if (norm(b.v - b.u) < 0.98 * norm(b.v)) b.v = b.v - b.u;
-    else if (norm(b.v + b.u) < 0.98 * norm(b.v)) b.v = b.v + b.u;
-    else if (norm(b.v) < 0.98 * norm(b.u)) std::swap(b.u, b.v);
+    if (norm(b.v - b.u) < 0.98 * norm(b.v))
+      b.v = b.v - b.u;
+    else if (norm(b.v + b.u) < 0.98 * norm(b.v))
+      b.v = b.v + b.u;
+    else if (norm(b.v) < 0.98 * norm(b.u))
+      std::swap(b.u, b.v);
   }
   return b;
 }

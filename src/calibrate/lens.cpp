@@ -24,6 +24,8 @@ double median(std::vector<double> values) {
 ObservedView observed(const BoardView& view, const BoardShape& shape) {
   ObservedView o;
   for (const BoardPoint& p : view.points) {
+    if (!is_finite(p.pixel))
+      fail_argument(fmt::format("calibrate: {} holds a point that is not finite", view.name));
     const Point2 at = shape.point(p.column, p.row);
     o.points.push_back({p.pixel, {at.x, at.y, 0}});
   }

@@ -70,7 +70,18 @@ Image<Rgb> draw_sigma_map(int width, int height, const Mapping& mapping,
   double low = std::numeric_limits<double>::infinity(), high = 0;
   for (double v : f.values)
     if (std::isfinite(v)) low = std::min(low, v), high = std::max(high, v);
-  high = std::min(high, 20 * low + 1e-9);  // a horizon would take all colors
+  // A horizon would take all colors: the highest twentieth shares the brightest.
+  std::vector<double> finite;
+  for (double v : f.values)
+    if (std::isfinite(v)) finite.push_back(v);
+  if (!finite.empty()) {
+    const auto at =
+        finite.begin() + static_cast<std::ptrdiff_t>(0.95 * static_cast<double>(finite.size() - 1));
+    std::nth_element(finite.begin(), at, finite.end());
+    high = *at;
+  } else {
+    low = 0;
+  }
   const auto share = [&](double v) { return high > low ? (v - low) / (high - low) : 0; };
   for (int j = 0; j < f.rows; ++j)
     for (int i = 0; i < f.columns; ++i) {

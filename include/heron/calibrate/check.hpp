@@ -29,10 +29,10 @@ struct MappingCheck {
   std::vector<MappedPoint> points;  ///< board points, residual: new minus where the old mapping has them
 };
 
-/// Measures a board with a mapping whose world is that board's frame. `points` from find_board in the new
-/// picture; `mapping_sigma_px` is the residual sigma the mapping was made with. Throws Error{not_determined}
-/// with fewer than 9 points.
+/// Measures a board with a mapping whose world is that board's frame. `points` and `dot_radius_px` (0 for
+/// corners) from find_board in the new picture; `mapping_sigma_px` is the residual sigma the mapping was made
+/// with. Throws Error{not_determined} with fewer than 9 points.
 MappingCheck check_mapping(const Mapping& mapping, double mapping_sigma_px, const BoardShape& shape,
-                           const std::vector<BoardPoint>& points);
+                           const std::vector<BoardPoint>& points, double dot_radius_px = 0);
 
 }  // namespace heron
