@@ -5,6 +5,7 @@
 #include "heron/base/error.hpp"
 #include "heron/heights/ground.hpp"
 #include "heron/render/stack_station.hpp"
+#include "sanitized.hpp"
 
 using namespace heron;
 using namespace heron::render;
@@ -12,7 +13,7 @@ using namespace heron::render;
 TEST_CASE("a table is leveled within 0.01 degrees with 40 % of it under tiles and 10 % holes") {
   double worst = 0, worst_offset = 0;
   int within = 0;
-  const int runs = 60;
+  const int runs = sanitized ? 6 : 60;
   for (uint64_t seed = 1; seed <= runs; ++seed) {
     CAPTURE(seed);
     const StackStation s = make_stack_station(seed);
@@ -31,7 +32,7 @@ TEST_CASE("a table is leveled within 0.01 degrees with 40 % of it under tiles an
           " of ", runs);
   CHECK(worst < 0.01);
   CHECK(worst_offset < 0.005);
-  CHECK(within >= 0.85 * runs);
+  if (!sanitized) CHECK(within >= 0.85 * runs);
 }
 
 TEST_CASE("leveled heights are above the table, holes stay, and a band keeps the parts alone") {
