@@ -7,8 +7,11 @@
 #include <cstdlib>
 #include <filesystem>
 #include <fstream>
+#include <functional>
 #include <sstream>
 #include <string>
+
+#include "heron/base/error.hpp"
 
 namespace support {
 
@@ -45,6 +48,20 @@ inline std::string read_text(const std::string& path) {
   std::ostringstream text;
   text << std::ifstream(path, std::ios::binary).rdbuf();
   return text.str();
+}
+
+/// What an Error says; empty when `call` throws none.
+inline std::string error_of(const std::function<void()>& call) {
+  try {
+    call();
+  } catch (const heron::Error& error) {
+    return error.what();
+  }
+  return "";
+}
+
+inline bool contains(const std::string& text, const std::string& part) {
+  return text.find(part) != std::string::npos;
 }
 
 struct Ran {

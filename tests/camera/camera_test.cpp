@@ -22,6 +22,9 @@
 
 using namespace heron;
 
+using support::contains;
+using support::error_of;
+
 namespace {
 
 Image<uint8_t> flat(int width, int height, uint8_t grey) {
@@ -81,19 +84,6 @@ struct Server {
   }
   std::string at(const std::string& path) const { return "http://127.0.0.1:" + std::to_string(port) + path; }
 };
-
-std::string error_of(const std::function<void()>& run) {
-  try {
-    run();
-  } catch (const Error& error) {
-    return error.what();
-  }
-  return "";
-}
-
-bool contains(const std::string& text, const std::string& part) {
-  return text.find(part) != std::string::npos;
-}
 
 /// The GenICam program that comes with Aravis, on loopback; ended with the scope.
 struct FakeGigE {

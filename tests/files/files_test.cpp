@@ -23,6 +23,9 @@
 using namespace heron;
 using support::TemporaryFolder;
 
+using support::contains;
+using support::error_of;
+
 namespace {
 
 template <class T>
@@ -55,19 +58,6 @@ void check_same(const Picture& picture, const Image<T>& expected) {
       same = same && (image(x, y) == expected(x, y) ||
                       (image(x, y) != image(x, y) && expected(x, y) != expected(x, y)));
   CHECK(same);
-}
-
-std::string error_of(const std::function<void()>& call) {
-  try {
-    call();
-  } catch (const Error& error) {
-    return error.what();
-  }
-  return "no error";
-}
-
-bool contains(const std::string& text, const std::string& part) {
-  return text.find(part) != std::string::npos;
 }
 
 void write_jpeg(const std::string& path, int width, int height) {

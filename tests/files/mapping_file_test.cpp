@@ -11,6 +11,9 @@
 using namespace heron;
 using support::TemporaryFolder;
 
+using support::contains;
+using support::error_of;
+
 namespace {
 
 MappingRecord camera_record() {
@@ -36,19 +39,6 @@ MappingRecord camera_record() {
   r.board = BoardShape{.kind = BoardKind::checker, .columns = 11, .rows = 8, .pitch_mm = 15};
   r.axes = Axes{{10.5, -3}, AxisDirection::minus_y, AxisDirection::plus_x};
   return r;
-}
-
-std::string error_of(const std::function<void()>& run) {
-  try {
-    run();
-  } catch (const Error& error) {
-    return error.what();
-  }
-  return "";
-}
-
-bool contains(const std::string& text, const std::string& part) {
-  return text.find(part) != std::string::npos;
 }
 
 }  // namespace

@@ -7,6 +7,8 @@
 #include "support.hpp"
 
 // The ways to a mapping beside the plain board, through the built tool, on the simulated arm.
+using support::contains;
+
 namespace {
 
 using nlohmann::json;
@@ -34,10 +36,6 @@ struct Arm {
 const Arm& arm() {
   static const Arm shared;
   return shared;
-}
-
-bool contains(const std::string& text, const std::string& part) {
-  return text.find(part) != std::string::npos;
 }
 
 }  // namespace

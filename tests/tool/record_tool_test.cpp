@@ -5,6 +5,8 @@
 #include "heron/files/recording.hpp"
 #include "support.hpp"
 
+using support::contains;
+
 namespace {
 
 using nlohmann::json;
@@ -15,10 +17,6 @@ struct Studio {
     return support::run(std::string(HERON_TOOL) + " " + arguments, folder.path());
   }
 };
-
-bool contains(const std::string& text, const std::string& part) {
-  return text.find(part) != std::string::npos;
-}
 
 }  // namespace
 

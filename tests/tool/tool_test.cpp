@@ -10,7 +10,7 @@ using support::TemporaryFolder;
 
 namespace {
 
-const std::string heron = HERON_TOOL;
+const std::string program = HERON_TOOL;
 
 /// One cell, calibrated and taught by the tool itself, as the README does it.
 struct Worked {
@@ -27,7 +27,7 @@ struct Worked {
     taught = run("teach teach.png --region " + region + " --output leaf.png --picture taught.png");
   }
   support::Ran run(const std::string& arguments) const {
-    return support::run(heron + " " + arguments, folder.path());
+    return support::run(program + " " + arguments, folder.path());
   }
   bool has(const std::string& name) const { return std::filesystem::exists(folder / name); }
 };
@@ -215,7 +215,7 @@ TEST_CASE("run tells a simulated robot of another process, both ways round") {
     support::Ran robot;
     std::thread side([&] {
       robot = support::run(
-          heron + " simulate robot --listen 127.0.0.1:5917 --truth truth.json --hurry 1000 --json" +
+          program + " simulate robot --listen 127.0.0.1:5917 --truth truth.json --hurry 1000 --json" +
               (asks ? " --ask" : ""),
           worked().folder.path());
     });
