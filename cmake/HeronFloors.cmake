@@ -22,6 +22,13 @@ function(heron_library name)
     file(GLOB found CONFIGURE_DEPENDS ${PROJECT_SOURCE_DIR}/src/${folder}/*.cpp)
     list(APPEND sources ${found})
   endforeach()
+  # Kernels are compiled once for each processor, each in a file of its own.
+  foreach(source ${sources})
+    file(STRINGS ${source} kernel REGEX "HWY_TARGET_INCLUDE" LIMIT_COUNT 1)
+    if(kernel)
+      set_source_files_properties(${source} PROPERTIES SKIP_UNITY_BUILD_INCLUSION ON)
+    endif()
+  endforeach()
   add_library(heron_${name} STATIC ${sources})
   add_library(AbleHeron::${name} ALIAS heron_${name})
   target_include_directories(heron_${name}

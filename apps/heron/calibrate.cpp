@@ -27,6 +27,8 @@ int calibrate_as_asked(const CalibrateOptions& o) {
                       {!o.touched.empty(), "--touched", calibrate_touched},
                       {!o.wrist.empty(), "--wrist", calibrate_wrist},
                       {!o.hand_eye.empty(), "--hand-eye", solve_hand_eye},
+                      {!o.anchor.empty(), "--anchor", anchor_rings},
+                      {!o.carry.empty(), "--carry", carry_along},
                       {!o.check.empty(), "--check", check_calibration}};
   const Way* chosen = nullptr;
   for (const Way& way : ways) {
@@ -40,7 +42,7 @@ int calibrate_as_asked(const CalibrateOptions& o) {
   if (o.board.empty())
     fail_argument(
         "calibrate: say from what: --board dots|checker with pictures (and --lens for the lens), --length, "
-        "--points, --touched, --wrist, --hand-eye, or --check; "
+        "--points, --touched, --wrist, --hand-eye, --anchor, --carry, or --check; "
         "`heron calibrate --help` shows examples");
   return calibrate_board(o);
 }
@@ -186,8 +188,24 @@ void add_calibrate(CLI::App& app, Action& action) {
       ->group(robot);
   c->add_flag("--radians", o->radians, "the CSV's angles are radians")->group(robot);
 
-  c->add_option("--check", o->check, "holds a new picture of the board against that mapping")
-      ->group("An old mapping");
+  const auto old = "An old mapping";
+  c->add_option("--check", o->check,
+                "holds a new picture of its board, or of its ring marks, against that mapping")
+      ->group(old);
+  c->add_option(
+       "--anchor", o->anchor,
+       "measures the ring marks that lie flat on the table with that mapping and keeps them in --output")
+      ->group(old);
+  c->add_option("--mark-height", o->mark_height,
+                "with --anchor: millimetres that the marks lie above the plane")
+      ->group(old);
+  c->add_option(
+       "--carry", o->carry,
+       "carries that mapping along with its ring marks: the table, or the camera, was moved along the plane")
+      ->group(old);
+  c->add_flag("--free", o->free_motion,
+              "with --carry: any motion; needs the lens, better three marks or more")
+      ->group(old);
   c->footer(
       "Example: heron calibrate --board dots --columns 13 --rows 11 --pitch 18 board.png --output "
       "mapping.toml\n"
@@ -201,6 +219,8 @@ void add_calibrate(CLI::App& app, Action& action) {
       "         heron calibrate --hand-eye poses.csv --mount arm --rotation zyx --board checker --columns "
       "11 --rows 8 --pitch 15 stop-*.png --output hand-eye.toml\n"
       "         heron calibrate --check mapping.toml board-today.png\n"
+      "         heron calibrate --anchor mapping.toml marks.png --output anchored.toml\n"
+      "         heron calibrate --carry anchored.toml moved.png --output mapping.toml\n"
       "Exit status 1 when a board is not seen, or a check finds that the mapping no longer holds.");
   c->callback([o, &action] { action = [o] { return calibrate_as_asked(*o); }; });
 }

@@ -24,6 +24,9 @@ struct CalibrateOptions {
   std::string hand_eye, mount = "arm", rotation;
   bool radians = false;
   std::string check;
+  std::string anchor, carry;
+  double mark_height = 0;
+  bool free_motion = false;
   bool replace = false, json = false;
 };
 
@@ -34,6 +37,8 @@ int calibrate_points(const CalibrateOptions& o);
 int calibrate_touched(const CalibrateOptions& o);
 int calibrate_wrist(const CalibrateOptions& o);
 int solve_hand_eye(const CalibrateOptions& o);
+int anchor_rings(const CalibrateOptions& o);
+int carry_along(const CalibrateOptions& o);
 int check_calibration(const CalibrateOptions& o);
 
 /// Writes the mapping; where one stands already, its axes are kept, what changes is said (on standard error),

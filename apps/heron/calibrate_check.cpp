@@ -5,6 +5,7 @@
 #include "calibrate.hpp"
 #include "heron/base/error.hpp"
 #include "heron/calibrate/check.hpp"
+#include "heron/calibrate/ring_anchor.hpp"
 #include "heron/draw/overlay.hpp"
 #include "heron/files/picture_file.hpp"
 
@@ -17,7 +18,15 @@ const char* word_of(MappingState s) {
   return s == MappingState::holds ? "holds" : s == MappingState::moved ? "moved" : "changed";
 }
 
-const char* advice_for(MappingState s) {
+const char* advice_for(MappingState s, bool rings) {
+  if (rings && s == MappingState::moved)
+    return "the table, or the camera along the plane, was moved: `heron calibrate --carry` takes the mapping "
+           "along";
+  if (rings && s == MappingState::changed)
+    return "calibrate anew, or `--carry --free` with a known lens: the marks are no longer seen as from "
+           "there, so the "
+           "camera's height, tilt or focus is another, or a mark came loose";
+  if (rings) return "nothing: the marks are seen where they lay";
   switch (s) {
     case MappingState::holds:
       return "nothing: the board is measured where it lay";
@@ -30,22 +39,34 @@ const char* advice_for(MappingState s) {
   }
 }
 
+std::optional<MappingCheck> check_with_board(const CalibrateOptions& o, const MappingRecord& r) {
+  if (!r.board || r.world != "board")
+    fail_argument(
+        fmt::format("{}: was made from {}, whose world is no board's, and has no ring marks; --check holds a "
+                    "picture of a board against a mapping made from that board, or of marks after --anchor",
+                    o.check, r.made_from));
+  int width = r.width, height = r.height;
+  const auto view = view_of(o.pictures[0], *r.board, width, height, nullptr);
+  if (!view) return std::nullopt;
+  return check_mapping(r.mapping, r.sigma_px, *r.board, view->points, view->dot_radius_px);
+}
+
 }  // namespace
 
 int check_calibration(const CalibrateOptions& o) {
   if (o.pictures.size() != 1)
-    fail_argument(fmt::format("calibrate: --check needs one new picture of the board; {} were given",
-                              o.pictures.size()));
-  const MappingRecord r = load_mapping(o.check);
-  if (!r.board || r.world != "board")
     fail_argument(
-        fmt::format("{}: was made from {}, whose world is no board's; --check holds a picture of a board "
-                    "against a mapping made from that board",
-                    o.check, r.made_from));
-  int width = r.width, height = r.height;
-  const auto view = view_of(o.pictures[0], *r.board, width, height, nullptr);
-  if (!view) return 1;
-  const MappingCheck c = check_mapping(r.mapping, r.sigma_px, *r.board, view->points, view->dot_radius_px);
+        fmt::format("calibrate: --check needs one new picture of the board or the ring marks; {} were given",
+                    o.pictures.size()));
+  const MappingRecord r = load_mapping(o.check);
+  std::optional<MappingCheck> checked;
+  if (!r.anchors.empty())
+    checked = check_mapping(r.mapping, r.anchors, find_ring_marks(grey_levels(load_picture(o.pictures[0]))));
+  else
+    checked = check_with_board(o, r);
+  if (!checked) return 1;
+  const MappingCheck& c = *checked;
+  const char* thing = r.anchors.empty() ? "board's middle" : "ring marks' middle";
   if (!o.picture.empty())
     save_picture(o.picture, draw_residuals(grey_levels(load_picture(o.pictures[0])), c.points, r.mapping));
   if (o.json) {
@@ -59,11 +80,11 @@ int check_calibration(const CalibrateOptions& o) {
         {"expected_px", c.expected_px},
         {"sigma",
          {{"shift_mm", c.sigma_shift_mm}, {"turn", c.sigma_turn.degrees()}, {"scale", c.sigma_scale}}},
-        {"advice", advice_for(c.state)}};
+        {"advice", advice_for(c.state, !r.anchors.empty())}};
     fmt::print("{}\n", j.dump());
   } else {
-    fmt::print("shift       {:.4f} {:.4f} mm \u00b1 {:.4f} mm of the board's middle\n", c.shift_mm.x,
-               c.shift_mm.y, c.sigma_shift_mm);
+    fmt::print("shift       {:.4f} {:.4f} mm \u00b1 {:.4f} mm of the {}\n", c.shift_mm.x, c.shift_mm.y,
+               c.sigma_shift_mm, thing);
     fmt::print("turn        {:.4f} \u00b1 {:.4f} degrees, from +X towards +Y\n", c.turn.degrees(),
                c.sigma_turn.degrees());
     fmt::print("lengths     100 mm read as {:.4f} \u00b1 {:.4f} mm\n", 100 * c.scale, 100 * c.sigma_scale);
@@ -73,7 +94,7 @@ int check_calibration(const CalibrateOptions& o) {
                c.state == MappingState::holds   ? "the mapping holds"
                : c.state == MappingState::moved ? "MOVED"
                                                 : "CHANGED",
-               advice_for(c.state));
+               advice_for(c.state, !r.anchors.empty()));
   }
   return c.state == MappingState::holds ? 0 : 1;
 }

@@ -14,6 +14,7 @@ void add_light(CLI::App& app, Action& action);
 void add_level(CLI::App& app, Action& action);
 void add_board(CLI::App& app, Action& action);
 void add_calibrate(CLI::App& app, Action& action);
+void add_rings(CLI::App& app, Action& action);
 void add_map(CLI::App& app, Action& action);
 void add_teach(CLI::App& app, Action& action);
 void add_find(CLI::App& app, Action& action);

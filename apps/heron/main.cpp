@@ -32,6 +32,7 @@ int main(int argc, char** argv) {  // NOLINT(bugprone-exception-escape)
   heron::tool::add_level(app, action);
   heron::tool::add_board(app, action);
   heron::tool::add_calibrate(app, action);
+  heron::tool::add_rings(app, action);
   heron::tool::add_map(app, action);
   heron::tool::add_teach(app, action);
   heron::tool::add_find(app, action);

@@ -87,7 +87,7 @@ void first_positions(const std::vector<Pair>& pairs, Pose3& x, Pose3& y) {
   x.position = t.head<3>(), y.position = t.tail<3>();
 }
 
-Pose3 moved(const Pose3& pose, const Eigen::Ref<const Vector6>& by) {
+Pose3 pose_moved(const Pose3& pose, const Eigen::Ref<const Vector6>& by) {
   // Turned about the pose's own origin, so that turn and shift do not mix.
   return {(turn_of(by.head<3>()) * pose.rotation).normalized(), pose.position + by.tail<3>()};
 }
@@ -148,7 +148,7 @@ Eigen::Matrix<double, 6, 12> residual_slope(const HandEyeStop& s, const Pose3& x
     const auto at = [&](double d) {
       Vector6 dx = Vector6::Zero(), dy = Vector6::Zero();
       (k < 6 ? dx : dy)[k % 6] = d;
-      return residual_of(s, moved(x, dx), moved(y, dy), mount);
+      return residual_of(s, pose_moved(x, dx), pose_moved(y, dy), mount);
     };
     j.col(k) = (at(by) - at(-by)) / (2 * by);
   }
@@ -213,12 +213,12 @@ Solution refine(const std::vector<HandEyeStop>& stops, const std::vector<Matrix6
     const Pose3 x = s.x, y = s.y;
     s.fit = solve_least_squares(
         [&](const Eigen::VectorXd& v, Eigen::VectorXd& r) {
-          const Pose3 xv = moved(x, v.head<6>()), yv = moved(y, v.tail<6>());
+          const Pose3 xv = pose_moved(x, v.head<6>()), yv = pose_moved(y, v.tail<6>());
           for (size_t i = 0; i < stops.size(); ++i)
             r.segment<6>(static_cast<Eigen::Index>(6 * i)) = whiten[i] * residual_of(stops[i], xv, yv, mount);
         },
         Eigen::VectorXd::Zero(12), count);
-    s.x = moved(x, s.fit.x.head<6>()), s.y = moved(y, s.fit.x.tail<6>());
+    s.x = pose_moved(x, s.fit.x.head<6>()), s.y = pose_moved(y, s.fit.x.tail<6>());
   }
   return s;
 }

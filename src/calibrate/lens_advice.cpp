@@ -9,21 +9,21 @@
 namespace heron {
 namespace {
 
-constexpr int columns = 4, rows = 3;
+constexpr int cells_across = 4, cells_down = 3;
 
 std::string uncovered(const std::vector<MappedPoint>& points, int width, int height) {
-  std::array<int, columns * rows> counts{};
+  std::array<int, cells_across * cells_down> counts{};
   for (const MappedPoint& p : points) {
-    const int i = std::clamp(static_cast<int>((p.pixel.x + 0.5) / width * columns), 0, columns - 1);
-    const int j = std::clamp(static_cast<int>((p.pixel.y + 0.5) / height * rows), 0, rows - 1);
-    ++counts[static_cast<size_t>(j * columns + i)];
+    const int i = std::clamp(static_cast<int>((p.pixel.x + 0.5) / width * cells_across), 0, cells_across - 1);
+    const int j = std::clamp(static_cast<int>((p.pixel.y + 0.5) / height * cells_down), 0, cells_down - 1);
+    ++counts[static_cast<size_t>(j * cells_across + i)];
   }
   static constexpr const char* across[] = {"left", "left of the middle", "right of the middle", "right"};
   static constexpr const char* down[] = {"top", "middle", "bottom"};
   std::vector<std::string> empty;
-  for (int j = 0; j < rows; ++j)
-    for (int i = 0; i < columns; ++i)
-      if (counts[static_cast<size_t>(j * columns + i)] < 5)
+  for (int j = 0; j < cells_down; ++j)
+    for (int i = 0; i < cells_across; ++i)
+      if (counts[static_cast<size_t>(j * cells_across + i)] < 5)
         empty.push_back(fmt::format("{} {}", down[j], across[i]));
   return fmt::format("{}", fmt::join(empty, ", "));
 }

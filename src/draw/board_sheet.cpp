@@ -30,6 +30,20 @@ Sheet sheet_of(const BoardShape& s) {
           foot};
 }
 
+/// Words, and a bar to lay a ruler on, as long as fits.
+void draw_foot(cairo_t* c, const Sheet& sheet, const std::string& words) {
+  const double room = sheet.width - 20, bar = room >= 100 ? 100 : room >= 50 ? 50 : 10;
+  const double line = sheet.height - 8;
+  cairo_set_line_width(c, 0.25);
+  for (const double x : {10.0, 10 + bar}) cairo_move_to(c, x, line - 2), cairo_line_to(c, x, line + 2);
+  cairo_move_to(c, 10, line), cairo_line_to(c, 10 + bar, line);
+  cairo_stroke(c);
+  cairo_select_font_face(c, "DejaVu Sans", CAIRO_FONT_SLANT_NORMAL, CAIRO_FONT_WEIGHT_NORMAL);
+  cairo_set_font_size(c, 3);
+  cairo_move_to(c, 10, sheet.height - 2);
+  cairo_show_text(c, fmt::format("{:.0f} mm   {}", bar, words).c_str());
+}
+
 /// Draws in millimetres, y down from the sheet's top.
 void draw_sheet(cairo_t* c, const BoardShape& s, const Sheet& sheet) {
   const double p = s.pitch_mm, bottom = sheet.height - sheet.foot - sheet.margin;
@@ -62,21 +76,35 @@ void draw_sheet(cairo_t* c, const BoardShape& s, const Sheet& sheet) {
     }
   cairo_fill(c);
 
-  // A bar to lay a ruler on, as long as fits.
-  const double room = sheet.width - 20, bar = room >= 100 ? 100 : room >= 50 ? 50 : 10;
-  const double line = sheet.height - 8;
+  draw_foot(c, sheet,
+            fmt::format("Able Heron board   {} {} x {}   pitch {:g} mm   origin above the bar, X along it",
+                        s.kind == BoardKind::dots ? "dots" : "checker", s.columns, s.rows, s.pitch_mm));
+}
+
+Sheet sheet_of(const RingShape& ring) {
+  const double margin = std::max(8.0, 0.5 * ring.diameter_mm * (RingShape::paper - 1)), foot = 14;
+  const double side = std::max(ring.diameter_mm + 2 * margin, 62.0);
+  return {side, side + foot, margin, foot};
+}
+
+void draw_ring(cairo_t* c, const RingShape& ring, const Sheet& sheet) {
+  cairo_set_source_rgb(c, 1, 1, 1);
+  cairo_paint(c);
+  cairo_set_source_rgb(c, 0, 0, 0);
+  cairo_set_fill_rule(c, CAIRO_FILL_RULE_EVEN_ODD);
+  const double x = 0.5 * sheet.width, y = 0.5 * (sheet.height - sheet.foot);
+  for (const auto& loop : ring.loops()) {
+    cairo_new_sub_path(c);
+    for (const Point2& p : loop) cairo_line_to(c, x + p.x, y - p.y);  // Y points up on the sheet
+    cairo_close_path(c);
+  }
+  cairo_fill(c);
+  // A short line beyond the paper that must stay white shows where X points.
   cairo_set_line_width(c, 0.25);
-  for (const double x : {10.0, 10 + bar}) cairo_move_to(c, x, line - 2), cairo_line_to(c, x, line + 2);
-  cairo_move_to(c, 10, line), cairo_line_to(c, 10 + bar, line);
+  const double from = 0.5 * ring.diameter_mm * RingShape::paper;
+  cairo_move_to(c, x + from, y), cairo_line_to(c, std::min(sheet.width - 1, x + from + 4), y);
   cairo_stroke(c);
-  cairo_select_font_face(c, "DejaVu Sans", CAIRO_FONT_SLANT_NORMAL, CAIRO_FONT_WEIGHT_NORMAL);
-  cairo_set_font_size(c, 3);
-  cairo_move_to(c, 10, sheet.height - 2);
-  cairo_show_text(
-      c, fmt::format(
-             "{:.0f} mm   Able Heron board   {} {} x {}   pitch {:g} mm   origin above the bar, X along it",
-             bar, s.kind == BoardKind::dots ? "dots" : "checker", s.columns, s.rows, s.pitch_mm)
-             .c_str());
+  draw_foot(c, sheet, fmt::format("Able Heron ring {}   {:g} mm", ring.identity, ring.diameter_mm));
 }
 
 struct Free {
@@ -84,9 +112,9 @@ struct Free {
   void operator()(cairo_t* c) const { cairo_destroy(c); }
 };
 
-}  // namespace
-
-std::string board_sheet(const BoardShape& shape, const std::string& ending, double dots_per_inch) {
+template <class Shape, class Draw>
+std::string written_sheet(const Shape& shape, const Draw& draw, const std::string& ending,
+                          double dots_per_inch) {
   shape.require_valid();
   const Sheet sheet = sheet_of(shape);
   if (sheet.width > 3000 || sheet.height > 3000)
@@ -116,7 +144,7 @@ std::string board_sheet(const BoardShape& shape, const std::string& ending, doub
   {
     const std::unique_ptr<cairo_t, Free> c(cairo_create(surface.get()));
     cairo_scale(c.get(), scale, scale);
-    draw_sheet(c.get(), shape, sheet);
+    draw(c.get(), shape, sheet);
   }
   if (ending == ".png")
     cairo_surface_write_to_png_stream(surface.get(), append, &out);
@@ -125,6 +153,16 @@ std::string board_sheet(const BoardShape& shape, const std::string& ending, doub
   if (cairo_surface_status(surface.get()) != CAIRO_STATUS_SUCCESS && out.empty())
     fail_argument("board: the sheet could not be drawn");
   return out;
+}
+
+}  // namespace
+
+std::string board_sheet(const BoardShape& shape, const std::string& ending, double dots_per_inch) {
+  return written_sheet(shape, draw_sheet, ending, dots_per_inch);
+}
+
+std::string ring_sheet(const RingShape& ring, const std::string& ending, double dots_per_inch) {
+  return written_sheet(ring, draw_ring, ending, dots_per_inch);
 }
 
 }  // namespace heron

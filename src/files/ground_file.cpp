@@ -7,7 +7,7 @@
 
 namespace heron {
 namespace {
-constexpr int version = 1;
+constexpr int ground_version = 1;
 }
 
 void save_ground(const std::string& path, const GroundPlane& g) {
@@ -19,13 +19,13 @@ void save_ground(const std::string& path, const GroundPlane& g) {
           "picture's x and y\n"
           "pitch_mm = [{}, {}]  # a pixel, in x and y\nmap_size = [{}, {}]\nsigma_mm = {}\nshare = {}  # of "
           "the measured places that lie on it\nsigma_tilt = {}  # degrees\n",
-          version, toml_number(g.offset_mm), toml_number(g.slope.x), toml_number(g.slope.y),
+          ground_version, toml_number(g.offset_mm), toml_number(g.slope.x), toml_number(g.slope.y),
           toml_number(g.pitch_mm.x), toml_number(g.pitch_mm.y), g.width, g.height, toml_number(g.sigma_mm),
           toml_number(g.share), toml_number(g.sigma_tilt.degrees())));
 }
 
 GroundPlane load_ground(const std::string& path) {
-  const TomlTable file = TomlTable::load(path, version);
+  const TomlTable file = TomlTable::load(path, ground_version);
   file.word("kind", {"ground"});
   GroundPlane g;
   g.offset_mm = file.number("offset_mm");

@@ -3,6 +3,8 @@
 #include <fmt/format.h>
 #include <fmt/ranges.h>
 
+#include <cmath>
+
 #include "heron/base/error.hpp"
 #include "heron/files/atomic_file.hpp"
 #include "heron/files/toml_file.hpp"
@@ -10,7 +12,7 @@
 namespace heron {
 namespace {
 
-constexpr int version = 1;
+constexpr int mapping_version = 1;
 
 std::string list_of(const std::vector<double>& values) {
   std::vector<std::string> texts;
@@ -104,6 +106,35 @@ Axes axes_of(const TomlTable& table) {
   return axes;
 }
 
+std::string text_of(const std::vector<RingAnchor>& anchors) {
+  std::string text =
+      "\n# ring marks that lie flat on table or carrier and carry the mapping along: identity, x, y (mm), "
+      "angle "
+      "(degrees), diameter,\n# height (mm), then the sigmas of x and y, angle, diameter\n[marks]\nrings = "
+      "[\n";
+  for (const RingAnchor& a : anchors)
+    text += "  " +
+            list_of({static_cast<double>(a.identity), a.place_mm.x, a.place_mm.y, a.angle.degrees(),
+                     a.diameter_mm, a.height_mm, a.sigma_mm, a.sigma_angle.degrees(), a.sigma_diameter_mm}) +
+            ",\n";
+  return text + "]\n";
+}
+
+std::vector<RingAnchor> anchors_of(const TomlTable& table) {
+  std::vector<RingAnchor> anchors;
+  for (const auto& r : table.rows("rings", 9)) {
+    if (!(r[0] >= 1 && r[0] <= RingShape::identities) || r[0] != std::floor(r[0]))
+      table.refuse("rings",
+                   fmt::format("has an identity of {:g}; there are 1 to {}", r[0], RingShape::identities));
+    if (!(r[4] > 0) || r[6] < 0 || r[7] < 0 || r[8] < 0)
+      table.refuse("rings", "needs diameters above 0 and sigmas of at least 0");
+    anchors.push_back(
+        {static_cast<int>(r[0]), {r[1], r[2]}, degrees(r[3]), r[4], r[5], r[6], r[8], degrees(r[7])});
+  }
+  table.done();
+  return anchors;
+}
+
 }  // namespace
 
 const char* name_of(AxisDirection d) {
@@ -138,7 +169,7 @@ void save_mapping(const std::string& path, const MappingRecord& r) {
       "{}\npictures = [{}]\npicture_size = [{}, {}]\nrms_px = "
       "{}\nsigma_px = {}  # of one coordinate of one point\nlargest_mm = {}\ndistortion_px = {}  # what the "
       "lens bends at the corner, if anything, and the mapping does not hold\n\n",
-      version, r.mapping.camera() ? "camera" : "plane", toml_text(r.made_from), toml_text(r.world),
+      mapping_version, r.mapping.camera() ? "camera" : "plane", toml_text(r.made_from), toml_text(r.world),
       toml_text(r.date), fmt::join(pictures, ", "), r.width, r.height, toml_number(r.rms_px),
       toml_number(r.sigma_px), toml_number(r.largest_mm), toml_number(r.distortion_px));
   text += r.mapping.camera() ? text_of(*r.mapping.camera()) : text_of(*r.mapping.plane());
@@ -160,11 +191,12 @@ void save_mapping(const std::string& path, const MappingRecord& r) {
         "\n# the user's zero in the world above, and which way the user's axes point there\n[axes]\nzero_mm "
         "= {}\nx = \"{}\"\ny = \"{}\"\n",
         list_of({r.axes->zero_mm.x, r.axes->zero_mm.y}), name_of(r.axes->x), name_of(r.axes->y));
+  if (!r.anchors.empty()) text += text_of(r.anchors);
   write_file(path, text);
 }
 
 MappingRecord load_mapping(const std::string& path) {
-  const TomlTable file = TomlTable::load(path, version);
+  const TomlTable file = TomlTable::load(path, mapping_version);
   MappingRecord r;
   r.mapping = file.word("kind", {"plane", "camera"}) == "plane" ? plane_of(file) : camera_of(file);
   r.made_from = file.text("made_from", "board");
@@ -189,6 +221,7 @@ MappingRecord load_mapping(const std::string& path) {
     board->done();
   }
   if (const auto axes = file.optional_table("axes")) r.axes = axes_of(*axes);
+  if (const auto marks = file.optional_table("marks")) r.anchors = anchors_of(*marks);
   file.done();
   return r;
 }

@@ -10,7 +10,7 @@
 namespace heron {
 namespace {
 
-constexpr int version = 1;
+constexpr int recording_version = 1;
 std::string index_of(const std::string& folder) { return folder + "/recording.toml"; }
 
 std::optional<double> number_if(const TomlTable& table, const std::string& key) {
@@ -24,7 +24,7 @@ Recording load_recording(const std::string& folder) {
   if (!std::filesystem::exists(index))
     fail_file(
         fmt::format("{}: is no recording; a recording is a folder with an index recording.toml", folder));
-  const TomlTable file = TomlTable::load(index, version);
+  const TomlTable file = TomlTable::load(index, recording_version);
   Recording recording{folder, {}};
   for (const TomlTable& table : file.tables("picture")) {
     RecordedPicture picture{table.text("file"), number_if(table, "at_s"), number_if(table, "exposure_ms"),
@@ -46,7 +46,7 @@ Recording load_recording(const std::string& folder) {
 
 void save_recording(const Recording& recording) {
   std::string text =
-      fmt::format("# Able Heron recording: pictures in the order they were taken.\nversion = {}\n", version);
+      fmt::format("# Able Heron recording: pictures in the order they were taken.\nversion = {}\n", recording_version);
   for (const RecordedPicture& p : recording.pictures) {
     text += fmt::format("\n[[picture]]\nfile = {}\n", toml_text(p.file));
     if (p.at_s) text += fmt::format("at_s = {}\n", toml_number(*p.at_s));

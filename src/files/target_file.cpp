@@ -10,7 +10,7 @@ namespace heron {
 namespace {
 
 constexpr const char* keyword = "Able Heron target";
-constexpr int version = 1;
+constexpr int target_version = 1;
 
 /// FNV-1a (Fowler, Noll, Vo) over size, mask and the pixels that count.
 std::string hash_of(const Image<uint8_t>& pixels, const Image<uint8_t>& mask) {
@@ -37,7 +37,7 @@ std::string settings_text(const PatternTarget& target) {
       "[limits]\nangle = {}  # degrees\nscale = {}\nleast_score = {}\nleast_contrast = {}\ncount = {}  # 0: "
       "all\nmost_overlap = {}\n\n[part]  # how it stands and where it is taken\nheight_mm = {}\ngrasp = [{}, "
       "{}, {}]  # x mm, y mm, degrees, in the part's frame\n",
-      version, toml_text(s.name), pair(target.origin().x, target.origin().y), toml_number(s.least_strength),
+      target_version, toml_text(s.name), pair(target.origin().x, target.origin().y), toml_number(s.least_strength),
       hash_of(target.pixels(), target.mask()), pair(l.angle.min.degrees(), l.angle.max.degrees()),
       pair(l.scale.min, l.scale.max), toml_number(l.least_score), toml_number(l.least_contrast), l.count,
       toml_number(l.most_overlap), toml_number(s.place.height_mm), toml_number(s.place.grasp.x),
@@ -63,7 +63,7 @@ LoadedTarget load_target(const std::string& path) {
         fmt::format("{}: is a picture but no target: it has no text chunk \"{}\"; teach from it with `heron "
                     "teach {} --region X,Y,W,H --output TARGET.png`",
                     path, keyword, path));
-  const TomlTable file = TomlTable::parse(found->second, path + " (settings)", version);
+  const TomlTable file = TomlTable::parse(found->second, path + " (settings)", target_version);
   file.word("kind", {"pattern"});
   TeachPattern settings;
   settings.name = file.text("name");

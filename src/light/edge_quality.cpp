@@ -11,7 +11,7 @@
 namespace heron {
 namespace {
 
-constexpr int cell = 24, reach = 10;
+constexpr int cell = 24, window_reach = 10;
 
 Point2 gradient_at(const ImageView<const uint8_t>& p, int x, int y) {
   return {0.5 * (p(x + 1, y) - p(x - 1, y)), 0.5 * (p(x, y + 1) - p(x, y - 1))};
@@ -19,7 +19,7 @@ Point2 gradient_at(const ImageView<const uint8_t>& p, int x, int y) {
 
 /// Where a rising profile first passes `level`, by linear interpolation; the profile is sampled at half
 /// pixels.
-std::optional<double> crossing(const std::array<double, 4 * reach + 1>& profile, double level) {
+std::optional<double> crossing(const std::array<double, 4 * window_reach + 1>& profile, double level) {
   for (size_t i = 1; i < profile.size(); ++i)
     if (profile[i - 1] < level && profile[i] >= level)
       return 0.5 * (static_cast<double>(i) - 1 + (level - profile[i - 1]) / (profile[i] - profile[i - 1]));
@@ -29,11 +29,11 @@ std::optional<double> crossing(const std::array<double, 4 * reach + 1>& profile,
 std::optional<EdgeQuality> measured(const ImageView<const uint8_t>& picture, Point2 at, Point2 gradient,
                                     double noise) {
   const Point2 normal = gradient / norm(gradient), along{-normal.y, normal.x};
-  std::array<double, 4 * reach + 1> profile{};
-  for (int i = 0; i < 4 * reach + 1; ++i) {
+  std::array<double, 4 * window_reach + 1> profile{};
+  for (int i = 0; i < 4 * window_reach + 1; ++i) {
     // Five neighbours along the edge lower the noise.
     for (int k = -2; k <= 2; ++k) {
-      const Point2 p = at + normal * (0.5 * i - reach) + along * k;
+      const Point2 p = at + normal * (0.5 * i - window_reach) + along * k;
       if (!can_sample(picture, p.x, p.y)) return std::nullopt;
       profile[static_cast<size_t>(i)] += 0.2 * bilinear(picture, p.x, p.y);
     }
@@ -44,14 +44,14 @@ std::optional<EdgeQuality> measured(const ImageView<const uint8_t>& picture, Poi
     return sum;
   };
   // The plateaus nearest to the edge that are flat; blur needs them further out.
-  const auto [low, high] = std::minmax_element(profile.begin() + reach, profile.end() - reach);
+  const auto [low, high] = std::minmax_element(profile.begin() + window_reach, profile.end() - window_reach);
   EdgeQuality edge;
   edge.step = *high - *low;
   if (edge.step < std::max(8.0, 4 * noise)) return std::nullopt;
-  const double dark = mean(0, 8), bright = mean(4 * reach - 7, 8);
+  const double dark = mean(0, 8), bright = mean(4 * window_reach - 7, 8);
   const bool isolated = bright - dark > 0.85 * edge.step &&
                         std::abs(mean(0, 4) - mean(4, 4)) < 0.08 * edge.step &&
-                        std::abs(mean(4 * reach - 7, 4) - mean(4 * reach - 3, 4)) < 0.08 * edge.step;
+                        std::abs(mean(4 * window_reach - 7, 4) - mean(4 * window_reach - 3, 4)) < 0.08 * edge.step;
   if (!isolated) return edge;
   edge.step = bright - dark;
   const auto from = crossing(profile, dark + 0.1 * edge.step), to = crossing(profile, dark + 0.9 * edge.step);

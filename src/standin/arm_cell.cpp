@@ -33,6 +33,23 @@ Pose3 camera_from_board(const BoardShape& board, int stop, Random& random) {
   return pose * Pose3{Eigen::Quaterniond::Identity(), -middle};
 }
 
+Scene scene_of(const ArmCell& cell, const Pose3& camera_from_board, uint64_t seed, Random& random) {
+  Scene scene;
+  scene.camera = {cell.lens, camera_from_board};
+  scene.texture = 0.01, scene.texture_seed = seed + 1;
+  scene.light = {1.0, {random.uniform(-0.2, 0.2), random.uniform(-0.2, 0.2)}, 0.15};
+  return scene;
+}
+
+void put_marks(Scene& scene, const ArmCell& cell, const Pose2& world_from_board) {
+  for (size_t k = 0; k < cell.marks.size(); ++k) {
+    const Pose2 at = world_from_board * cell.board_from_mark[k];
+    const double side = 1.5 * cell.marks[k].diameter_mm;
+    scene.pieces.push_back({rectangle(side, side), at, 0.88});
+    scene.pieces.push_back({ring_mark(cell.marks[k]), at, 0.06});
+  }
+}
+
 std::string row_of(const Pose3& p) {
   // Rz Ry Rx, as its name says: z, then the new y, then the new x.
   const Eigen::Matrix3d r = p.rotation.toRotationMatrix();
@@ -65,13 +82,14 @@ ArmCell write_arm_cell(const std::string& folder, uint64_t seed, int stops) {
                              {random.uniform(30, 60), random.uniform(-20, 20), random.uniform(60, 90)}};
   cell.robot_from_board = {turn_of({0.01 * random.normal(), 0.01 * random.normal(), random.uniform(-1, 1)}),
                            {random.uniform(350, 450), random.uniform(-150, 50), 12}};
+  cell.marks = {{3, 22}, {8, 22}, {15, 22}};
+  cell.board_from_mark = {{25, -42, degrees(20)}, {140, -42, degrees(-75)}, {75, 146, degrees(140)}};
   std::string poses = "x,y,z,rz,ry,rx\n";
   for (int stop = 0; stop < stops; ++stop) {
-    Scene scene;
-    scene.camera = {cell.lens, camera_from_board(cell.board, stop, random)};
-    scene.texture = 0.01, scene.texture_seed = seed + 1;
-    scene.light = {1.0, {random.uniform(-0.2, 0.2), random.uniform(-0.2, 0.2)}, 0.15};
+    Scene scene = scene_of(cell, camera_from_board(cell.board, stop, random), seed, random);
+    if (stop == 0) cell.camera_from_board = scene.camera.camera_from_world;
     scene.pieces = board_pieces(cell.board, {});
+    put_marks(scene, cell, {});
     save_picture(cell.path(fmt::format("stop-{:02}.png", stop + 1)),
                  expose(exact_picture(scene), {.sigma = 2}, random));
     const Pose3 flange =
@@ -81,6 +99,16 @@ ArmCell write_arm_cell(const std::string& folder, uint64_t seed, int stops) {
                      flange.position + robot_error_mm * normal3(random)});
   }
   write_file(cell.path("poses.csv"), poses);
+
+  cell.old_from_moved = {random.uniform(-8, 8), random.uniform(-8, 8), degrees(random.uniform(-5, 5))};
+  Scene moved = scene_of(cell, cell.camera_from_board, seed, random);
+  put_marks(moved, cell, cell.old_from_moved);
+  save_picture(cell.path("moved.png"), expose(exact_picture(moved), {.sigma = 2}, random));
+  cell.camera_from_board_bumped =
+      Pose3{turn_of(0.02 * normal3(random)), 4 * normal3(random)} * cell.camera_from_board;
+  Scene bumped = scene_of(cell, cell.camera_from_board_bumped, seed, random);
+  put_marks(bumped, cell, {});
+  save_picture(cell.path("bumped.png"), expose(exact_picture(bumped), {.sigma = 2}, random));
   return cell;
 }
 

@@ -38,6 +38,7 @@ MappingRecord camera_record() {
   r.points = {{{1.5, 2.25}, {3, 4}, {0.01, -0.02}, 2}};
   r.board = BoardShape{.kind = BoardKind::checker, .columns = 11, .rows = 8, .pitch_mm = 15};
   r.axes = Axes{{10.5, -3}, AxisDirection::minus_y, AxisDirection::plus_x};
+  r.anchors = {{7, {1.25, -3.5}, degrees(33.3), 22.01, 4, 0.002, 0.003, degrees(0.004)}};
   return r;
 }
 
@@ -58,6 +59,10 @@ TEST_CASE("a camera's mapping comes back to the last bit, with its axes and the 
   CHECK(back.pictures == r.pictures);
   CHECK(back.points[0].view == 2);
   CHECK(back.axes->zero_mm == r.axes->zero_mm);
+  REQUIRE(back.anchors.size() == 1);
+  CHECK((back.anchors[0].identity == 7 && back.anchors[0].place_mm == r.anchors[0].place_mm));
+  CHECK(back.anchors[0].diameter_mm == 22.01);
+  CHECK(back.anchors[0].sigma_angle.degrees() == doctest::Approx(0.004));
   CHECK(back.axes->x == AxisDirection::minus_y);
   CHECK(back.board->kind == BoardKind::checker);
 }
@@ -82,6 +87,8 @@ TEST_CASE("a camera's mapping that cannot be is refused where it is wrong") {
   CHECK(contains(broken("pictures = [\"one.png\"", "pictures = [5"), "texts in quotes"));
   CHECK(contains(broken("version = 1", "version = 9"), "version"));
   CHECK(contains(broken("[axes]", "[axis]"), "axis"));
+  CHECK(contains(broken("  [7.0, 1.25", "  [77.0, 1.25"), "1 to 19"));
+  CHECK(contains(broken("22.01, 4", "-22.01, 4"), "above 0"));
 }
 
 TEST_CASE("a ground comes back, and broken ones are refused") {

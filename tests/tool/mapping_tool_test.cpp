@@ -206,3 +206,44 @@ TEST_CASE("light judges pictures and height maps; level finds the table, keeps i
   CHECK(contains(arm().refused("level stack.tif --pitch 0.2,0.25 --mask x.png"), "--band"));
   CHECK(contains(arm().refused("level stack.tif --from kept.toml"), "kept.toml"));
 }
+
+TEST_CASE("ring marks: printed, read, anchored, checked, carried along") {
+  // The printed sheet reads as what it says.
+  CHECK(arm().run("board --kind ring --identity 11 --diameter 30 --output ring.png --dpi 100").status == 0);
+  const json sheet = arm().answer("rings ring.png --picture seen.png");
+  REQUIRE(sheet["rings"].size() == 1);
+  CHECK(sheet["rings"][0]["identity"] == 11);
+  CHECK(std::abs(sheet["rings"][0]["angle"].get<double>()) < 0.05);
+  CHECK(sheet["rings"][0]["diameter"].get<double>() == doctest::Approx(30 / 25.4 * 100).epsilon(2e-3));
+  CHECK(std::filesystem::exists(arm().folder / "seen.png"));
+  CHECK(contains(arm().refused("board --kind ring --identity 40 --output ring.png"), "1 to 19"));
+
+  arm().run("calibrate --lens" + arm().board + "arm/stop-*.png --output ring-lens.toml");
+  arm().run("calibrate --lens-from ring-lens.toml" + arm().board + "arm/stop-01.png --output table.toml");
+  const json anchors = arm().answer("calibrate --anchor table.toml arm/stop-01.png --output anchored.toml");
+  CHECK(anchors["kind"] == "anchors");
+  REQUIRE(anchors["rings"].size() >= 2);
+  for (const json& a : anchors["rings"])
+    CHECK(a["diameter_mm"].get<double>() == doctest::Approx(22).epsilon(1e-3));
+  CHECK(contains(arm().run("calibrate --check anchored.toml arm/stop-01.png").out, "holds"));
+  const auto moved = arm().run("calibrate --check anchored.toml arm/moved.png");
+  CHECK((moved.status == 1 && contains(moved.out, "MOVED") && contains(moved.out, "--carry")));
+  const json carried = arm().answer("calibrate --carry anchored.toml arm/moved.png --output carried.toml");
+  CHECK(carried["turn"].get<double>() ==
+        doctest::Approx(arm().cell.old_from_moved.angle.degrees()).epsilon(0.01));
+  CHECK(contains(arm().run("calibrate --check carried.toml arm/moved.png").out, "the mapping holds"));
+  CHECK(contains(arm().refused("calibrate --carry anchored.toml arm/bumped.png --output bumped.toml", 1),
+                 "--free"));
+  CHECK(!std::filesystem::exists(arm().folder / "bumped.toml"));
+  const json free =
+      arm().answer("calibrate --carry anchored.toml arm/bumped.png --free --output bumped.toml");
+  CHECK(free["motion"] == "free");
+  const json rings = arm().answer("rings arm/moved.png --mapping carried.toml --diameter 22mm");
+  CHECK(rings["rings"][0]["poses"].size() >= 1);
+  CHECK(rings["rings"][0]["world"]["sigma"]["x"].get<double>() > 0);
+
+  CHECK(
+      contains(arm().refused("calibrate --carry table.toml arm/moved.png --output x.toml"), "no ring marks"));
+  CHECK(contains(arm().refused("calibrate --anchor table.toml arm/moved.png"), "--output"));
+  CHECK(contains(arm().refused("rings arm/moved.png --diameter 22mm"), "known lens"));
+}

@@ -2,6 +2,7 @@
 #include <string>
 
 #include "heron/geometry/board_shape.hpp"
+#include "heron/geometry/ring_shape.hpp"
 
 namespace heron {
 
@@ -10,5 +11,8 @@ namespace heron {
 /// measure the print by. Throws Error{invalid_argument} for another ending, or a sheet larger than 3 m or 200
 /// million pixels.
 std::string board_sheet(const BoardShape& shape, const std::string& ending, double dots_per_inch = 300);
+
+/// A ring mark to print, with its identity in words, in the same way.
+std::string ring_sheet(const RingShape& ring, const std::string& ending, double dots_per_inch = 300);
 
 }  // namespace heron

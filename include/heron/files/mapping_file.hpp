@@ -4,6 +4,7 @@
 #include <vector>
 
 #include "heron/calibrate/plane.hpp"
+#include "heron/calibrate/ring_anchor.hpp"
 #include "heron/geometry/mapping.hpp"
 
 namespace heron {
@@ -18,6 +19,7 @@ struct MappingRecord {
   std::vector<MappedPoint> points;
   std::optional<BoardShape> board;
   std::optional<Axes> axes;           ///< the user's zero and axes, apart from the calibration
+  std::vector<RingAnchor> anchors;    ///< ring marks that carry the mapping along
   int width = 0, height = 0;          ///< of the pictures
   std::vector<std::string> pictures;  ///< names
   std::string date;                   ///< ISO 8601, UTC

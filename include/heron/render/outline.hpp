@@ -2,6 +2,7 @@
 #include <vector>
 
 #include "heron/base/pose.hpp"
+#include "heron/geometry/ring_shape.hpp"
 
 namespace heron::render {
 
@@ -21,6 +22,9 @@ Outline rosette(double radius_mm, int lobes, double depth_mm);  ///< scalloped e
 Outline leaf(double length_mm,
              double width_mm);  ///< tip towards +x; its sides differ, so its mirror image is another shape
 Outline leaf_veins(double length_mm, double width_mm);  ///< thin strips on the leaf of that size
+
+/// A ring mark's dark area.
+inline Outline ring_mark(const RingShape& ring) { return {ring.loops()}; }
 
 Outline mirrored(const Outline& outline);  ///< y becomes -y
 Outline scaled(const Outline& outline, double factor);

@@ -1,0 +1,364 @@
+#include "ring_fit.hpp"
+
+#include <algorithm>
+#include <cmath>
+#include <numbers>
+#include <vector>
+
+#include "heron/geometry/linear.hpp"
+
+namespace heron {
+namespace {
+
+constexpr double places_per_radian = RingShape::places / (2 * std::numbers::pi);
+constexpr int parameter_count = 13;  // centre, axes, tilt, log blur, dark, contrast, two slopes
+constexpr int blur_at = 8, dark_at = 9, contrast_at = 10, slope_at = 11;
+using Parameters = Eigen::Matrix<double, parameter_count, 1>;
+using Information = Eigen::Matrix<double, parameter_count, parameter_count>;
+
+struct Step {
+  double value, density;  // the normal distribution's integral and density
+};
+/// Between tabled places linear, which errs by 4e-6.
+class StepTable {
+ public:
+  StepTable() {
+    for (int i = 0; i < size; ++i) {
+      const double u = (i - half) / static_cast<double>(fineness);
+      steps_[i] = {0.5 * std::erfc(-u * std::numbers::sqrt2 / 2),
+                   std::exp(-0.5 * u * u) * (std::numbers::inv_sqrtpi / std::numbers::sqrt2)};
+    }
+  }
+  Step at(double u) const {
+    const double place = u * fineness + half;
+    if (!(place > 0)) return {0, 0};
+    if (place >= size - 1) return {1, 0};
+    const int i = static_cast<int>(place);
+    const double f = place - i;
+    const Step &a = steps_[i], &b = steps_[i + 1];
+    return {a.value + f * (b.value - a.value), a.density + f * (b.density - a.density)};
+  }
+
+ private:
+  static constexpr int fineness = 86, half = 6 * fineness, size = 2 * half + 1;
+  Step steps_[size];
+};
+
+Step step_at(double u) {
+  static const StepTable table;
+  return table.at(u);
+}
+
+/// How bright the mark is at a place, 0 ring to 1 paper, and how that changes.
+struct Shade {
+  double value = 0, by_radius = 0, by_turn = 0, by_log_blur = 0;  // turn in radians
+};
+
+/// The blurred mark in polar coordinates. Along both coordinates an edge is the integral of a Gaussian; a
+/// curved edge is moved inwards by half the squared blur over its radius, as diffusion does it to first
+/// order.
+class ShadedRing {
+ public:
+  explicit ShadedRing(int identity) {
+    for (int k = 0; k < RingShape::places; ++k) bright_[k] = RingShape::bright(identity, k) ? 1 : 0;
+  }
+
+  /// `radial`, `angular`: blur along the radius (in outer radii) and along the turn (in radians); `bend`:
+  /// twice how far an edge of radius 1 moves inwards.
+  Shade at(double radius, double turn, double radial, double angular, double bend) const {
+    const auto edge = [&](double at) { return step_at((radius - at + 0.5 * bend / at) / radial); };
+    const auto stretch = [&](double at) { return (radius - at + 0.5 * bend / at) / radial; };
+    const Step outer = edge(1), upper = edge(RingShape::ring_inside), lower = edge(RingShape::teeth_inside);
+    Shade s;
+    const double band = lower.value - upper.value;
+    double open = 0, open_by_turn = 0, open_by_blur = 0;
+    if (band > 1e-9) {
+      const double t = turn * places_per_radian, width = angular * places_per_radian;
+      const int first = static_cast<int>(std::floor(t)) - 2;
+      open = bright_[(first - 1) & 15];
+      for (int k = first; k < first + 6; ++k) {
+        const int change = bright_[k & 15] - bright_[(k - 1) & 15];
+        if (change == 0) continue;
+        const double u = (t - k) / width;
+        const Step e = step_at(u);
+        open += change * e.value;
+        open_by_turn += change * e.density / width * places_per_radian;
+        open_by_blur -= change * u * e.density;
+      }
+    }
+    s.value = outer.value + (1 - lower.value) + band * open;
+    s.by_radius = (outer.density - lower.density + (lower.density - upper.density) * open) / radial;
+    s.by_turn = band * open_by_turn;
+    const double u0 = stretch(1) * outer.density, u1 = stretch(RingShape::ring_inside) * upper.density,
+                 u2 = stretch(RingShape::teeth_inside) * lower.density;
+    s.by_log_blur = -u0 + u2 + (u1 - u2) * open + band * open_by_blur;
+    return s;
+  }
+
+ private:
+  int bright_[RingShape::places];
+};
+
+struct Grey {
+  int x, y;
+  double value, weight;
+};
+
+/// What one pixel should be, and how that changes with the parameters.
+struct Expected {
+  double value;
+  Parameters by;
+};
+
+class RingModel {
+ public:
+  RingModel(int identity, const RingPlace& start) : ring_(identity), origin_(start.centre) {
+    size_ = std::sqrt(std::abs(start.axes.determinant()));
+  }
+
+  bool small() const { return size_ < 40; }
+  /// From now on for small marks as `at` says.
+  void be_exact() { quadrature_ = small(); }
+
+  /// Sets what all pixels share.
+  void place(const Parameters& p) {
+    axes_ << p[2], p[4], p[3], p[5];
+    inverse_ = axes_.inverse();
+    blur_ = std::exp(p[blur_at]);
+  }
+
+  std::optional<Eigen::Vector2d> mark_point(const Parameters& p, double x, double y) const {
+    const Eigen::Vector2d q = inverse_ * Eigen::Vector2d(x - p[0], y - p[1]);
+    const double depth = 1 - p[6] * q[0] - p[7] * q[1];
+    if (!(depth > 0.2)) return std::nullopt;
+    return q / depth;
+  }
+
+  /// Small marks bend within the width of their edges, where the shading in polar coordinates errs by some
+  /// grey levels: there, half of the blur is taken by a quadrature over the pixel's surroundings.
+  Expected at(const Parameters& p, double x, double y) const {
+    if (!quadrature_) return shaded(p, x, y, blur_);
+    constexpr double part = 0.7071;  // its square is a half
+    const double reach = std::numbers::sqrt3 * part * blur_, left = blur_ * std::sqrt(1 - part * part);
+    Expected e{0, Parameters::Zero()};
+    for (int j = -1; j <= 1; ++j)
+      for (int i = -1; i <= 1; ++i) {
+        const double weight = (i == 0 ? 2.0 / 3 : 1.0 / 6) * (j == 0 ? 2.0 / 3 : 1.0 / 6);
+        const Expected k = shaded(p, x + i * reach, y + j * reach, left);
+        e.value += weight * k.value, e.by += weight * k.by;
+        // The wider the blur, the further out it looks.
+        e.by[blur_at] -= weight * reach * (i * k.by[0] + j * k.by[1]);
+      }
+    return e;
+  }
+
+ private:
+  Expected shaded(const Parameters& p, double x, double y, double blur) const {
+    const Eigen::Vector2d q = inverse_ * Eigen::Vector2d(x - p[0], y - p[1]), g(p[6], p[7]);
+    const double depth = std::max(0.2, 1 - g.dot(q));
+    const Eigen::Vector2d m = q / depth;
+    const Eigen::Matrix2d by_q = (Eigen::Matrix2d::Identity() + m * g.transpose()) / depth;
+    const Eigen::Matrix2d by_pixel = by_q * inverse_;
+    const double radius = std::max(1e-6, m.norm());
+    const Eigen::Vector2d out = m / radius, around(-out[1], out[0]);
+    const Eigen::Vector2d radius_by_pixel = by_pixel.transpose() * out,
+                          turn_by_pixel = by_pixel.transpose() * around / radius;
+    const double steep = radius_by_pixel.norm();
+    const Eigen::Vector2d tangent(-radius_by_pixel[1] / steep, radius_by_pixel[0] / steep);
+    const double along = around.dot(by_pixel * tangent);
+    const Shade s = ring_.at(radius, std::atan2(m[1], m[0]), blur * steep, blur * turn_by_pixel.norm(),
+                             blur * blur * along * along);
+    Expected e;
+    const double dx = (x - origin_[0]) / size_, dy = (y - origin_[1]) / size_;
+    const double contrast = p[contrast_at];
+    e.value = p[dark_at] + contrast * s.value + p[slope_at] * dx + p[slope_at + 1] * dy;
+    const Eigen::Vector2d by_m = contrast * (s.by_radius * out + s.by_turn * around / radius);
+    const Eigen::Vector2d back = -(by_pixel.transpose() * by_m);
+    e.by.head<2>() = back;
+    e.by.segment<2>(2) = back * q[0];
+    e.by.segment<2>(4) = back * q[1];
+    e.by.segment<2>(6) = by_m.dot(m) * m;
+    e.by[blur_at] = contrast * s.by_log_blur;
+    e.by[dark_at] = 1, e.by[contrast_at] = s.value, e.by[slope_at] = dx, e.by[slope_at + 1] = dy;
+    return e;
+  }
+
+  ShadedRing ring_;
+  Eigen::Vector2d origin_;
+  double size_ = 1, blur_ = 1;
+  bool quadrature_ = false;
+  Eigen::Matrix2d axes_, inverse_;
+};
+
+Parameters parameters_of(const RingFit& f) {
+  Parameters p = Parameters::Zero();
+  p.head<2>() = f.place.centre;
+  p.segment<2>(2) = f.place.axes.col(0), p.segment<2>(4) = f.place.axes.col(1);
+  p.segment<2>(6) = f.place.tilt;
+  p[blur_at] = std::log(f.blur_px);
+  return p;
+}
+
+/// All pixels of mark and paper near an edge, and one of sixteen elsewhere: those tell the light alone.
+std::vector<Grey> pixels_of(const ImageView<const uint8_t>& picture, const RingModel& model,
+                            const Parameters& p) {
+  std::vector<Grey> pixels;
+  Eigen::Matrix2d axes;
+  axes << p[2], p[4], p[3], p[5];
+  const Eigen::Vector2d reach = 1.35 * axes.rowwise().norm();
+  const int x0 = static_cast<int>(p[0] - reach[0]), x1 = static_cast<int>(p[0] + reach[0]) + 1;
+  const int y0 = static_cast<int>(p[1] - reach[1]), y1 = static_cast<int>(p[1] + reach[1]) + 1;
+  const double radius = std::sqrt(std::abs(axes.determinant())), near = 6 / radius;
+  for (int y = std::max(0, y0); y <= std::min(picture.height() - 1, y1); ++y)
+    for (int x = std::max(0, x0); x <= std::min(picture.width() - 1, x1); ++x) {
+      const auto m = model.mark_point(p, x, y);
+      if (!m) continue;
+      const double r = m->norm();
+      if (r > 1.22) continue;
+      bool edge = std::abs(r - 1) < near;
+      if (r < RingShape::ring_inside + near && r > RingShape::teeth_inside - near) {
+        const double t = std::atan2((*m)[1], (*m)[0]) * places_per_radian;
+        edge = edge || std::abs(r - RingShape::ring_inside) < near ||
+               std::abs(r - RingShape::teeth_inside) < near ||
+               std::abs(t - std::round(t)) / places_per_radian * r < near;
+      }
+      if (edge || (x % 4 == 0 && y % 4 == 0)) pixels.push_back({x, y, static_cast<double>(picture(x, y)), 1});
+    }
+  return pixels;
+}
+
+/// Normal equations of all parameters, and what is left at each pixel.
+struct Normal {
+  Information information = Information::Zero();
+  Parameters gradient = Parameters::Zero();
+  double squares = 0, weights = 0;
+  std::vector<double> left;
+};
+
+Normal normal_of(RingModel& model, const Parameters& p, const std::vector<Grey>& pixels) {
+  Normal n;
+  n.left.reserve(pixels.size());
+  model.place(p);
+  for (const Grey& g : pixels) {
+    const Expected e = model.at(p, g.x, g.y);
+    const double r = g.value - e.value;
+    n.left.push_back(r);
+    if (g.weight == 0) continue;
+    n.information.template selfadjointView<Eigen::Lower>().rankUpdate(e.by, g.weight);
+    n.gradient += g.weight * r * e.by;
+    n.squares += g.weight * r * r;
+    n.weights += g.weight;
+  }
+  n.information = Information(n.information.template selfadjointView<Eigen::Lower>());
+  return n;
+}
+
+/// Tukey's weights about the median of what is left.
+void reweigh(const std::vector<double>& left, std::vector<Grey>& pixels) {
+  std::vector<double> sorted = left;
+  for (double& v : sorted) v = std::abs(v);
+  std::nth_element(sorted.begin(), sorted.begin() + static_cast<std::ptrdiff_t>(sorted.size() / 2),
+                   sorted.end());
+  const double limit = 6 * 1.4826 * std::max(0.6, sorted[sorted.size() / 2]);
+  for (size_t i = 0; i < pixels.size(); ++i) {
+    const double u = left[i] / limit;
+    pixels[i].weight = std::abs(u) < 1 ? (1 - u * u) * (1 - u * u) : 0;
+  }
+}
+
+/// Of the pixels with what is expected of them.
+double correlation_of(const std::vector<double>& left, const std::vector<Grey>& pixels) {
+  double n = 0, a = 0, b = 0, aa = 0, bb = 0, ab = 0;
+  for (size_t i = 0; i < pixels.size(); ++i) {
+    const double v = pixels[i].value, e = v - left[i];
+    n += 1, a += e, b += v, aa += e * e, bb += v * v, ab += e * v;
+  }
+  const double va = aa - a * a / n, vb = bb - b * b / n;
+  return va > 0 && vb > 0 ? (ab - a * b / n) / std::sqrt(va * vb) : 0;
+}
+
+}  // namespace
+
+std::optional<RingFit> fit_ring(const ImageView<const uint8_t>& picture, int identity, const RingFit& start,
+                                bool perspective) {
+  RingModel model(identity, start.place);
+  Parameters p = parameters_of(start);
+  model.place(p);
+  std::vector<Grey> pixels = pixels_of(picture, model, p);
+  if (pixels.size() < 60) return std::nullopt;
+  const double size = std::sqrt(std::abs(start.place.axes.determinant()));
+  std::vector<int> free;
+  for (int k = 0; k < parameter_count; ++k)
+    if (perspective || (k != 6 && k != 7)) free.push_back(k);
+  const auto reduced = [&](const Normal& n) {
+    Eigen::MatrixXd a(free.size(), free.size());
+    Eigen::VectorXd b(free.size());
+    for (size_t i = 0; i < free.size(); ++i) {
+      b[static_cast<Eigen::Index>(i)] = n.gradient[free[i]];
+      for (size_t j = 0; j < free.size(); ++j)
+        a(static_cast<Eigen::Index>(i), static_cast<Eigen::Index>(j)) = n.information(free[i], free[j]);
+    }
+    return std::pair{a, b};
+  };
+  // The light first: it is linear, and the rest would be led astray without it.
+  {
+    const Normal n = normal_of(model, p, pixels);
+    p.tail<4>() += solve_symmetric(n.information.bottomRightCorner<4, 4>(), n.gradient.tail<4>());
+  }
+  Normal now;
+  double close = 5e-3;  // pixels
+  bool last = !perspective;
+  for (int round = 0; round < 30; ++round) {
+    now = normal_of(model, p, pixels);
+    if (round >= (perspective ? 0 : 3)) {
+      reweigh(now.left, pixels);
+      if (round == 0) continue;
+    }
+    auto [a, b] = reduced(now);
+    a.diagonal() *= 1 + 1e-9;
+    const Eigen::VectorXd step = solve_symmetric(a, b);
+    if (!step.allFinite()) return std::nullopt;
+    Parameters change = Parameters::Zero();
+    for (size_t i = 0; i < free.size(); ++i) change[free[i]] = step[static_cast<Eigen::Index>(i)];
+    // Far from the end the picture is no longer straight in the parameters; keep steps within an edge's
+    // reach.
+    const double far =
+        std::max({change.head<6>().cwiseAbs().maxCoeff() / std::max(1.0, 0.08 * size),
+                  change.segment<2>(6).cwiseAbs().maxCoeff() / 0.1, std::abs(change[blur_at]) / 0.4, 1.0});
+    change.head<9>() /= far;
+    p += change;
+    p[blur_at] = std::clamp(p[blur_at], std::log(0.3), std::log(std::max(0.4, 0.3 * size)));
+    Eigen::Matrix2d axes;
+    axes << p[2], p[4], p[3], p[5];
+    const double grown = std::sqrt(std::abs(axes.determinant())) / size;
+    if (!p.allFinite() || !(grown > 0.7 && grown < 1.4) ||
+        (p.head<2>() - start.place.centre).norm() > 0.4 * size)
+      return std::nullopt;
+    if (change.head<6>().cwiseAbs().maxCoeff() > close || round < (perspective ? 2 : 4)) continue;
+    if (last) break;
+    last = true;
+    close = 5e-4;
+    model.be_exact();
+  }
+  RingFit f;
+  f.place.centre = p.head<2>();
+  f.place.axes << p[2], p[4], p[3], p[5];
+  f.place.tilt = p.segment<2>(6);
+  f.blur_px = std::exp(p[blur_at]);
+  f.contrast = p[contrast_at];
+  now = normal_of(model, p, pixels);
+  const double left = now.squares / std::max(1.0, now.weights - static_cast<double>(free.size()));
+  // Rounding to whole grey levels is noise too, even where it seems to leave nothing.
+  f.noise = std::sqrt(std::max(left, 1.0 / 12));
+  f.correlation = correlation_of(now.left, pixels);
+  const auto inverse = inverse_symmetric(reduced(now).first);
+  if (!inverse) return std::nullopt;
+  for (size_t i = 0; i < free.size(); ++i)
+    for (size_t j = 0; j < free.size(); ++j)
+      if (free[i] < 8 && free[j] < 8)
+        f.covariance(free[i], free[j]) =
+            (*inverse)(static_cast<Eigen::Index>(i), static_cast<Eigen::Index>(j)) * f.noise * f.noise;
+  return f;
+}
+
+}  // namespace heron
