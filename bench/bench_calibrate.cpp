@@ -206,6 +206,41 @@ void print_lens_coverage() {
                 std::sqrt(squares[k] / runs));
 }
 
+/// The same from whole pictures: boards drawn, found and solved.
+void print_whole_pictures() {
+  const int runs = 50;
+  Random random(4242);
+  int inside2 = 0, inside3 = 0, judged = 0;
+  double squares = 0;
+  for (int run = 0; run < runs; ++run) {
+    Lens l{.fx = random.uniform(1600, 2200),
+           .cx = random.uniform(625, 655),
+           .cy = random.uniform(495, 525),
+           .k1 = random.uniform(-0.2, 0.05),
+           .k2 = random.uniform(-0.05, 0.1)};
+    l.fy = l.fx * random.uniform(0.998, 1.002);
+    std::vector<BoardView> views;
+    for (uint64_t seed = 0; views.size() < 10; ++seed) {
+      const CameraModel c = any_view(l, random);
+      const BoardSeen seen = find_board(
+          drawn(views_board, c, 1280, 1024, 1000 * static_cast<uint64_t>(run) + seed), views_board);
+      if (seen.found && seen.whole) views.push_back({"view", seen.points, 0});
+    }
+    const LensCalibration c = calibrate_lens(views, views_board, 1280, 1024);
+    const LensVector off = vector_of(c.mapping.camera().lens) - vector_of(l),
+                     sigma = c.mapping.covariance().diagonal().head<9>().cwiseSqrt();
+    for (int k = 0; k < 8; ++k, ++judged) {
+      const double z = off[k] / sigma[k];
+      inside2 += std::abs(z) < 2, inside3 += std::abs(z) < 3, squares += z * z;
+    }
+  }
+  std::printf(
+      "\nlens parameters of %d calibrations from 10 whole pictures each: %.1f %% within two sigma, %.1f %% "
+      "within "
+      "three, 1 : %.3f\n",
+      runs, 100.0 * inside2 / judged, 100.0 * inside3 / judged, std::sqrt(squares / judged));
+}
+
 }  // namespace
 
 BENCHMARK(fft_correlation_one_angle)->Unit(benchmark::kMillisecond)->Repetitions(3);
@@ -229,5 +264,6 @@ int main(int argc, char** argv) {
   reporter.print();
   if (quick) return 0;
   print_point_accuracy();
+  print_whole_pictures();
   print_lens_coverage();
 }

@@ -14,7 +14,7 @@ namespace {
 
 struct LevelOptions {
   std::vector<std::string> maps;
-  std::string pitch, region, from, save, output, band, mask, picture, range;
+  std::string pitch, region, from, save, output, band, mask, picture, range, intensity;
   bool json = false;
 };
 
@@ -59,6 +59,8 @@ int level_all(const LevelOptions& o) {
     pitch = parse_point(o.pitch, "--pitch");
   else if (!known)
     fail_argument("level: --pitch X,Y says how many millimetres a pixel is in both directions");
+  if (!o.intensity.empty() && o.maps.size() != 1)
+    fail_argument("level: --intensity belongs to one map; give one");
   if (!o.mask.empty() && o.band.empty())
     fail_argument("level: --mask needs --band FROM..TO, the heights above the table that stay");
   const Region region = o.region.empty() ? Region() : Region::rectangle(parse_box(o.region, "--region"));
@@ -87,11 +89,15 @@ int level_all(const LevelOptions& o) {
     }
     if (!o.mask.empty())
       save_picture(numbered(o.mask, i, o.maps.size()), height_band(level, parse_range(o.band, "--band")));
-    if (!o.picture.empty())
+    if (!o.picture.empty()) {
+      Image<uint8_t> intensity;
+      if (!o.intensity.empty()) intensity = grey_levels(load_picture(o.intensity));
+      const ImageView<const uint8_t> shades = intensity;
       save_picture(
           numbered(o.picture, i, o.maps.size()),
           draw_heights(level, o.range.empty() ? std::nullopt : std::optional(parse_range(o.range, "--range")),
-                       plane.pitch_mm));
+                       plane.pitch_mm, o.intensity.empty() ? nullptr : &shades));
+    }
   }
   return nothing ? 1 : 0;
 }
@@ -111,6 +117,7 @@ void add_level(CLI::App& app, Action& action) {
   c->add_option("--band", o->band, "FROM..TO: heights in millimetres above the table that --mask keeps");
   c->add_option("--mask", o->mask, "a picture of the places in that band, .png");
   c->add_option("--picture", o->picture, "draws the leveled map in colors with a scale");
+  c->add_option("--intensity", o->intensity, "the grey picture that belongs to the map: shades the drawing");
   c->add_option("--range", o->range,
                 "FROM..TO: the heights that the colors span; chosen by the map unless given");
   c->add_flag("--json", o->json, "one JSON object a map");

@@ -128,13 +128,14 @@ void add_arm(CLI::App& simulate, Action& action) {
 void add_stack(CLI::App& simulate, Action& action) {
   struct StackOptions {
     uint64_t seed = 1;
-    std::string output;
+    std::string output, intensity;
   };
   auto o = std::make_shared<StackOptions>();
   CLI::App* c =
       simulate.add_subcommand("stack", "A height map of stacked tiles on a table that is not level");
   c->add_option("--seed", o->seed, "another seed, another stack")->capture_default_str();
   c->add_option("--output", o->output, "the height map to write, .tif")->required();
+  c->add_option("--intensity", o->intensity, "the grey picture that belongs to it, .png");
   c->footer("Example: heron simulate stack --seed 1 --output stack.tif");
   c->callback([o, &action] {
     action = [o] {
@@ -142,6 +143,7 @@ void add_stack(CLI::App& simulate, Action& action) {
       Picture picture;
       picture.pixels = std::move(s.map);
       save_picture(o->output, picture);
+      if (!o->intensity.empty()) save_picture(o->intensity, s.intensity);
       fmt::print(
           "{}: pitch {:g},{:g} mm; the table is tilted by {:.5f} degrees and lies {:.4f} mm high at the "
           "middle\n",

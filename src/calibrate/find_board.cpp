@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <limits>
+#include <map>
 
 #include "heron/calibrate/board.hpp"
 #include "heron/feature/board_points.hpp"
@@ -278,15 +279,28 @@ BoardSeen find_dot_board(const ImageView<const uint8_t>& picture, const BoardSha
 
 BoardSeen find_checker_board(const ImageView<const uint8_t>& picture, const BoardShape& shape,
                              const BoardSearch& search) {
-  BoardSeen seen = board_from(picture, shape, search, grid_of(find_saddles(picture)));
+  BoardSeen seen = board_from(picture, shape, search, grid_of(find_saddles(picture, true)));
+  // Small squares, or more of the board, may show only in the whole picture.
+  if (!seen.found || !seen.whole) seen = board_from(picture, shape, search, grid_of(find_saddles(picture)));
   if (!seen.found) return seen;
-  // Now that the spacing is known, each corner may use as much of its edges as belongs to it alone.
-  const auto h = pixel_from_pitch(seen.points);
-  for (BoardPoint& p : seen.points) {
-    const Eigen::Matrix2d j = jacobian(*h, {static_cast<double>(p.column), static_cast<double>(p.row)});
-    const double spacing = std::min(j.col(0).norm(), j.col(1).norm());
-    p.pixel = refine_saddle(picture, p.pixel, std::clamp(0.4 * spacing, 4.0, 20.0));
+  // Now that spacing and directions are known, each corner may use as much of its edges as belongs to it
+  // alone.
+  std::map<std::pair<int, int>, Point2> at;
+  for (const BoardPoint& p : seen.points) at[{p.column, p.row}] = p.pixel;
+  const auto along = [&](const BoardPoint& p, int i, int j) -> std::optional<Point2> {
+    const auto ahead = at.find({p.column + i, p.row + j}), behind = at.find({p.column - i, p.row - j});
+    if (ahead != at.end() && behind != at.end()) return (ahead->second - behind->second) / 2;
+    if (ahead != at.end()) return ahead->second - p.pixel;
+    if (behind != at.end()) return p.pixel - behind->second;
+    return std::nullopt;
+  };
+  std::vector<CornerSeen> corners;
+  for (const BoardPoint& p : seen.points) {
+    const auto column = along(p, 1, 0), row = along(p, 0, 1);
+    corners.push_back({p.pixel, column ? *column : Point2{}, row ? *row : Point2{}});
   }
+  refine_corners(picture, corners);
+  for (size_t i = 0; i < corners.size(); ++i) seen.points[i].pixel = corners[i].at;
   return seen;
 }
 

@@ -1,6 +1,7 @@
 #include <fmt/format.h>
 
 #include "heat.hpp"
+#include "heron/base/error.hpp"
 #include "heron/draw/overlay.hpp"
 
 namespace heron {
@@ -41,7 +42,10 @@ void draw_scale(Canvas& canvas, const Range<double>& range, int width, int heigh
 }  // namespace
 
 Image<Rgb> draw_heights(const ImageView<const float>& map, const std::optional<Range<double>>& given,
-                        Point2 pitch_mm) {
+                        Point2 pitch_mm, const ImageView<const uint8_t>* intensity) {
+  if (intensity && (intensity->width() != map.width() || intensity->height() != map.height()))
+    fail_argument(fmt::format("heights: the intensity has {} x {} pixels, the map {} x {}",
+                              intensity->width(), intensity->height(), map.width(), map.height()));
   if (given) require_ordered(*given, "height range", " mm");
   const Range<double> range = given.value_or(middle_range(map));
   const int zoom = std::clamp(1280 / std::max(1, std::max(map.width(), map.height())), 1, 8);
@@ -54,9 +58,14 @@ Image<Rgb> draw_heights(const ImageView<const float>& map, const std::optional<R
   Canvas canvas(ground, zoom);
   for (int y = 0; y < map.height(); ++y)
     for (int x = 0; x < map.width(); ++x)
-      if (!holes(x, y))
-        canvas.patch({x - 0.5, y - 0.5}, 1, 1,
-                     heat((map(x, y) - range.min) / std::max(1e-12, range.max - range.min)));
+      if (!holes(x, y)) {
+        Color c = heat((map(x, y) - range.min) / std::max(1e-12, range.max - range.min));
+        if (intensity) {
+          const double shade = 0.35 + 0.65 * (*intensity)(x, y) / 255.0;
+          c.r *= shade, c.g *= shade, c.b *= shade;
+        }
+        canvas.patch({x - 0.5, y - 0.5}, 1, 1, c);
+      }
   canvas.stripes(holes, {0.75, 0.3, 0.55}, false);
   draw_scale(canvas, range, map.width(), map.height(), zoom);
   if (pitch_mm.x > 0) {

@@ -1,32 +1,81 @@
 #include "local_threshold.hpp"
 
 #include <algorithm>
+#include <cmath>
 #include <vector>
 
 namespace heron {
+namespace {
+
+constexpr int block = 4;  // a mean over a window hardly changes within so many pixels
+
+/// Sums of the picture over blocks, as a table of running sums: at (i, j) the sum of all blocks before.
+struct BlockSums {
+  int across, down;
+  std::vector<uint32_t> table;  // differences are right modulo 2^32 while a window holds less than that
+
+  explicit BlockSums(const ImageView<const uint8_t>& picture)
+      : across((picture.width() + block - 1) / block),
+        down((picture.height() + block - 1) / block),
+        table(static_cast<size_t>(across + 1) * static_cast<size_t>(down + 1), 0) {
+    std::vector<uint16_t> column(static_cast<size_t>(across) * block, 0);
+    for (int j = 0; j < down; ++j) {
+      std::fill(column.begin(), column.end(), uint16_t{0});
+      for (int y = j * block; y < std::min(picture.height(), (j + 1) * block); ++y) {
+        const uint8_t* row = picture.row(y);
+        uint16_t* __restrict sum = column.data();
+        for (int x = 0; x < picture.width(); ++x) sum[x] = static_cast<uint16_t>(sum[x] + row[x]);
+      }
+      const uint32_t* above = &table[static_cast<size_t>(j) * static_cast<size_t>(across + 1)];
+      uint32_t* here = &table[static_cast<size_t>(j + 1) * static_cast<size_t>(across + 1)];
+      uint32_t run = 0;
+      for (int i = 0; i < across; ++i) {
+        const uint16_t* c = &column[static_cast<size_t>(i) * block];
+        run += static_cast<uint32_t>(c[0] + c[1] + c[2] + c[3]);
+        here[i + 1] = above[i + 1] + run;
+      }
+    }
+  }
+
+  uint32_t sum(int i0, int j0, int i1, int j1) const {  // ends not included
+    const auto at = [&](int i, int j) {
+      return table[static_cast<size_t>(j) * static_cast<size_t>(across + 1) + static_cast<size_t>(i)];
+    };
+    return at(i1, j1) - at(i0, j1) - at(i1, j0) + at(i0, j0);
+  }
+};
+
+}  // namespace
 
 Image<uint8_t> darker_than_around(const ImageView<const uint8_t>& picture, int window, bool bright) {
-  const int w = picture.width(), h = picture.height(), r = window / 2;
+  const int w = picture.width(), h = picture.height();
+  const int reach = std::max(1, static_cast<int>(std::lround((window / 2.0 - block / 2.0) / block)));
   Image<uint8_t> mask(w, h);
-  std::vector<int> column(static_cast<size_t>(w), 0);  // sums over the window's rows
-  std::vector<int64_t> run(static_cast<size_t>(w) + 1, 0);
-  for (int y = 0; y < std::min(h, r); ++y)
-    for (int x = 0; x < w; ++x) column[static_cast<size_t>(x)] += picture(x, y);
-  for (int y = 0; y < h; ++y) {
-    if (y + r < h)
-      for (int x = 0; x < w; ++x) column[static_cast<size_t>(x)] += picture(x, y + r);
-    if (y - r - 1 >= 0)
-      for (int x = 0; x < w; ++x) column[static_cast<size_t>(x)] -= picture(x, y - r - 1);
-    const int rows = std::min(h - 1, y + r) - std::max(0, y - r) + 1;
-    for (int x = 0; x < w; ++x)
-      run[static_cast<size_t>(x) + 1] = run[static_cast<size_t>(x)] + column[static_cast<size_t>(x)];
-    for (int x = 0; x < w; ++x) {
-      const int x0 = std::max(0, x - r), x1 = std::min(w - 1, x + r);
-      const double mean =
-          static_cast<double>(run[static_cast<size_t>(x1) + 1] - run[static_cast<size_t>(x0)]) /
-          (rows * (x1 - x0 + 1));
-      const double apart = std::max(8.0, 0.12 * mean);
-      mask(x, y) = (bright ? picture(x, y) > mean + apart : picture(x, y) < mean - apart) ? 255 : 0;
+  const BlockSums sums(picture);
+  std::vector<uint8_t> limit(static_cast<size_t>(sums.across) * block);
+  for (int j = 0; j < sums.down; ++j) {
+    const int j0 = std::max(0, j - reach), j1 = std::min(sums.down, j + reach + 1);
+    const int rows = std::min(h, j1 * block) - j0 * block;
+    for (int i = 0; i < sums.across; ++i) {
+      const int i0 = std::max(0, i - reach), i1 = std::min(sums.across, i + reach + 1);
+      const int columns = std::min(w, i1 * block) - i0 * block;
+      const float mean = static_cast<float>(sums.sum(i0, j0, i1, j1)) /
+                         (static_cast<float>(rows) * static_cast<float>(columns));
+      const float apart = std::max(8.0f, 0.12f * mean);
+      // As whole numbers, rounded down for `> limit` and up for `< limit`.
+      const float exact = std::clamp(bright ? mean + apart : mean - apart, 0.0f, 255.0f);
+      int rounded = static_cast<int>(exact);
+      if (!bright && static_cast<float>(rounded) < exact) ++rounded;
+      std::fill_n(&limit[static_cast<size_t>(i) * block], block, static_cast<uint8_t>(rounded));
+    }
+    for (int y = j * block; y < std::min(h, (j + 1) * block); ++y) {
+      const uint8_t* in = picture.row(y);
+      uint8_t* __restrict out = mask.row(y);
+      const uint8_t* edge = limit.data();
+      if (bright)
+        for (int x = 0; x < w; ++x) out[x] = in[x] > edge[x] ? 255 : 0;
+      else
+        for (int x = 0; x < w; ++x) out[x] = in[x] < edge[x] ? 255 : 0;
     }
   }
   return mask;

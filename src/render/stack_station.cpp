@@ -72,6 +72,14 @@ StackStation make_stack_station(uint64_t seed, const StackFilling& filling) {
       s.map(x, y) = static_cast<float>(s.offset_mm + s.slope.x * (x - mx) * s.pitch_mm.x +
                                        s.slope.y * (y - my) * s.pitch_mm.y + above_table(x, y) +
                                        filling.noise_mm * random.normal());
+  s.intensity = Image<uint8_t>(filling.width, filling.height);
+  Random grain(seed ^ 0x5eed);
+  for (int y = 0; y < filling.height; ++y)
+    for (int x = 0; x < filling.width; ++x) {
+      const double above = above_table(x, y),
+                   glaze = above > 0 ? 110 + 120 * (above * 0.37 - std::floor(above * 0.37)) : 70;
+      s.intensity(x, y) = static_cast<uint8_t>(std::clamp(glaze + 3 * grain.normal(), 0.0, 255.0));
+    }
   // Holes come in streaks, as a profiler's shadows do.
   const double wanted = filling.holes * filling.width * filling.height;
   for (double made = 0; made < wanted;) {

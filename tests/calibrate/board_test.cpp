@@ -147,7 +147,7 @@ TEST_CASE("a plane mapping from one noisy picture measures any distance to 0.01 
     // The claimed sigma at the centre is of the size of the error there.
     const WorldPose centre = c.mapping.world_pose({640, 512}, {});
     CHECK(centre.sigma.x < 0.005);
-    CHECK(centre.sigma.x > 0.0001);
+    CHECK(centre.sigma.x > 0.00005);
   }
 }
 

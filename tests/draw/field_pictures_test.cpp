@@ -58,6 +58,17 @@ TEST_CASE("heights are drawn by color, holes apart from all of them, with the ra
   const Image<Rgb> narrow = draw_heights(map, Range<double>{0, 1});
   CHECK(at(narrow, 30, 40) == at(narrow, 70, 40));  // both above the range
   CHECK_THROWS_AS(draw_heights(map, Range<double>{2, 1}), Error);
+  // The picture that belongs to the map shades it, and must be as large.
+  Image<uint8_t> dark(map.width(), map.height());
+  const ImageView<const uint8_t> shade = dark;
+  const Image<Rgb> shaded = draw_heights(map, Range<double>{0, 1}, {}, &shade);
+  int darker = 0;
+  for (int y = 0; y < shaded.height(); ++y)
+    for (int x = 0; x < shaded.width(); ++x) darker += shaded(x, y).g < narrow(x, y).g;
+  CHECK(darker > shaded.width() * shaded.height() / 4);
+  const Image<uint8_t> other(3, 3);
+  const ImageView<const uint8_t> small = other;
+  CHECK_THROWS_AS(draw_heights(map, std::nullopt, {}, &small), Error);
   Image<float> nothing(20, 10);
   for (int y = 0; y < 10; ++y) std::fill_n(nothing.row(y), 20, std::numeric_limits<float>::quiet_NaN());
   CHECK(draw_heights(nothing).width() > 0);

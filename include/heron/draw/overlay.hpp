@@ -27,9 +27,10 @@ Image<Rgb> draw_residuals(const ImageView<const uint8_t>& picture, const std::ve
 
 /// A height map in colors from dark (low) to bright (high), with a scale; holes are striped. The range is
 /// where the middle 98 % of the heights lie unless given. `pitch_mm` draws a bar of known length; 0 leaves it
-/// out.
+/// out. `intensity`, the picture that belongs to the map, shades the colors, so that print and glaze show as
+/// well; throws Error{invalid_argument} when it has another size.
 Image<Rgb> draw_heights(const ImageView<const float>& map, const std::optional<Range<double>>& range_mm = {},
-                        Point2 pitch_mm = {});
+                        Point2 pitch_mm = {}, const ImageView<const uint8_t>* intensity = nullptr);
 
 /// What a light report says: clipped pixels striped one way, black ones the other, glare ringed, the verdicts
 /// as words, and the histogram in a corner.

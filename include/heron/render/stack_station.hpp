@@ -8,7 +8,8 @@ namespace heron::render {
 /// The stack station of the tile studio: a profiler's height map of tiles, some stacked, on a table that is
 /// not level.
 struct StackStation {
-  Image<float> map;  ///< millimetres, NaN in holes
+  Image<float> map;          ///< millimetres, NaN in holes
+  Image<uint8_t> intensity;  ///< the grey picture that a profiler takes with it: glaze by glaze
   Point2 pitch_mm{0.2, 0.25};
   Point2 slope;          ///< the table's, millimetres a millimetre along x and y
   double offset_mm = 0;  ///< the table's height at the map's middle
