@@ -35,19 +35,20 @@ bool is_peak(const Image<float>& response, int x, int y, int reach) {
   return true;
 }
 
-constexpr int around = 32;
+constexpr int ring_samples = 32;
 /// Made once.
 struct Directions {
-  std::array<Point2, around> at;
+  std::array<Point2, ring_samples> at;
   Directions() {
-    for (int k = 0; k < around; ++k) at[static_cast<size_t>(k)] = unit(degrees(360.0 * k / around));
+    for (int k = 0; k < ring_samples; ++k)
+      at[static_cast<size_t>(k)] = unit(degrees(360.0 * k / ring_samples));
   }
 };
 
 /// Around a crossing of two edges brightness changes sides four times, and opposite points are alike.
 bool has_four_quarters(const Image<float>& p, Point2 at, double radius) {
   static const Directions directions;
-  constexpr int count = around;
+  constexpr int count = ring_samples;
   if (!can_sample(p.view(), at.x - radius, at.y - radius) ||
       !can_sample(p.view(), at.x + radius, at.y + radius))
     return false;

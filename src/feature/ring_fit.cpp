@@ -227,16 +227,16 @@ std::vector<Grey> pixels_of(const ImageView<const uint8_t>& picture, const RingM
   return pixels;
 }
 
-/// Normal equations of all parameters, and what is left at each pixel.
-struct Normal {
+/// GreyNormal equations of all parameters, and what is left at each pixel.
+struct GreyNormal {
   Information information = Information::Zero();
   Parameters gradient = Parameters::Zero();
   double squares = 0, weights = 0;
   std::vector<double> left;
 };
 
-Normal normal_of(RingModel& model, const Parameters& p, const std::vector<Grey>& pixels) {
-  Normal n;
+GreyNormal grey_normal_of(RingModel& model, const Parameters& p, const std::vector<Grey>& pixels) {
+  GreyNormal n;
   n.left.reserve(pixels.size());
   model.place(p);
   for (const Grey& g : pixels) {
@@ -290,7 +290,7 @@ std::optional<RingFit> fit_ring(const ImageView<const uint8_t>& picture, int ide
   std::vector<int> free;
   for (int k = 0; k < parameter_count; ++k)
     if (perspective || (k != 6 && k != 7)) free.push_back(k);
-  const auto reduced = [&](const Normal& n) {
+  const auto reduced = [&](const GreyNormal& n) {
     Eigen::MatrixXd a(free.size(), free.size());
     Eigen::VectorXd b(free.size());
     for (size_t i = 0; i < free.size(); ++i) {
@@ -302,14 +302,14 @@ std::optional<RingFit> fit_ring(const ImageView<const uint8_t>& picture, int ide
   };
   // The light first: it is linear, and the rest would be led astray without it.
   {
-    const Normal n = normal_of(model, p, pixels);
+    const GreyNormal n = grey_normal_of(model, p, pixels);
     p.tail<4>() += solve_symmetric(n.information.bottomRightCorner<4, 4>(), n.gradient.tail<4>());
   }
-  Normal now;
+  GreyNormal now;
   double close = 5e-3;  // pixels
   bool last = !perspective;
   for (int round = 0; round < 30; ++round) {
-    now = normal_of(model, p, pixels);
+    now = grey_normal_of(model, p, pixels);
     if (round >= (perspective ? 0 : 3)) {
       reweigh(now.left, pixels);
       if (round == 0) continue;
@@ -346,7 +346,7 @@ std::optional<RingFit> fit_ring(const ImageView<const uint8_t>& picture, int ide
   f.place.tilt = p.segment<2>(6);
   f.blur_px = std::exp(p[blur_at]);
   f.contrast = p[contrast_at];
-  now = normal_of(model, p, pixels);
+  now = grey_normal_of(model, p, pixels);
   const double left = now.squares / std::max(1.0, now.weights - static_cast<double>(free.size()));
   // Rounding to whole grey levels is noise too, even where it seems to leave nothing.
   f.noise = std::sqrt(std::max(left, 1.0 / 12));

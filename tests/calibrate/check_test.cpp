@@ -10,10 +10,10 @@ using namespace heron::render;
 
 namespace {
 
-const BoardShape shape{.kind = BoardKind::dots, .columns = 11, .rows = 9, .pitch_mm = 16};
+const BoardShape checked_board{.kind = BoardKind::dots, .columns = 11, .rows = 9, .pitch_mm = 16};
 
 Image<uint8_t> drawn(const CameraModel& camera, const Pose2& board, uint64_t seed, bool marked = true,
-                     const BoardShape& s = shape) {
+                     const BoardShape& s = checked_board) {
   Scene scene;
   scene.camera = camera;
   scene.light = {1.0, {0.2, -0.1}, 0.1};
@@ -23,7 +23,7 @@ Image<uint8_t> drawn(const CameraModel& camera, const Pose2& board, uint64_t see
 }
 
 BoardSeen seen_in(const Image<uint8_t>& picture) {
-  BoardSeen seen = find_board(picture, shape);
+  BoardSeen seen = find_board(picture, checked_board);
   REQUIRE_MESSAGE(seen.found, seen.reason);
   return seen;
 }
@@ -35,10 +35,11 @@ TEST_CASE("an old mapping holds, was moved, or no longer measures right") {
   const CameraModel camera = camera_above(600, lens, 3_deg, 50_deg);
   const Pose2 place{-80, -64, 5_deg};
   const BoardSeen before = seen_in(drawn(camera, place, 1));
-  const PlaneCalibration old = calibrate_plane(before.points, shape, before.dot_radius_px, 1280, 1024);
+  const PlaneCalibration old =
+      calibrate_plane(before.points, checked_board, before.dot_radius_px, 1280, 1024);
   const auto state = [&](const CameraModel& now, const Pose2& where, uint64_t seed) {
     const BoardSeen today = seen_in(drawn(now, where, seed));
-    return check_mapping(old.mapping, old.sigma_px, shape, today.points, today.dot_radius_px);
+    return check_mapping(old.mapping, old.sigma_px, checked_board, today.points, today.dot_radius_px);
   };
   int holds = 0;
   for (uint64_t seed = 2; seed < 22; ++seed) holds += state(camera, place, seed).state == MappingState::holds;
@@ -57,7 +58,7 @@ TEST_CASE("an old mapping holds, was moved, or no longer measures right") {
   CHECK(higher.scale == doctest::Approx(600.0 / 601).epsilon(2e-4));
   // Tilted by half a degree more.
   CHECK(state(camera_above(600, lens, 3.5_deg, 50_deg), place, 33).state == MappingState::changed);
-  CHECK_THROWS_AS(check_mapping(old.mapping, 0.02, shape, {}), Error);
+  CHECK_THROWS_AS(check_mapping(old.mapping, 0.02, checked_board, {}), Error);
 }
 
 TEST_CASE("a board partly outside the picture is read by any of its marks, and without one only for a lens") {
@@ -86,9 +87,9 @@ TEST_CASE("a board partly outside the picture is read by any of its marks, and w
     }
   CHECK(read >= 8);
   const Image<uint8_t> unmarked = drawn(camera, {60, -40, 5_deg}, 6, false);
-  const BoardSeen refused = find_board(unmarked, shape);
+  const BoardSeen refused = find_board(unmarked, checked_board);
   CHECK_FALSE(refused.found);
-  const BoardSeen part = find_board(unmarked, shape, {.any_part = true});
+  const BoardSeen part = find_board(unmarked, checked_board, {.any_part = true});
   REQUIRE_MESSAGE(part.found, part.reason);
   CHECK_FALSE(part.whole);
   CHECK_FALSE(part.marked);
@@ -108,19 +109,19 @@ TEST_CASE("rectified, the board is square: its dots lie on whole millimetres") {
       rectified(mapping, {{-100, -84}, 200, 168, 0.25}, 1280, 1024, 200).apply(picture);
   CHECK(flat.width() == 800);
   CHECK(flat.height() == 672);
-  const BoardSeen seen = find_board(flat, shape);
+  const BoardSeen seen = find_board(flat, checked_board);
   REQUIRE_MESSAGE(seen.found, seen.reason);
   for (const BoardPoint& p : seen.points) {
     // The window's corner lies at (-100, -84) mm; rows run downwards from Y = 84.
     const Point2 world{-100 + (p.pixel.x + 0.5) * 0.25, -84 + (672 - 0.5 - p.pixel.y) * 0.25};
-    CHECK(distance(world, Point2{-80, -64} + shape.point(p.column, p.row)) < 0.05);
+    CHECK(distance(world, Point2{-80, -64} + checked_board.point(p.column, p.row)) < 0.05);
   }
   // Undistorted, a plane mapping fits what was bent.
   const Image<uint8_t> straight = undistorted(bent, 1280, 1024).apply(picture);
   const BoardSeen again = seen_in(straight);
-  CHECK(calibrate_plane(again.points, shape, again.dot_radius_px, 1280, 1024).distortion_px < 0.06);
+  CHECK(calibrate_plane(again.points, checked_board, again.dot_radius_px, 1280, 1024).distortion_px < 0.06);
   const BoardSeen first = seen_in(picture);
-  CHECK(calibrate_plane(first.points, shape, first.dot_radius_px, 1280, 1024).distortion_px > 0.2);
+  CHECK(calibrate_plane(first.points, checked_board, first.dot_radius_px, 1280, 1024).distortion_px > 0.2);
   CHECK_THROWS_AS(rectified(mapping, {{0, 0}, 0, 10, 0.1}, 1280, 1024), Error);
   CHECK_THROWS_AS(rectified(mapping, {{0, 0}, 1e9, 10, 0.1}, 1280, 1024), Error);
   CHECK_THROWS_AS(rectified(PlaneMapping(), {{0, 0}, 10, 10, 0.1, 5}, 1280, 1024), Error);

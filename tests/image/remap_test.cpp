@@ -20,7 +20,7 @@ Image<uint8_t> noise_picture(int width, int height, uint64_t seed) {
   return p;
 }
 
-bool same(const Image<uint8_t>& a, const Image<uint8_t>& b) {
+bool same_pixels(const Image<uint8_t>& a, const Image<uint8_t>& b) {
   for (int y = 0; y < a.height(); ++y)
     for (int x = 0; x < a.width(); ++x)
       if (a(x, y) != b(x, y)) return false;
@@ -43,9 +43,9 @@ TEST_CASE("remapping by vectors and pixel by pixel gives the same bytes, also at
                         zoom * (x * std::sin(turn) + y * std::cos(turn)) * h / 61};
         },
         7);
-    CHECK(same(remap.apply(picture), remap.apply_plain(picture)));
+    CHECK(same_pixels(remap.apply(picture), remap.apply_plain(picture)));
     const Remap all(w, h, w, h, [](double x, double y) { return Point2{x, y}; });
-    CHECK(same(all.apply(picture), picture));  // nothing moved, nothing changed
+    CHECK(same_pixels(all.apply(picture), picture));  // nothing moved, nothing changed
   }
 }
 
@@ -90,7 +90,7 @@ TEST_CASE("a view into a larger picture is remapped as its copy is") {
   const ImageView<const uint8_t> part(large.row(60) + 120, 80, 40, large.stride());
   const Image<uint8_t> copy{part};
   const Remap remap(80, 40, 90, 45, [](double x, double y) { return Point2{x * 0.9 + 0.3, y * 0.9 - 0.2}; });
-  CHECK(same(remap.apply(part), remap.apply(copy)));
+  CHECK(same_pixels(remap.apply(part), remap.apply(copy)));
 }
 
 TEST_CASE("noise is estimated from the picture itself, beside slopes and edges") {

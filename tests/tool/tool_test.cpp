@@ -37,7 +37,7 @@ const Worked& worked() {
   return shared;
 }
 
-void fails(const std::string& arguments, const std::string& message, int status = 2) {
+void refused(const std::string& arguments, const std::string& message, int status = 2) {
   const auto ran = worked().run(arguments);
   CHECK_MESSAGE(ran.status == status, arguments << "\n" << ran.err);
   CHECK_MESSAGE(ran.err.find(message) != std::string::npos, arguments << "\n" << ran.err);
@@ -47,8 +47,8 @@ void fails(const std::string& arguments, const std::string& message, int status 
 
 TEST_CASE("help has an example for every command, and wrong use is status 2") {
   CHECK(worked().run("--help").status == 0);
-  for (const char* command :
-       {"board", "calibrate", "map", "teach", "find", "run", "simulate robot", "simulate tray", "demo"}) {
+  for (const char* command : {"board", "calibrate", "rings", "map", "teach", "find", "run", "simulate robot",
+                              "simulate tray", "demo"}) {
     const auto ran = worked().run(std::string(command) + " --help");
     CHECK(ran.status == 0);
     CHECK_MESSAGE(ran.out.find("Example: heron ") != std::string::npos, command);
@@ -77,10 +77,10 @@ TEST_CASE("board writes sheets of all three kinds, and its PNG is found by calib
     // The sheet itself is true to size: 100 dots an inch.
     CHECK(j["mm_per_pixel"].get<double>() == doctest::Approx(0.254).epsilon(1e-4));
   }
-  fails("board --kind stars --output b.pdf", "dots or checker");
-  fails("board --columns 2 --output b.pdf", "3 to 200");
-  fails("board --pitch 0 --output b.pdf", "0.01 to 1000");
-  fails("board --output b.doc", ".pdf, .svg or .png");
+  refused("board --kind stars --output b.pdf", "dots or checker");
+  refused("board --columns 2 --output b.pdf", "3 to 200");
+  refused("board --pitch 0 --output b.pdf", "0.01 to 1000");
+  refused("board --output b.doc", ".pdf, .svg or .png");
 }
 
 TEST_CASE("calibrate and map: pixels become millimetres") {
@@ -98,25 +98,25 @@ TEST_CASE("calibrate and map: pixels become millimetres") {
   CHECK(two.status == 0);
   CHECK(std::count(two.out.begin(), two.out.end(), '\n') == 2);
   CHECK(two.err.find("outside") != std::string::npos);
-  fails("map mapping.toml --pixel 640", "it is written");
-  fails("map mapping.toml --pixel 1,nan", "it is written");
-  fails("map none.toml --pixel 1,1", "No such file");
-  fails("map touched.csv --pixel 1,1", "touched.csv:1:");
+  refused("map mapping.toml --pixel 640", "it is written");
+  refused("map mapping.toml --pixel 1,nan", "it is written");
+  refused("map none.toml --pixel 1,1", "No such file");
+  refused("map touched.csv --pixel 1,1", "touched.csv:1:");
 }
 
 TEST_CASE("calibrate says what is wrong with its pictures") {
-  fails("calibrate --board dots --columns 12 --rows 11 --pitch 18 board.png --output x.toml", "13 x 11", 1);
-  fails("calibrate --board dots --columns 13 --rows 11 --pitch 18 teach.png --output x.toml",
-        "of 143 dots seen", 1);
-  fails("calibrate --board checker --columns 13 --rows 11 --pitch 18 board.png --output x.toml", "corners",
-        1);
-  fails("calibrate --board dots --columns 13 --rows 11 --pitch -1 board.png --output x.toml", "pitch");
-  fails("calibrate --board dots none.png --output x.toml", "No such file");
-  fails("calibrate --board dots --output x.toml", "no picture given");
-  fails("calibrate board.png --output x.toml", "say from what");
+  refused("calibrate --board dots --columns 12 --rows 11 --pitch 18 board.png --output x.toml", "13 x 11", 1);
+  refused("calibrate --board dots --columns 13 --rows 11 --pitch 18 teach.png --output x.toml",
+          "of 143 dots seen", 1);
+  refused("calibrate --board checker --columns 13 --rows 11 --pitch 18 board.png --output x.toml", "corners",
+          1);
+  refused("calibrate --board dots --columns 13 --rows 11 --pitch -1 board.png --output x.toml", "pitch");
+  refused("calibrate --board dots none.png --output x.toml", "No such file");
+  refused("calibrate --board dots --output x.toml", "no picture given");
+  refused("calibrate board.png --output x.toml", "say from what");
   CHECK_FALSE(worked().has("x.toml"));
   support::write_text(worked().folder / "line.csv", "0,0,0,0\n1,0,1,0\n2,0,2,0\n");
-  fails("calibrate --touched line.csv", "one line");
+  refused("calibrate --touched line.csv", "one line");
   const auto ran = worked().run("calibrate --touched touched.csv --json");
   REQUIRE(ran.status == 0);
   CHECK(json::parse(ran.out)["rms_mm"].get<double>() < 0.02);
@@ -165,16 +165,16 @@ TEST_CASE("find keeps its limits and its exit statuses") {
       for (const json& part : answer["found"]) CHECK(std::abs(part["angle"].get<double>()) <= 30);
     }
   }
-  fails("find leaf.png teach.png --angle 30..-30", "swapped");
-  fails("find leaf.png teach.png --angle -30", "both sides");
-  fails("find leaf.png teach.png --scale 1.2..0.8", "swapped");
-  fails("find leaf.png teach.png --least-score 120", "0 to 100");
-  fails("find leaf.png teach.png --count -1", "count");
-  fails("find leaf.png teach.png --region 1,2,3", "WIDTH,HEIGHT");
-  fails("find leaf.png teach.png --region 0,0,0,9", "above 0");
-  fails("find leaf.png teach.png --without 0,0,5,9", "--region");
-  fails("find teach.png teach.png", "no target");
-  fails("find leaf.png teach.png --mapping leaf.png", "leaf.png:1:");
+  refused("find leaf.png teach.png --angle 30..-30", "swapped");
+  refused("find leaf.png teach.png --angle -30", "both sides");
+  refused("find leaf.png teach.png --scale 1.2..0.8", "swapped");
+  refused("find leaf.png teach.png --least-score 120", "0 to 100");
+  refused("find leaf.png teach.png --count -1", "count");
+  refused("find leaf.png teach.png --region 1,2,3", "WIDTH,HEIGHT");
+  refused("find leaf.png teach.png --region 0,0,0,9", "above 0");
+  refused("find leaf.png teach.png --without 0,0,5,9", "--region");
+  refused("find teach.png teach.png", "no target");
+  refused("find leaf.png teach.png --mapping leaf.png", "leaf.png:1:");
 }
 
 TEST_CASE("one bad picture does not take the others' answers away") {
@@ -192,12 +192,12 @@ TEST_CASE("one bad picture does not take the others' answers away") {
 }
 
 TEST_CASE("teach refuses what cannot be taught, and writes nothing") {
-  fails("teach teach.png --region 1200,900,200,200 --output x.png", "must lie inside");
-  fails("teach teach.png --region 10,10,0,20 --output x.png", "above 0");
-  fails("teach teach.png --region 10,10,80,80 --output x.png", "nothing to hold on to here");
-  fails("teach none.png --region 10,10,80,80 --output x.png", "No such file");
-  fails("teach teach.png --region " + worked().region + " --output x.jpg", "written as .png");
-  fails("teach teach.png --region " + worked().region + " --output no/such/x.png", "cannot be written");
+  refused("teach teach.png --region 1200,900,200,200 --output x.png", "must lie inside");
+  refused("teach teach.png --region 10,10,0,20 --output x.png", "above 0");
+  refused("teach teach.png --region 10,10,80,80 --output x.png", "nothing to hold on to here");
+  refused("teach none.png --region 10,10,80,80 --output x.png", "No such file");
+  refused("teach teach.png --region " + worked().region + " --output x.jpg", "written as .png");
+  refused("teach teach.png --region " + worked().region + " --output no/such/x.png", "cannot be written");
   CHECK_FALSE(worked().has("x.png"));
 }
 
@@ -231,11 +231,11 @@ TEST_CASE("run tells a simulated robot of another process, both ways round") {
     CHECK(worked().has("shots/0002.png"));
   }
   station("connect = \"127.0.0.1:5918\"\nmode = \"push\"\npatience_s = 0.2\n");
-  fails("run station.toml", "no robot at 127.0.0.1:5918");
+  refused("run station.toml", "no robot at 127.0.0.1:5918");
   station("connect = \"127.0.0.1:5918\"\nmode = \"push\"\npatiens_s = 0.2\n");
-  fails("run station.toml", "did you mean 'patience_s'?");
-  fails("simulate robot --truth truth.json", "either --listen");
-  fails("simulate robot --listen 127.0.0.1:0 --truth board.png", "no truth file");
+  refused("run station.toml", "did you mean 'patience_s'?");
+  refused("simulate robot --truth truth.json", "either --listen");
+  refused("simulate robot --listen 127.0.0.1:0 --truth board.png", "no truth file");
 }
 
 TEST_CASE("the demo reaches its goal for a seed of its own") {
