@@ -117,7 +117,7 @@ LeastSquaresFit fit_motion(const Mapping& mapping, const std::vector<SeenAnchor>
           try {
             const RimVector rim =
                 rim_seen_of(mapping, pairs[i].anchor, [&](const Eigen::Vector3d& w) { return motion(v, w); });
-            r.segment<8>(static_cast<Eigen::Index>(8 * i)) = pairs[i].white * (pairs[i].rim - rim);
+            r.segment<8>(static_cast<Eigen::Index>(8 * i)) = product(pairs[i].white, pairs[i].rim - rim);
           } catch (const Error&) {  // behind the camera: nothing a solver should go to
             r.segment<8>(static_cast<Eigen::Index>(8 * i)).setConstant(1e9);
           }
@@ -188,7 +188,7 @@ Mapping carried(const CameraMapping& old, const MotionAbout& motion, const Least
                 (2 * step);
   }
   CameraMapping::Covariance covariance = old.covariance();
-  covariance.bottomRightCorner<6, 6>() += by * fit.unit_covariance * by.transpose();
+  covariance.bottomRightCorner<6, 6>() += product(product(by, fit.unit_covariance), by.transpose());
   return CameraMapping({old.camera().lens, now}, covariance);
 }
 
@@ -220,8 +220,8 @@ Mapping carried(const PlaneMapping& old, const MotionAbout& motion, const LeastS
     by_motion.col(k) = (flat(moved(old.matrix(), up)) - flat(moved(old.matrix(), down))) / 2e-5;
   }
   return PlaneMapping(moved(old.matrix(), fit.x),
-                      by_old * old.covariance() * by_old.transpose() +
-                          by_motion * fit.unit_covariance * by_motion.transpose());
+                      product(product(by_old, old.covariance()), by_old.transpose()) +
+                          product(product(by_motion, fit.unit_covariance), by_motion.transpose()));
 }
 
 }  // namespace
@@ -243,7 +243,7 @@ RingAnchor anchor_ring(const Mapping& mapping, const RingSeen& seen, double heig
       seen.diameter_px * mapping.mm_per_pixel(seen.centre, height_mm);
   const LeastSquaresFit fit = solve_least_squares(
       [&](const Eigen::VectorXd& v, Eigen::VectorXd& r) {
-        r = white * (rim - rim_seen_of(mapping, placed(v), unmoved));
+        r = product(white, rim - rim_seen_of(mapping, placed(v), unmoved));
       },
       start, 8);
   // Sigmas of some thousandths of a pixel would make much of what a mapping leaves: a hundredth may stay.

@@ -86,7 +86,7 @@ RimVector rim_of(const RingSeen& seen, RimCovariance& covariance, const Lens* le
         -p.y * m.x, -p.y * m.y;
     by.block<2, 8>(2 * k, 0) /= w;
   }
-  covariance = by * seen.covariance * by.transpose();
+  covariance = product(product(by, seen.covariance), by.transpose());
   if (!lens) return rim;
   // What a homography leaves of the true projection is no homography itself: undistorted, its fit finds the
   // true one again. Points where the mark has edges.
@@ -128,22 +128,20 @@ std::vector<RingPose> ring_poses(const RingSeen& seen, const CameraMapping& mapp
   std::vector<RingPose> poses;
   for (Pose3 pose : starts(rays, ray(seen.centre.x, seen.centre.y), radius)) {
     double damping = 1e-3, left = std::numeric_limits<double>::infinity();
-    Eigen::Matrix<double, 6, 6> information;
     Vector6 step = Vector6::Zero();
     const auto judged = [&](const Pose3& at) -> std::optional<std::pair<Projected, RimVector>> {
       const auto p = project_rim(lens, at, radius);
       if (!p) return std::nullopt;
-      return std::pair{*p, RimVector(white * (rim - p->rim))};
+      return std::pair{*p, RimVector(product(white, rim - p->rim))};
     };
     auto here = judged(pose);
     if (!here) continue;
     left = here->second.squaredNorm();
     for (int round = 0; round < 100; ++round) {
-      const Eigen::Matrix<double, 8, 6> j = white * here->first.by_pose;
-      information = j.transpose() * j;
-      Eigen::Matrix<double, 6, 6> damped = information;
+      const Eigen::Matrix<double, 8, 6> j = product(white, here->first.by_pose);
+      Eigen::Matrix<double, 6, 6> damped = product(j.transpose(), j);
       damped.diagonal() *= 1 + damping;
-      step = solve_symmetric(damped, j.transpose() * here->second);
+      step = solve_symmetric(damped, product(j.transpose(), here->second));
       const Pose3 next{(turn_of(step.head<3>()) * pose.rotation).normalized(),
                        pose.position + step.tail<3>()};
       auto there = judged(next);
@@ -158,13 +156,15 @@ std::vector<RingPose> ring_poses(const RingSeen& seen, const CameraMapping& mapp
         if (damping > 1e9) break;
       }
     }
-    const Eigen::Matrix<double, 8, 6> j = white * here->first.by_pose;
-    const auto inverse = inverse_symmetric(Eigen::Matrix<double, 6, 6>(j.transpose() * j));
+    const Eigen::Matrix<double, 8, 6> j = product(white, here->first.by_pose);
+    const auto inverse = inverse_symmetric(product(j.transpose(), j));
     if (!inverse) continue;
     RingPose r;
     r.camera_from_ring = pose;
-    const Eigen::Matrix<double, 6, 9> by_lens = -*inverse * (j.transpose() * (white * here->first.by_lens));
-    r.covariance = *inverse + by_lens * mapping.covariance().topLeftCorner<9, 9>() * by_lens.transpose();
+    const Eigen::Matrix<double, 6, 9> by_lens =
+        -product(*inverse, product(j.transpose(), product(white, here->first.by_lens)));
+    r.covariance =
+        *inverse + product(product(by_lens, mapping.covariance().topLeftCorner<9, 9>()), by_lens.transpose());
     r.tilt = radians(std::acos(
         std::min(1.0, std::abs((pose.rotation * Eigen::Vector3d::UnitZ()).dot(pose.position.normalized())))));
     r.misfit = left;

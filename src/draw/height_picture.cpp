@@ -61,7 +61,7 @@ Image<Rgb> draw_heights(const ImageView<const float>& map, const std::optional<R
       if (!holes(x, y)) {
         Color c = heat((map(x, y) - range.min) / std::max(1e-12, range.max - range.min));
         if (intensity) {
-          const double shade = 0.35 + 0.65 * (*intensity)(x, y) / 255.0;
+          const double shade = 0.5 + 0.5 * (*intensity)(x, y) / 255.0;
           c.r *= shade, c.g *= shade, c.b *= shade;
         }
         canvas.patch({x - 0.5, y - 0.5}, 1, 1, c);

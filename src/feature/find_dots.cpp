@@ -206,8 +206,8 @@ std::vector<DotSeen> find_dots(const ImageView<const uint8_t>& picture, int wind
     if (looks_like_ellipse(c, picture)) refined.push_back(refined_dot(picture, c));
   double blur = 0.9;
   std::vector<double> log_blurs;
-  // Some twenty dots tell how sharp the picture is.
-  for (size_t i = 0; i < refined.size(); i += 1 + refined.size() / 20)
+  // Some ten dots tell how sharp the picture is.
+  for (size_t i = 0; i < refined.size(); i += 1 + refined.size() / 10)
     step_on_rim(picture, refined[i], blur, &log_blurs);
   if (!log_blurs.empty()) {
     const auto middle = log_blurs.begin() + static_cast<std::ptrdiff_t>(log_blurs.size() / 2);

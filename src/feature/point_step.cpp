@@ -21,6 +21,7 @@ static void add_point_row_plain(const uint8_t* row, int first, int last, const P
                                 PointSums* sums) {
   const auto ax = static_cast<float>(m.at.x);
   const float dy = y - static_cast<float>(m.at.y), inverse = 1.0f / m.edge;
+  const float part = m.contrast / std::max(1.0f, m.middle);  // contrast goes with the light
   const auto profile = [&](float distance, float* slope, float* by_blur) {
     const float t = std::min(1.0f, std::max(-1.0f, distance * inverse)), tt = t * t, left = 1.0f - tt;
     *slope = profile_scale * left * left * inverse;
@@ -30,29 +31,29 @@ static void add_point_row_plain(const uint8_t* row, int first, int last, const P
   for (int i = first; i <= last; ++i) {
     const float dx = static_cast<float>(i) - ax;
     const float light = m.middle + m.slope_x * dx + m.slope_y * dy;
-    float expected, jx, jy, js;
+    float relative, jx, jy, js;
     if (m.kind == PointModel::dot) {
       const float sx = m.a * dx + m.b * dy, sy = m.b * dx + m.c * dy;
       const float rims = std::sqrt(std::max(1e-6f, sx * dx + sy * dy));
       const float length = std::max(1e-6f, std::sqrt(sx * sx + sy * sy));
       float slope, by_blur;
       const float e = profile((rims - 1.0f) * rims / length, &slope, &by_blur), half = 0.5f * m.contrast;
-      expected = light - half * (1.0f - e);
+      relative = 1.0f - 0.5f * part * (1.0f - e);
       jx = -half * slope * sx / length, jy = -half * slope * sy / length, js = half * by_blur;
     } else {
       const float d1 = m.a * dx + m.b * dy, d2 = m.c * dx + m.d * dy;
       float s1, s2, b1, b2;
       const float e1 = profile(d1, &s1, &b1), e2 = profile(d2, &s2, &b2);
-      expected = light + m.contrast * (e1 * e2);
+      relative = 1.0f + part * (e1 * e2);
       const float g1 = m.contrast * (s1 * e2), g2 = m.contrast * (e1 * s2);
       jx = -(g1 * m.a + g2 * m.c), jy = -(g1 * m.b + g2 * m.d);
       js = m.contrast * (b1 * e2 + e1 * b2);
     }
-    const float r = static_cast<float>(row[i]) - expected;
+    const float r = static_cast<float>(row[i]) - light * relative, u = dx * relative, v = dy * relative;
     sums->xx += jx * jx, sums->xy += jx * jy, sums->yy += jy * jy;
-    sums->xu += jx * dx, sums->xv += jx * dy, sums->yu += jy * dx, sums->yv += jy * dy;
-    sums->uu += dx * dx, sums->uv += dx * dy, sums->vv += dy * dy;
-    sums->rx += r * jx, sums->ry += r * jy, sums->ru += r * dx, sums->rv += r * dy;
+    sums->xu += jx * u, sums->xv += jx * v, sums->yu += jy * u, sums->yv += jy * v;
+    sums->uu += u * u, sums->uv += u * v, sums->vv += v * v;
+    sums->rx += r * jx, sums->ry += r * jy, sums->ru += r * u, sums->rv += r * v;
     sums->blur_square += js * js, sums->blur_residual += js * r;
   }
 }
@@ -90,7 +91,8 @@ PointSums sum_point(const ImageView<const uint8_t>& picture, const PointModel& m
   const int lanes = static_cast<int>(hn::Lanes(f));
   const auto set = [&](float v) { return hn::Set(f, v); };
   const V zero = hn::Zero(f), one = set(1.0f), minus_one = set(-1.0f), inverse = set(1.0f / m.edge),
-          scale = set(profile_scale), two_thirds = set(2.0f / 3), fifth = set(0.2f), tiny = set(1e-6f);
+          scale = set(profile_scale), two_thirds = set(2.0f / 3), fifth = set(0.2f), tiny = set(1e-6f),
+          part = set(m.contrast / std::max(1.0f, m.middle));
   VectorSums s{zero, zero, zero, zero, zero, zero, zero, zero,
                zero, zero, zero, zero, zero, zero, zero, zero};
   PointSums sums;
@@ -111,7 +113,7 @@ PointSums sum_point(const ImageView<const uint8_t>& picture, const PointModel& m
       const V grey = hn::ConvertTo(f, hn::PromoteTo(whole, hn::LoadU(bytes, row + i)));
       const V dx = hn::Sub(hn::Iota(f, static_cast<float>(i)), set(static_cast<float>(m.at.x)));
       const V light = hn::Add(light_row, hn::Mul(set(m.slope_x), dx));
-      V expected, jx, jy, js;
+      V relative, jx, jy, js;
       if (m.kind == PointModel::dot) {
         const V sx = hn::Add(hn::Mul(set(m.a), dx), hn::Mul(set(m.b), dy)),
                 sy = hn::Add(hn::Mul(set(m.b), dx), hn::Mul(set(m.c), dy));
@@ -120,7 +122,7 @@ PointSums sum_point(const ImageView<const uint8_t>& picture, const PointModel& m
         V slope, by_blur;
         const V e = profile(hn::Div(hn::Mul(hn::Sub(rims, one), rims), length), slope, by_blur);
         const V half = set(0.5f * m.contrast);
-        expected = hn::Sub(light, hn::Mul(half, hn::Sub(one, e)));
+        relative = hn::Sub(one, hn::Mul(hn::Mul(set(0.5f), part), hn::Sub(one, e)));
         const V steep = hn::Neg(hn::Div(hn::Mul(half, slope), length));
         jx = hn::Mul(steep, sx), jy = hn::Mul(steep, sy), js = hn::Mul(half, by_blur);
       } else {
@@ -128,14 +130,15 @@ PointSums sum_point(const ImageView<const uint8_t>& picture, const PointModel& m
                 d2 = hn::Add(hn::Mul(set(m.c), dx), hn::Mul(set(m.d), dy));
         V s1, s2, b1, b2;
         const V e1 = profile(d1, s1, b1), e2 = profile(d2, s2, b2), contrast = set(m.contrast);
-        expected = hn::Add(light, hn::Mul(contrast, hn::Mul(e1, e2)));
+        relative = hn::Add(one, hn::Mul(part, hn::Mul(e1, e2)));
         const V g1 = hn::Mul(contrast, hn::Mul(s1, e2)), g2 = hn::Mul(contrast, hn::Mul(e1, s2));
         jx = hn::Neg(hn::Add(hn::Mul(g1, set(m.a)), hn::Mul(g2, set(m.c))));
         jy = hn::Neg(hn::Add(hn::Mul(g1, set(m.b)), hn::Mul(g2, set(m.d))));
         js = hn::Mul(contrast, hn::Add(hn::Mul(b1, e2), hn::Mul(e1, b2)));
       }
-      const V r = hn::Sub(grey, expected), u = hn::IfThenElseZero(inside, dx),
-              v = hn::IfThenElseZero(inside, dy);
+      const V r = hn::Sub(grey, hn::Mul(light, relative)),
+              u = hn::IfThenElseZero(inside, hn::Mul(dx, relative)),
+              v = hn::IfThenElseZero(inside, hn::Mul(dy, relative));
       jx = hn::IfThenElseZero(inside, jx), jy = hn::IfThenElseZero(inside, jy),
       js = hn::IfThenElseZero(inside, js);
       const auto add = [](V& sum, V a, V b) { sum = hn::Add(sum, hn::Mul(a, b)); };

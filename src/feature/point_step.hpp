@@ -11,7 +11,7 @@ struct PointModel {
   float radius = 10;   ///< of the disc of pixels that are compared
   float edge = 2.4f;   ///< half the width that an edge blurs over; 2.65 times the sigma of the blur
   float middle = 128;  ///< brightness at `at`: of the paper of a dot, of the mean of both fields of a corner
-  float slope_x = 0, slope_y = 0;  ///< of that brightness, a pixel
+  float slope_x = 0, slope_y = 0;  ///< of that brightness, a pixel; contrast goes along with it
   /// A dot: paper minus dot. A corner: half of field minus field, positive where both distances are.
   float contrast = 100;
   /// A dot: d' shape d = 1 on the rim, as xx, xy, yy. A corner: unit normals of both edges.

@@ -57,10 +57,10 @@ void step_all(const ImageView<const uint8_t>& picture, std::vector<CornerSeen>& 
 }  // namespace
 
 void refine_corners(const ImageView<const uint8_t>& picture, std::vector<CornerSeen>& corners) {
-  // Some twenty corners tell how sharp the picture is.
+  // Some ten corners tell how sharp the picture is.
   std::vector<double> log_blurs;
   double blur = 0.9;
-  step_all(picture, corners, blur, 1 + corners.size() / 20, log_blurs);
+  step_all(picture, corners, blur, 1 + corners.size() / 10, log_blurs);
   if (log_blurs.empty()) return;
   const auto middle = log_blurs.begin() + static_cast<std::ptrdiff_t>(log_blurs.size() / 2);
   std::nth_element(log_blurs.begin(), middle, log_blurs.end());

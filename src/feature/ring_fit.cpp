@@ -308,7 +308,9 @@ std::optional<RingFit> fit_ring(const ImageView<const uint8_t>& picture, int ide
   GreyNormal now;
   double close = 5e-3;  // pixels
   bool last = !perspective;
-  for (int round = 0; round < 30; ++round) {
+  int left_over = 2;  // rounds once the model is exact; from so near they end at noise
+  for (int round = 0; round < 30 && left_over > 0; ++round) {
+    if (last && perspective) --left_over;
     now = grey_normal_of(model, p, pixels);
     if (round >= (perspective ? 0 : 3)) {
       reweigh(now.left, pixels);
@@ -337,7 +339,7 @@ std::optional<RingFit> fit_ring(const ImageView<const uint8_t>& picture, int ide
     if (change.head<6>().cwiseAbs().maxCoeff() > close || round < (perspective ? 2 : 4)) continue;
     if (last) break;
     last = true;
-    close = 5e-4;
+    close = 1e-4;
     model.be_exact();
   }
   RingFit f;
@@ -346,7 +348,7 @@ std::optional<RingFit> fit_ring(const ImageView<const uint8_t>& picture, int ide
   f.place.tilt = p.segment<2>(6);
   f.blur_px = std::exp(p[blur_at]);
   f.contrast = p[contrast_at];
-  now = grey_normal_of(model, p, pixels);
+  // The last step was a thousandth of a pixel or so: what was summed before it serves.
   const double left = now.squares / std::max(1.0, now.weights - static_cast<double>(free.size()));
   // Rounding to whole grey levels is noise too, even where it seems to leave nothing.
   f.noise = std::sqrt(std::max(left, 1.0 / 12));

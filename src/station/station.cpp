@@ -36,12 +36,29 @@ std::unique_ptr<Camera> recording_of(const std::string& address) {
   return open_recording(address.substr(kind.size()));
 }
 
+/// A hand-eye mapping speaks of the robot's base or its flange already; a frame beside it would be applied
+/// twice.
+void require_frame_of(const MappingRecord& mapping, const StationFile& file) {
+  const bool robot = mapping.world == "robot", flange = mapping.world == "flange";
+  if (!robot && !flange) return;
+  if (file.mount != (robot ? Mount::fixed : Mount::arm))
+    fail_argument(
+        fmt::format("station: {} is into the {}, so the camera is mounted \"{}\"; the station file "
+                    "says otherwise",
+                    file.mapping, robot ? "robot's base" : "robot's flange", robot ? "fixed" : "arm"));
+  if (file.frame.x != 0 || file.frame.y != 0 || file.frame.angle.radians() != 0)
+    fail_argument(fmt::format("station: {} is into the {} already (hand-eye); set {} = [0, 0, 0]",
+                              file.mapping, robot ? "robot's base" : "robot's flange",
+                              robot ? "robot_from_board" : "flange_from_board"));
+}
+
 }  // namespace
 
 Station::Station(StationFile file, std::unique_ptr<Camera> camera)
     : file_(std::move(file)),
       camera_(camera ? std::move(camera) : recording_of(file_.camera)),
       mapping_(load_mapping(file_.mapping)) {
+  require_frame_of(mapping_, file_);
   for (const StationTarget& t : file_.targets) {
     LoadedTarget loaded = load_target(t.file);
     const FindLimits limits = limits_of(t, loaded.target.settings().limits);

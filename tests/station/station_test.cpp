@@ -236,6 +236,20 @@ TEST_CASE("mistakes in a station file are named with line and column") {
   says(changed("mode = \"push\"", "mode = \"push\"\npatience_s = -1"), "above 0");
 }
 
+TEST_CASE("a mapping into the robot's own frame needs no other frame, and says so") {
+  MappingRecord record = load_mapping(cell().tray.path("mapping.toml"));
+  record.world = "robot";
+  save_mapping(cell().tray.path("robot.toml"), record);
+  const auto with = [&](const std::string& frame, const std::string& mode) {
+    std::string text = cell().text(frame, "listen = \"127.0.0.1:0\"\nmode = \"" + mode + "\"");
+    text.replace(text.find("mapping.toml"), 12, "robot.toml");
+    return support::error_of([&] { Station station(cell().station(text)); });
+  };
+  CHECK(support::contains(with("mount = \"fixed\"\nrobot_from_board = [5, 0, 0]", "push"), "[0, 0, 0]"));
+  CHECK(support::contains(with("mount = \"arm\"\nflange_from_board = [0, 0, 0]", "ask"), "\"fixed\""));
+  CHECK(with("mount = \"fixed\"\nrobot_from_board = [0, 0, 0]", "push").empty());
+}
+
 TEST_CASE("a picture of another size than the mapping's is refused") {
   Station station(cell().station(cell().text(cell().fixed(), "connect = \"127.0.0.1:1\"\nmode = \"push\"")));
   Picture small;
