@@ -122,3 +122,54 @@ TEST_CASE("wrong calls about ring marks are told") {
   CHECK(support::contains(support::error_of([] { ring_poses(RingSeen{}, CameraMapping(CameraModel{}), 0); }),
                           "above 0"));
 }
+
+TEST_CASE("pictures that look like much and hold no mark: noise, black, white, stripes, a chess of edges") {
+  Random random(3);
+  for (int kind = 0; kind < 5; ++kind) {
+    Image<uint8_t> picture(400, 300);
+    for (int y = 0; y < 300; ++y)
+      for (int x = 0; x < 400; ++x)
+        picture(x, y) = static_cast<uint8_t>(kind == 0   ? random.whole(0, 255)
+                                             : kind == 1 ? 0
+                                             : kind == 2 ? 255
+                                             : kind == 3 ? (x / 5 % 2 ? 220 : 30)
+                                                         : ((x / 9 + y / 9) % 2 ? 220 : 30));
+    CAPTURE(kind);
+    CHECK(find_ring_marks(picture).empty());
+  }
+}
+
+TEST_CASE("a mark in glare or with one tooth covered is still read, and its place holds") {
+  MarkView v = view_of(12, 70, 20, 33);
+  // A patch over one place of the teeth, seen from the mark: bright where it may be dark or the other way.
+  const double at = radians((3.5) * 2 * 3.141592653589793 / 16).radians();
+  const bool bright = RingShape::bright(12, 3);
+  v.scene.pieces.push_back(
+      {disc(0.1 * size_mm),
+       v.world_from_mark * Pose2{0.27 * size_mm * std::cos(at), 0.27 * size_mm * std::sin(at), {}},
+       bright ? 0.06 : 0.85});
+  v.scene.glares.push_back({v.pixel(12, 9), 6, 0.25});
+  const auto rings = rings_of(v.scene, 21);
+  REQUIRE(rings.size() == 1);
+  CHECK(rings[0].identity == 12);
+  CHECK(distance(rings[0].centre, v.pixel(0, 0)) < 0.15);
+  CHECK(abs((rings[0].angle - v.angle()).wrapped()) < 0.5_deg);
+}
+
+TEST_CASE("no identity can be taken for another, turned or mirrored, with one place wrong") {
+  const auto differ = [](int a, int b, int turn, bool mirrored) {
+    int count = 0;
+    for (int k = 0; k < RingShape::places; ++k) {
+      const int other = mirrored ? RingShape::places - 1 - k : k;
+      count += RingShape::bright(a, k) != RingShape::bright(b, (other + turn) % RingShape::places);
+    }
+    return count;
+  };
+  int least = RingShape::places;
+  for (int a = 1; a <= RingShape::identities; ++a)
+    for (int b = 1; b <= RingShape::identities; ++b)
+      for (int turn = 0; turn < RingShape::places; ++turn)
+        for (const bool flip : {false, true})
+          if (flip || a != b || turn != 0) least = std::min(least, differ(a, b, turn, flip));
+  CHECK(least >= 4);
+}

@@ -11,6 +11,8 @@
 #include "heron/standin/simulated_robot.hpp"
 #include "heron/standin/tray_cell.hpp"
 #include "heron/station/station.hpp"
+#include "mutate.hpp"
+#include "sanitized.hpp"
 #include "support.hpp"
 
 using namespace heron;
@@ -256,4 +258,16 @@ TEST_CASE("a picture of another size than the mapping's is refused") {
   small.pixels = Image<uint8_t>(640, 512);
   CHECK_THROWS_WITH_AS(station.examine(small, {}), doctest::Contains("calibrate anew"), Error);
   CHECK_THROWS_WITH_AS(station.step(), doctest::Contains("open_link"), Error);
+}
+
+TEST_CASE("mutated station files are refused or read, never worse") {
+  const std::string good = cell().text(cell().fixed(), "listen = \"127.0.0.1:0\"\nmode = \"push\"");
+  render::Random random(8);
+  int refused = 0;
+  const int rounds = sanitized ? 200 : 3000;
+  for (int i = 0; i < rounds; ++i) {
+    const std::string why = support::error_of([&] { cell().station(support::mutated(good, random)); });
+    refused += !why.empty();
+  }
+  CHECK(refused > rounds / 2);
 }
