@@ -6,8 +6,8 @@
 #include <limits>
 
 #include "heron/base/error.hpp"
-#include "heron/geometry/least_squares.hpp"
 #include "heron/geometry/linear.hpp"
+#include "homography_fit.hpp"
 
 namespace heron {
 namespace {
@@ -70,26 +70,14 @@ std::optional<Fit> homography_fit(const std::vector<KnownPair>& pairs) {
   for (const KnownPair& k : pairs) world.push_back(k.world_mm), pixel.push_back(k.pixel);
   const auto start = homography_from_points(world, pixel);
   if (!start || std::abs((*start)(2, 2)) < 1e-9) return std::nullopt;
-  const auto homography_of = [](const Eigen::VectorXd& x) {
-    Homography h;
-    h << x[0], x[1], x[2], x[3], x[4], x[5], x[6], x[7], 1;
-    return h;
-  };
-  Eigen::VectorXd x0(8);
-  const Homography h0 = *start / (*start)(2, 2);
-  x0 << h0(0, 0), h0(0, 1), h0(0, 2), h0(1, 0), h0(1, 1), h0(1, 2), h0(2, 0), h0(2, 1);
-  const LeastSquaresFit least = solve_least_squares(
-      [&](const Eigen::VectorXd& x, Eigen::VectorXd& r) {
-        const Homography h = homography_of(x);
-        for (size_t i = 0; i < world.size(); ++i) {
-          const Eigen::Vector3d q = h * Eigen::Vector3d(world[i].x, world[i].y, 1);
-          r[static_cast<Eigen::Index>(2 * i)] = pixel[i].x - q.x() / q.z();
-          r[static_cast<Eigen::Index>(2 * i + 1)] = pixel[i].y - q.y() / q.z();
-        }
-      },
-      x0, static_cast<int>(2 * pairs.size()));
+  const HomographyFit fitted = fit_homography(
+      *start, world, pixel, [](const Homography& h, Point2 w) {  // no error where a step crosses the horizon
+        const Eigen::Vector3d q = h * Eigen::Vector3d(w.x, w.y, 1);
+        return Point2{q.x() / q.z(), q.y() / q.z()};
+      });
+  const LeastSquaresFit& least = fitted.fit;
   if (!least.determined) return std::nullopt;
-  Fit fit{PlaneModel::homography, homography_of(least.x)};
+  Fit fit{PlaneModel::homography, fitted.pixel_from_world};
   fit.unit_covariance = least.unit_covariance;
   fit.spare = static_cast<int>(2 * pairs.size()) - 8;
   fit.sigma = fit.spare > 0 ? least.sigma : 0;

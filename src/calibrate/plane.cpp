@@ -7,18 +7,10 @@
 #include <algorithm>
 
 #include "heron/base/error.hpp"
-#include "heron/geometry/least_squares.hpp"
+#include "homography_fit.hpp"
 
 namespace heron {
 namespace {
-
-using Parameters = Eigen::Matrix<double, 8, 1>;
-
-Homography homography_of(const Eigen::VectorXd& x) {
-  Homography h;
-  h << x[0], x[1], x[2], x[3], x[4], x[5], x[6], x[7], 1;
-  return h;
-}
 
 /// A cubic radial term explains part of the residuals when the lens bends lines; its size at the corner.
 double cubic_residual(const std::vector<MappedPoint>& points, int width, int height) {
@@ -61,26 +53,14 @@ PlaneCalibration calibrate_plane(const std::vector<BoardPoint>& points, const Bo
   const auto seen_at = [&](const Homography& h, Point2 w) {
     return radius_mm > 0 ? projected_circle_centre(h, w, radius_mm) : apply(h, w);
   };
-  const auto count = static_cast<int>(2 * points.size());
-  Parameters x0;
-  const Homography& h0 = *start;
-  x0 << h0(0, 0), h0(0, 1), h0(0, 2), h0(1, 0), h0(1, 1), h0(1, 2), h0(2, 0), h0(2, 1);
-  x0 /= h0(2, 2);
-  const LeastSquaresFit fit = solve_least_squares(
-      [&](const Eigen::VectorXd& x, Eigen::VectorXd& r) {
-        const Homography h = homography_of(x);
-        for (size_t i = 0; i < world.size(); ++i) {
-          const Point2 d = pixel[i] - seen_at(h, world[i]);
-          r[static_cast<Eigen::Index>(2 * i)] = d.x, r[static_cast<Eigen::Index>(2 * i + 1)] = d.y;
-        }
-      },
-      x0, count);
+  const HomographyFit fitted = fit_homography(*start, world, pixel, seen_at);
+  const LeastSquaresFit& fit = fitted.fit;
   if (!fit.determined)
     throw Error(ErrorCode::not_determined,
                 "calibrate: the points do not fix the mapping; spread them over the work area");
 
   PlaneCalibration result;
-  const Homography h = homography_of(fit.x);
+  const Homography& h = fitted.pixel_from_world;
   result.mapping = PlaneMapping(h, fit.unit_covariance * fit.sigma * fit.sigma);
   result.rms_px = fit.rms * std::sqrt(2.0);
   result.sigma_px = fit.sigma;

@@ -45,7 +45,10 @@ std::optional<Projected> project_rim(const Lens& lens, const Pose3& pose, double
 std::array<Pose3, 2> starts(const std::array<Eigen::Vector3d, 4>& rays, const Eigen::Vector3d& centre,
                             double radius) {
   // Look straight at the mark.
-  const Eigen::Quaterniond to_axis = Eigen::Quaterniond::FromTwoVectors(centre, Eigen::Vector3d::UnitZ());
+  const Eigen::Vector3d towards = centre.normalized(), axis(towards.y(), -towards.x(), 0);
+  const double off = axis.norm();  // the sine of the angle between ray and optical axis
+  const Eigen::Quaterniond to_axis =
+      off > 1e-12 ? turn_of(axis * (std::atan2(off, towards.z()) / off)) : Eigen::Quaterniond::Identity();
   std::array<Eigen::Vector2d, 4> flat;
   for (size_t k = 0; k < 4; ++k) flat[k] = (to_axis * rays[k]).hnormalized();
   Eigen::Matrix2d b;

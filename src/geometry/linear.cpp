@@ -1,6 +1,9 @@
 #include "heron/geometry/linear.hpp"
 
-#include <Eigen/Dense>
+#include <Eigen/Cholesky>
+#include <Eigen/Eigenvalues>
+#include <Eigen/Geometry>
+#include <Eigen/QR>
 
 namespace heron {
 
@@ -45,10 +48,16 @@ LinearLeastSquares least_squares(const Eigen::MatrixXd& a, const Eigen::VectorXd
 }
 
 Eigen::Matrix3d nearest_rotation(const Eigen::Matrix3d& m) {
-  const Eigen::JacobiSVD<Eigen::Matrix3d> svd(m, Eigen::ComputeFullU | Eigen::ComputeFullV);
-  Eigen::Matrix3d u = svd.matrixU();
-  if ((u * svd.matrixV().transpose()).determinant() < 0) u.col(2) *= -1;
-  return u * svd.matrixV().transpose();
+  // The quaternion q that makes q' k q largest (Horn, Closed-form solution of absolute orientation, 1987).
+  Eigen::MatrixXd k(4, 4);
+  k << m(0, 0) + m(1, 1) + m(2, 2), m(2, 1) - m(1, 2), m(0, 2) - m(2, 0), m(1, 0) - m(0, 1),  //
+      m(2, 1) - m(1, 2), m(0, 0) - m(1, 1) - m(2, 2), m(0, 1) + m(1, 0), m(0, 2) + m(2, 0),   //
+      m(0, 2) - m(2, 0), m(0, 1) + m(1, 0), m(1, 1) - m(0, 0) - m(2, 2), m(1, 2) + m(2, 1),   //
+      m(1, 0) - m(0, 1), m(0, 2) + m(2, 0), m(1, 2) + m(2, 1), m(2, 2) - m(0, 0) - m(1, 1);
+  const SymmetricEigen e = eigen_symmetric(k);
+  return Eigen::Quaterniond(e.vectors(0, 3), e.vectors(1, 3), e.vectors(2, 3), e.vectors(3, 3))
+      .normalized()
+      .toRotationMatrix();
 }
 
 }  // namespace heron

@@ -1,8 +1,7 @@
 #include "heron/render/scene.hpp"
 
-#include <Eigen/Dense>
-
 #include "fill.hpp"
+#include "heron/geometry/linear.hpp"
 #include "heron/image/smooth.hpp"
 
 namespace heron::render {
@@ -140,7 +139,8 @@ Eigen::MatrixXd cramer_rao_bound(const std::function<Image<float>(const Eigen::V
       if (unknown_light) derivative[own] = centre(x, y), derivative[own + 1] = 1;
       information += derivative * derivative.transpose();
     }
-  return (information.inverse() * sigma * sigma).topLeftCorner(own, own);
+  const Eigen::MatrixXd covariance = solve_symmetric(information, Eigen::MatrixXd::Identity(all, all));
+  return covariance.topLeftCorner(own, own) * sigma * sigma;
 }
 
 }  // namespace heron::render

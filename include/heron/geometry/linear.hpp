@@ -35,7 +35,7 @@ struct LinearLeastSquares {
 };
 LinearLeastSquares least_squares(const Eigen::MatrixXd& a, const Eigen::VectorXd& b);
 
-/// The rotation nearest to `m` (singular values set to one).
+/// The rotation nearest to `m`, in the sum of squared differences.
 Eigen::Matrix3d nearest_rotation(const Eigen::Matrix3d& m);
 
 }  // namespace heron
