@@ -5,6 +5,7 @@
 #include <Eigen/LU>
 
 #include "heron/base/error.hpp"
+#include "heron/geometry/linear.hpp"
 
 namespace heron {
 namespace {
@@ -114,8 +115,9 @@ WorldPose CameraMapping::world_pose(Point2 pixel, Angle angle, const PoseSigma& 
                              seen_at(camera_, pixel, angle - radians(1e-3), height_mm), 1e-3);
   const Eigen::Vector3d of_sighting(seen.x * seen.x, seen.y * seen.y,
                                     seen.angle.radians() * seen.angle.radians());
-  const Eigen::Matrix3d covariance = by_parameters * covariance_ * by_parameters.transpose() +
-                                     by_sighting * of_sighting.asDiagonal() * by_sighting.transpose();
+  const Eigen::Matrix3d of_mapping = product(product(by_parameters, covariance_), by_parameters.transpose());
+  const Eigen::Matrix3d covariance =
+      of_mapping + by_sighting * of_sighting.asDiagonal() * by_sighting.transpose();
   WorldPose pose;
   pose.x_mm = here.x(), pose.y_mm = here.y(), pose.z_mm = height_mm;
   pose.angle = radians(here.z()).wrapped();
@@ -146,7 +148,7 @@ WidthDistance CameraMapping::distance_of_width(Point2 a, Point2 b, double width_
                       distances(changed(-step).lens, a, b, width_mm, lies, other)) /
                      (2 * steps[k]);
   }
-  variance += (by_lens * covariance_.topLeftCorner<9, 9>() * by_lens.transpose()).diagonal();
+  variance += product(product(by_lens, covariance_.topLeftCorner<9, 9>()), by_lens.transpose()).diagonal();
   return {d[0],
           d[1],
           radians(std::atan(ray.x())),
