@@ -246,7 +246,8 @@ RingAnchor anchor_ring(const Mapping& mapping, const RingSeen& seen, double heig
         r = product(white, rim - rim_seen_of(mapping, placed(v), unmoved));
       },
       start, 8);
-  // Sigmas of some thousandths of a pixel would make much of what a mapping leaves: a hundredth may stay.
+  // Sigmas of some thousandths of a pixel would make much of what a mapping leaves: two hundredths of the
+  // diameter may stay.
   double worst = 0;
   const RimVector left = rim - rim_seen_of(mapping, placed(fit.x), unmoved);
   for (int k = 0; k < 8; ++k)

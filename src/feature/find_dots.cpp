@@ -100,7 +100,8 @@ Eigen::Vector3d paper_around(const ImageView<const uint8_t>& picture, const DotW
 }
 
 /// Sums over a dot of brightness relative to the paper, times u and v; along a row the paper's inverse is
-/// taken to the second order, which is right to some millionths for the slopes of real light.
+/// taken to the second order: what is left is the cube of the share by which light changes from centre to
+/// rim.
 struct Relative {
   double n = 0, nu = 0, nv = 0, nuu = 0, nuv = 0, nvv = 0;
   double g = 0, gu = 0, gv = 0, guu = 0, guv = 0, gvv = 0;

@@ -9,7 +9,8 @@ namespace heron {
 /// Where a ring mark of known size may lie in space.
 struct RingPose {
   Pose3 camera_from_ring;
-  /// Of a small turn (radians) and a shift (mm), both about the camera's axes; holds what the lens is worth.
+  /// Of a small turn about the mark's centre (radians) and a shift (mm), both along the camera's axes; holds
+  /// what the lens is worth.
   Eigen::Matrix<double, 6, 6> covariance;
   Angle tilt;         ///< between the mark's normal and the ray to it
   double misfit = 0;  ///< sum of squares left, in sigmas; two degrees of freedom

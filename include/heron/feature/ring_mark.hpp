@@ -37,9 +37,9 @@ struct RingSearch {
 ///
 /// Dark blobs whose outline is an ellipse are read along the teeth; what reads as one of the identities is
 /// fitted to the grey values of all its pixels at once - place, shape, light and sharpness of the picture
-/// together - which reaches the bound that noise sets. Cost: three passes over the picture and about 0.2 us a
-/// pixel of each mark. Throws Error{invalid_argument} for a least diameter below 12 or a score outside
-/// 0..100.
+/// together - which reaches the bound that noise sets. Cost: three passes over the picture, and some
+/// twenty evaluations of every pixel of a mark, twice ten of them for marks below 80 pixels. Throws
+/// Error{invalid_argument} for a least diameter below 12 or a score outside 0..100.
 std::vector<RingSeen> find_ring_marks(const ImageView<const uint8_t>& picture, const RingSearch& search = {});
 
 }  // namespace heron
