@@ -67,7 +67,7 @@ void save_with_care(const std::string& path, MappingRecord record, bool replace)
                                 path, error.what()));
     }
     if (old) {
-      record.axes = old->axes;
+      if (old->axes) record.axes = old->axes;
       // A mapping into another frame has no sigma to compare.
       const double before = old->world == record.world ? sigma_at_middle(*old) : 0,
                    now = sigma_at_middle(record);
@@ -79,9 +79,12 @@ void save_with_care(const std::string& path, MappingRecord record, bool replace)
                                 path, old->date, old->made_from, before, now));
       fmt::print(stderr,
                  "heron: calibrate: replaces the mapping of {} (from {}): rms {:.4f} -> {:.4f} px, sigma at "
-                 "the middle {:.4f} -> {:.4f} mm{}\n",
+                 "the middle {:.4f} -> {:.4f} mm{}{}\n",
                  old->date, old->made_from, old->rms_px, record.rms_px, before, now,
-                 old->axes ? "; its zero and axes are kept" : "");
+                 old->axes ? "; its zero and axes are kept" : "",
+                 !old->anchors.empty() && record.anchors.empty()
+                     ? "; its ring marks lay in the old world and are dropped, --anchor measures them anew"
+                     : "");
     }
   }
   save_mapping(path, record);

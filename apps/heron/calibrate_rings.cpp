@@ -70,7 +70,7 @@ int anchor_rings(const CalibrateOptions& o) {
           a.identity, a.place_mm.x, a.place_mm.y, a.sigma_mm, a.angle.degrees(), a.sigma_angle.degrees(),
           a.diameter_mm, a.sigma_diameter_mm);
   }
-  save_mapping(o.output, r);
+  save_with_care(o.output, r, o.replace);
   if (o.json) fmt::print("{}\n", Json{{"kind", "anchors"}, {"rings", list}}.dump());
   return 0;
 }
