@@ -242,6 +242,21 @@ TEST_CASE("ring marks: printed, read, anchored, checked, carried along") {
   CHECK(rings["rings"][0]["poses"].size() >= 1);
   CHECK(rings["rings"][0]["world"]["sigma"]["x"].get<double>() > 0);
 
+  // Nothing that stands there is lost without a word.
+  arm().run("map anchored.toml --pixel 640,512 --set-zero");
+  for (const char* name : {"with-zero.toml", "carried.toml"}) {
+    arm().run(std::string("calibrate --carry anchored.toml arm/moved.png --output ") + name);
+    CHECK(contains(support::read_text(arm().folder / name), "[axes]"));
+  }
+  const auto anew = arm().run("calibrate --lens-from ring-lens.toml" + arm().board +
+                              "arm/stop-01.png --output anchored.toml");
+  CHECK(contains(anew.err, "its zero and axes are kept"));
+  CHECK(contains(anew.err, "ring marks lay in the old world"));
+  support::write_text(arm().folder / "notes.txt", "no mapping");
+  CHECK(contains(arm().refused("calibrate --anchor table.toml arm/stop-01.png --output notes.txt"),
+                 "no mapping"));
+  CHECK(support::read_text(arm().folder / "notes.txt") == "no mapping");
+
   CHECK(
       contains(arm().refused("calibrate --carry table.toml arm/moved.png --output x.toml"), "no ring marks"));
   CHECK(contains(arm().refused("calibrate --anchor table.toml arm/moved.png"), "--output"));
