@@ -200,24 +200,18 @@ Mapping carried(const PlaneMapping& old, const MotionAbout& motion, const LeastS
     const Homography result = h * m;
     return Homography(result / result(2, 2));
   };
-  using Vector8 = Eigen::Matrix<double, 8, 1>;
-  const auto flat = [](const Homography& h) {
-    Vector8 v;
-    v << h(0, 0), h(0, 1), h(0, 2), h(1, 0), h(1, 1), h(1, 2), h(2, 0), h(2, 1);
-    return v;
-  };
   PlaneMapping::Covariance by_old;
   for (int k = 0; k < 8; ++k) {
     Homography up = old.matrix(), down = up;
     const double step = 1e-6 * std::max(1e-3, std::abs(up(k / 3, k % 3)));
     up(k / 3, k % 3) += step, down(k / 3, k % 3) -= step;
-    by_old.col(k) = (flat(moved(up, fit.x)) - flat(moved(down, fit.x))) / (2 * step);
+    by_old.col(k) = (elements_of(moved(up, fit.x)) - elements_of(moved(down, fit.x))) / (2 * step);
   }
   Eigen::Matrix<double, 8, 3> by_motion;
   for (int k = 0; k < 3; ++k) {
     Eigen::VectorXd up = fit.x, down = fit.x;
     up[k] += 1e-5, down[k] -= 1e-5;
-    by_motion.col(k) = (flat(moved(old.matrix(), up)) - flat(moved(old.matrix(), down))) / 2e-5;
+    by_motion.col(k) = (elements_of(moved(old.matrix(), up)) - elements_of(moved(old.matrix(), down))) / 2e-5;
   }
   return PlaneMapping(moved(old.matrix(), fit.x),
                       product(product(by_old, old.covariance()), by_old.transpose()) +

@@ -82,12 +82,8 @@ RimVector rim_of(const RingSeen& seen, RimCovariance& covariance, const Lens* le
   RimCovariance by;
   for (int k = 0; k < 4; ++k) {
     const Point2 m = rim_places[static_cast<size_t>(k)], p = apply(seen.pixel_from_mark, m);
-    const double w =
-        seen.pixel_from_mark(2, 0) * m.x + seen.pixel_from_mark(2, 1) * m.y + seen.pixel_from_mark(2, 2);
     rim.segment<2>(2 * k) << p.x, p.y;
-    by.block<2, 8>(2 * k, 0) << m.x, m.y, 1, 0, 0, 0, -p.x * m.x, -p.x * m.y, 0, 0, 0, m.x, m.y, 1,
-        -p.y * m.x, -p.y * m.y;
-    by.block<2, 8>(2 * k, 0) /= w;
+    by.block<2, 8>(2 * k, 0) = derivative_by_elements(seen.pixel_from_mark, m);
   }
   covariance = product(product(by, seen.covariance), by.transpose());
   if (!lens) return rim;

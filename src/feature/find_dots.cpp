@@ -144,32 +144,30 @@ Refined refined_dot(const ImageView<const uint8_t>& picture, const Component& c)
   Refined refined;
   DotSeen& dot = refined.dot;
   dot.centre = {c.x, c.y}, dot.radius_px = std::sqrt(c.area / std::numbers::pi);
-  {
-    const DotWindow window{dot.centre, (4 * moments).inverse()};
-    const int zx = static_cast<int>(std::lround(dot.centre.x)),
-              zy = static_cast<int>(std::lround(dot.centre.y));
-    const Eigen::Vector3d paper = paper_around(picture, window, inner, outer, zx, zy);
-    const Relative core = relative_to_paper(picture, window, 0.6, paper, zx, zy);
-    if (core.n < 1 || !paper.allFinite()) return refined;
-    const double reflectance = core.g / core.n;  // of the dot, relative to the paper
-    const Relative all = relative_to_paper(picture, window, inner, paper, zx, zy);
-    // share = (paper - grey) / (paper (1 - reflectance))
-    const double f = 1 / (1 - reflectance), sum = f * (all.n - all.g);
-    if (!(sum > 1)) return refined;
-    const Point2 mean{f * (all.nu - all.gu) / sum, f * (all.nv - all.gv) / sum};
-    dot.centre = Point2{static_cast<double>(zx), static_cast<double>(zy)} + mean;
-    dot.radius_px = std::sqrt(sum / std::numbers::pi);
-    const double xx = f * (all.nuu - all.guu) / sum - mean.x * mean.x,
-                 xy = f * (all.nuv - all.guv) / sum - mean.x * mean.y,
-                 yy = f * (all.nvv - all.gvv) / sum - mean.y * mean.y;
-    const double root = std::hypot(xx - yy, 2 * xy), trace = xx + yy;
-    dot.axis_ratio = std::sqrt(std::max(0.0, trace - root) / std::max(1e-9, trace + root));
-    dot.long_axis = 0.5 * std::atan2(2 * xy, xx - yy);
-    refined.xx = xx, refined.xy = xy, refined.yy = yy;
-    refined.paper = paper[0] + paper[1] * mean.x + paper[2] * mean.y;
-    refined.contrast = refined.paper * (1 - reflectance);
-    refined.slope = {paper[1], paper[2]};
-  }
+  const DotWindow window{dot.centre, (4 * moments).inverse()};
+  const int zx = static_cast<int>(std::lround(dot.centre.x)),
+            zy = static_cast<int>(std::lround(dot.centre.y));
+  const Eigen::Vector3d paper = paper_around(picture, window, inner, outer, zx, zy);
+  const Relative core = relative_to_paper(picture, window, 0.6, paper, zx, zy);
+  if (core.n < 1 || !paper.allFinite()) return refined;
+  const double reflectance = core.g / core.n;  // of the dot, relative to the paper
+  const Relative all = relative_to_paper(picture, window, inner, paper, zx, zy);
+  // share = (paper - grey) / (paper (1 - reflectance))
+  const double f = 1 / (1 - reflectance), sum = f * (all.n - all.g);
+  if (!(sum > 1)) return refined;
+  const Point2 mean{f * (all.nu - all.gu) / sum, f * (all.nv - all.gv) / sum};
+  dot.centre = Point2{static_cast<double>(zx), static_cast<double>(zy)} + mean;
+  dot.radius_px = std::sqrt(sum / std::numbers::pi);
+  const double xx = f * (all.nuu - all.guu) / sum - mean.x * mean.x,
+               xy = f * (all.nuv - all.guv) / sum - mean.x * mean.y,
+               yy = f * (all.nvv - all.gvv) / sum - mean.y * mean.y;
+  const double root = std::hypot(xx - yy, 2 * xy), trace = xx + yy;
+  dot.axis_ratio = std::sqrt(std::max(0.0, trace - root) / std::max(1e-9, trace + root));
+  dot.long_axis = 0.5 * std::atan2(2 * xy, xx - yy);
+  refined.xx = xx, refined.xy = xy, refined.yy = yy;
+  refined.paper = paper[0] + paper[1] * mean.x + paper[2] * mean.y;
+  refined.contrast = refined.paper * (1 - reflectance);
+  refined.slope = {paper[1], paper[2]};
   return refined;
 }
 
@@ -205,17 +203,11 @@ std::vector<DotSeen> find_dots(const ImageView<const uint8_t>& picture, int wind
   std::vector<Refined> refined;
   for (const Component& c : components(darker_than_around(picture, window, bright)))
     if (looks_like_ellipse(c, picture)) refined.push_back(refined_dot(picture, c));
-  double blur = 0.9;
   std::vector<double> log_blurs;
-  // Some ten dots tell how sharp the picture is.
-  for (size_t i = 0; i < refined.size(); i += 1 + refined.size() / 10)
-    step_on_rim(picture, refined[i], blur, &log_blurs);
-  if (!log_blurs.empty()) {
-    const auto middle = log_blurs.begin() + static_cast<std::ptrdiff_t>(log_blurs.size() / 2);
-    std::nth_element(log_blurs.begin(), middle, log_blurs.end());
-    blur *= std::exp(std::clamp(*middle, -0.5, 0.8));
-    for (Refined& r : refined) step_on_rim(picture, r, blur, nullptr);
-  }
+  for (size_t i = 0; i < refined.size(); i += stride_to_learn_blur(refined.size()))
+    step_on_rim(picture, refined[i], usual_blur_px, &log_blurs);
+  const double blur = learned_blur_px(std::move(log_blurs));
+  for (Refined& r : refined) step_on_rim(picture, r, blur, nullptr);
   std::vector<DotSeen> dots;
   for (const Refined& r : refined) dots.push_back(r.dot);
   return dots;

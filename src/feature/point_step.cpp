@@ -192,5 +192,12 @@ PointStep point_step(const ImageView<const uint8_t>& picture, const PointModel& 
   return result;
 }
 
+double learned_blur_px(std::vector<double> log_blurs) {
+  if (log_blurs.empty()) return usual_blur_px;
+  const auto middle = log_blurs.begin() + static_cast<std::ptrdiff_t>(log_blurs.size() / 2);
+  std::nth_element(log_blurs.begin(), middle, log_blurs.end());
+  return usual_blur_px * std::exp(std::clamp(*middle, -0.5, 0.8));
+}
+
 }  // namespace heron
 #endif

@@ -1,4 +1,6 @@
 #pragma once
+#include <vector>
+
 #include "heron/base/point.hpp"
 #include "heron/image/image.hpp"
 
@@ -41,5 +43,12 @@ struct PointStep {
   double log_blur = 0;
 };
 PointStep point_step(const ImageView<const uint8_t>& picture, const PointModel& model);
+
+/// The blur of a picture that points are first compared with, and every how manyth of `count` points serves
+/// to learn the true one: some ten tell it.
+inline constexpr double usual_blur_px = 0.9;
+inline size_t stride_to_learn_blur(size_t count) { return 1 + count / 10; }
+/// The true one from those points' changes of its logarithm (their median); the usual one without any.
+double learned_blur_px(std::vector<double> log_blurs);
 
 }  // namespace heron

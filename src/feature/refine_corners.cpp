@@ -57,14 +57,10 @@ void step_all(const ImageView<const uint8_t>& picture, std::vector<CornerSeen>& 
 }  // namespace
 
 void refine_corners(const ImageView<const uint8_t>& picture, std::vector<CornerSeen>& corners) {
-  // Some ten corners tell how sharp the picture is.
   std::vector<double> log_blurs;
-  double blur = 0.9;
-  step_all(picture, corners, blur, 1 + corners.size() / 10, log_blurs);
-  if (log_blurs.empty()) return;
-  const auto middle = log_blurs.begin() + static_cast<std::ptrdiff_t>(log_blurs.size() / 2);
-  std::nth_element(log_blurs.begin(), middle, log_blurs.end());
-  blur *= std::exp(std::clamp(*middle, -0.5, 0.8));
+  step_all(picture, corners, usual_blur_px, stride_to_learn_blur(corners.size()), log_blurs);
+  const double blur = learned_blur_px(std::move(log_blurs));
+  log_blurs.clear();
   step_all(picture, corners, blur, 1, log_blurs);
 }
 

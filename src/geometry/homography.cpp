@@ -45,6 +45,27 @@ Eigen::Matrix2d jacobian(const Homography& h, Point2 p) {
   return j;
 }
 
+Eigen::Matrix<double, 2, 8> derivative_by_elements(const Homography& h, Point2 at) {
+  const double w = h(2, 0) * at.x + h(2, 1) * at.y + h(2, 2);
+  const Point2 p = apply(h, at);
+  Eigen::Matrix<double, 2, 8> j;
+  j << at.x, at.y, 1, 0, 0, 0, -p.x * at.x, -p.x * at.y,  //
+      0, 0, 0, at.x, at.y, 1, -p.y * at.x, -p.y * at.y;
+  return j / w;
+}
+
+Eigen::Matrix<double, 8, 1> elements_of(const Homography& h) {
+  Eigen::Matrix<double, 8, 1> e;
+  e << h(0, 0), h(0, 1), h(0, 2), h(1, 0), h(1, 1), h(1, 2), h(2, 0), h(2, 1);
+  return e;
+}
+
+Homography homography_of(const Eigen::Matrix<double, 8, 1>& e) {
+  Homography h;
+  h << e[0], e[1], e[2], e[3], e[4], e[5], e[6], e[7], 1;
+  return h;
+}
+
 std::optional<Homography> homography_from_points(const std::vector<Point2>& source,
                                                  const std::vector<Point2>& target) {
   const size_t n = source.size();

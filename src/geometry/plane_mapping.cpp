@@ -7,16 +7,6 @@
 namespace heron {
 namespace {
 
-/// Derivative of the pixel by the first eight elements of the homography, at a world point.
-Eigen::Matrix<double, 2, 8> pixel_by_parameters(const Homography& h, Point2 world) {
-  const double w = h(2, 0) * world.x + h(2, 1) * world.y + h(2, 2);
-  const Point2 p = apply(h, world);
-  Eigen::Matrix<double, 2, 8> j;
-  j << world.x, world.y, 1, 0, 0, 0, -p.x * world.x, -p.x * world.y,  //
-      0, 0, 0, world.x, world.y, 1, -p.y * world.x, -p.y * world.y;
-  return j / w;
-}
-
 Angle mapped_angle(const Homography& world_from_pixel, Point2 pixel, Angle angle) {
   const Point2 d = unit(angle);
   const Eigen::Vector2d v = jacobian(world_from_pixel, pixel) * Eigen::Vector2d(d.x, d.y);
@@ -47,11 +37,12 @@ WorldPose PlaneMapping::world_pose(Point2 pixel, Angle angle, const PoseSigma& s
   // A change of the parameters moves the pixel of a fixed world point; the same pixel then reads the opposite
   // way.
   const Eigen::Matrix<double, 2, 8> by_parameters =
-      -world_by_pixel * pixel_by_parameters(pixel_from_world_, world);
+      -world_by_pixel * derivative_by_elements(pixel_from_world_, world);
   // For the angle, a second point one millimetre along it tells how the direction turns.
   const Point2 step = unit(turned), ahead{world.x + step.x, world.y + step.y};
   const Eigen::Matrix<double, 2, 8> by_parameters_ahead =
-      -jacobian(world_from_pixel_, pixel_from_world(ahead)) * pixel_by_parameters(pixel_from_world_, ahead);
+      -jacobian(world_from_pixel_, pixel_from_world(ahead)) *
+      derivative_by_elements(pixel_from_world_, ahead);
   const Eigen::RowVector2d across(-step.y, step.x);
   const Eigen::Matrix<double, 1, 8> turn_by_parameters = across * (by_parameters_ahead - by_parameters);
 

@@ -16,6 +16,13 @@ Point2 apply(const Homography& h, Point2 p);
 /// Derivative of `apply` at `p`, destination by source.
 Eigen::Matrix2d jacobian(const Homography& h, Point2 p);
 
+/// Derivative of `apply` at `p` by the first eight elements of `h`, row by row.
+Eigen::Matrix<double, 2, 8> derivative_by_elements(const Homography& h, Point2 p);
+
+/// The first eight elements of a homography whose last is 1, row by row, and back.
+Eigen::Matrix<double, 8, 1> elements_of(const Homography& h);
+Homography homography_of(const Eigen::Matrix<double, 8, 1>& elements);
+
 /// The homography that takes each source[i] to target[i], by the direct linear transform with normalised
 /// coordinates (Hartley, In defence of the 8-point algorithm, 1997). Algebraic error: a start, not an end.
 /// Nothing when fewer than four points are given or they do not fix it (three on one line).
