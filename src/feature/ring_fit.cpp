@@ -110,41 +110,46 @@ struct Expected {
   Parameters by;
 };
 
+Eigen::Matrix2d axes_of(const Parameters& p) {
+  Eigen::Matrix2d axes;
+  axes << p[2], p[4], p[3], p[5];
+  return axes;
+}
+
 class RingModel {
  public:
   RingModel(int identity, const RingPlace& start) : ring_(identity), origin_(start.centre) {
     size_ = std::sqrt(std::abs(start.axes.determinant()));
   }
 
-  bool small() const { return size_ < 40; }
   /// From now on for small marks as `at` says.
-  void be_exact() { quadrature_ = small(); }
+  void be_exact() { quadrature_ = size_ < 40; }
 
-  /// Sets what all pixels share.
-  void place(const Parameters& p) {
-    axes_ << p[2], p[4], p[3], p[5];
-    inverse_ = axes_.inverse();
+  void set(const Parameters& p) {
+    p_ = p;
+    inverse_ = axes_of(p).inverse();
     blur_ = std::exp(p[blur_at]);
   }
+  const Parameters& parameters() const { return p_; }
 
-  std::optional<Eigen::Vector2d> mark_point(const Parameters& p, double x, double y) const {
-    const Eigen::Vector2d q = inverse_ * Eigen::Vector2d(x - p[0], y - p[1]);
-    const double depth = 1 - p[6] * q[0] - p[7] * q[1];
+  std::optional<Eigen::Vector2d> mark_point(double x, double y) const {
+    const Eigen::Vector2d q = inverse_ * Eigen::Vector2d(x - p_[0], y - p_[1]);
+    const double depth = 1 - p_[6] * q[0] - p_[7] * q[1];
     if (!(depth > 0.2)) return std::nullopt;
     return q / depth;
   }
 
   /// Small marks bend within the width of their edges, where the shading in polar coordinates errs by some
   /// grey levels: there, half of the blur is taken by a quadrature over the pixel's surroundings.
-  Expected at(const Parameters& p, double x, double y) const {
-    if (!quadrature_) return shaded(p, x, y, blur_);
+  Expected at(double x, double y) const {
+    if (!quadrature_) return shaded(x, y, blur_);
     constexpr double part = 0.7071;  // its square is a half
     const double reach = std::numbers::sqrt3 * part * blur_, left = blur_ * std::sqrt(1 - part * part);
     Expected e{0, Parameters::Zero()};
     for (int j = -1; j <= 1; ++j)
       for (int i = -1; i <= 1; ++i) {
         const double weight = (i == 0 ? 2.0 / 3 : 1.0 / 6) * (j == 0 ? 2.0 / 3 : 1.0 / 6);
-        const Expected k = shaded(p, x + i * reach, y + j * reach, left);
+        const Expected k = shaded(x + i * reach, y + j * reach, left);
         e.value += weight * k.value, e.by += weight * k.by;
         // The wider the blur, the further out it looks.
         e.by[blur_at] -= weight * reach * (i * k.by[0] + j * k.by[1]);
@@ -153,7 +158,8 @@ class RingModel {
   }
 
  private:
-  Expected shaded(const Parameters& p, double x, double y, double blur) const {
+  Expected shaded(double x, double y, double blur) const {
+    const Parameters& p = p_;
     const Eigen::Vector2d q = inverse_ * Eigen::Vector2d(x - p[0], y - p[1]), g(p[6], p[7]);
     const double depth = std::max(0.2, 1 - g.dot(q));
     const Eigen::Vector2d m = q / depth;
@@ -187,7 +193,8 @@ class RingModel {
   Eigen::Vector2d origin_;
   double size_ = 1, blur_ = 1;
   bool quadrature_ = false;
-  Eigen::Matrix2d axes_, inverse_;
+  Parameters p_ = Parameters::Zero();
+  Eigen::Matrix2d inverse_ = Eigen::Matrix2d::Identity();
 };
 
 Parameters parameters_of(const RingFit& f) {
@@ -200,18 +207,17 @@ Parameters parameters_of(const RingFit& f) {
 }
 
 /// All pixels of mark and paper near an edge, and one of sixteen elsewhere: those tell the light alone.
-std::vector<Grey> pixels_of(const ImageView<const uint8_t>& picture, const RingModel& model,
-                            const Parameters& p) {
+std::vector<Grey> pixels_of(const ImageView<const uint8_t>& picture, const RingModel& model) {
   std::vector<Grey> pixels;
-  Eigen::Matrix2d axes;
-  axes << p[2], p[4], p[3], p[5];
+  const Parameters& p = model.parameters();
+  const Eigen::Matrix2d axes = axes_of(p);
   const Eigen::Vector2d reach = 1.35 * axes.rowwise().norm();
   const int x0 = static_cast<int>(p[0] - reach[0]), x1 = static_cast<int>(p[0] + reach[0]) + 1;
   const int y0 = static_cast<int>(p[1] - reach[1]), y1 = static_cast<int>(p[1] + reach[1]) + 1;
   const double radius = std::sqrt(std::abs(axes.determinant())), near = 6 / radius;
   for (int y = std::max(0, y0); y <= std::min(picture.height() - 1, y1); ++y)
     for (int x = std::max(0, x0); x <= std::min(picture.width() - 1, x1); ++x) {
-      const auto m = model.mark_point(p, x, y);
+      const auto m = model.mark_point(x, y);
       if (!m) continue;
       const double r = m->norm();
       if (r > 1.22) continue;
@@ -235,12 +241,11 @@ struct GreyNormal {
   std::vector<double> left;
 };
 
-GreyNormal grey_normal_of(RingModel& model, const Parameters& p, const std::vector<Grey>& pixels) {
+GreyNormal grey_normal_of(const RingModel& model, const std::vector<Grey>& pixels) {
   GreyNormal n;
   n.left.reserve(pixels.size());
-  model.place(p);
   for (const Grey& g : pixels) {
-    const Expected e = model.at(p, g.x, g.y);
+    const Expected e = model.at(g.x, g.y);
     const double r = g.value - e.value;
     n.left.push_back(r);
     if (g.weight == 0) continue;
@@ -277,90 +282,123 @@ double correlation_of(const std::vector<double>& left, const std::vector<Grey>& 
   return va > 0 && vb > 0 ? (ab - a * b / n) / std::sqrt(va * vb) : 0;
 }
 
+/// A fit under way: Gauss-Newton on the free parameters, round by round.
+class Fitting {
+ public:
+  Fitting(const ImageView<const uint8_t>& picture, int identity, const RingFit& start, bool perspective)
+      : model_(identity, start.place),
+        start_(start.place.centre),
+        size_(std::sqrt(std::abs(start.place.axes.determinant()))) {
+    model_.set(parameters_of(start));
+    pixels_ = pixels_of(picture, model_);
+    for (int k = 0; k < parameter_count; ++k)
+      if (perspective || (k != 6 && k != 7)) free_.push_back(k);
+  }
+
+  bool enough_pixels() const { return pixels_.size() >= 60; }
+  void be_exact() { model_.be_exact(); }
+  void look(bool weigh) {
+    now_ = grey_normal_of(model_, pixels_);
+    if (weigh) reweigh(now_.left, pixels_);
+  }
+
+  /// The light alone: it is linear, and the rest would be led astray without it.
+  void fit_light() {
+    look(false);
+    Parameters p = model_.parameters();
+    p.tail<4>() += solve_symmetric(now_.information.bottomRightCorner<4, 4>(), now_.gradient.tail<4>());
+    model_.set(p);
+  }
+
+  /// One round on what `look` saw: how far the mark's rim moved, in pixels; nothing when the mark is lost.
+  std::optional<double> step() {
+    auto [a, b] = reduced();
+    a.diagonal() *= 1 + 1e-9;
+    const Eigen::VectorXd free_change = solve_symmetric(a, b);
+    if (!free_change.allFinite()) return std::nullopt;
+    Parameters change = Parameters::Zero();
+    for (size_t i = 0; i < free_.size(); ++i) change[free_[i]] = free_change[static_cast<Eigen::Index>(i)];
+    // Far from the end the picture is no longer straight in the parameters; keep steps within an edge's
+    // reach.
+    const double far =
+        std::max({change.head<6>().cwiseAbs().maxCoeff() / std::max(1.0, 0.08 * size_),
+                  change.segment<2>(6).cwiseAbs().maxCoeff() / 0.1, std::abs(change[blur_at]) / 0.4, 1.0});
+    change.head<9>() /= far;
+    Parameters p = model_.parameters() + change;
+    p[blur_at] = std::clamp(p[blur_at], std::log(0.3), std::log(std::max(0.4, 0.3 * size_)));
+    const double grown = std::sqrt(std::abs(axes_of(p).determinant())) / size_;
+    if (!p.allFinite() || !(grown > 0.7 && grown < 1.4) || (p.head<2>() - start_).norm() > 0.4 * size_)
+      return std::nullopt;
+    model_.set(p);
+    return change.head<6>().cwiseAbs().maxCoeff();
+  }
+
+  /// With the sums of the last look: what moved since is a thousandth of a pixel or so.
+  std::optional<RingFit> result() const {
+    const auto inverse = inverse_symmetric(reduced().first);
+    if (!inverse) return std::nullopt;
+    const Parameters& p = model_.parameters();
+    RingFit f;
+    f.place = {p.head<2>(), axes_of(p), p.segment<2>(6)};
+    f.blur_px = std::exp(p[blur_at]);
+    f.contrast = p[contrast_at];
+    const double left = now_.squares / std::max(1.0, now_.weights - static_cast<double>(free_.size()));
+    // Rounding to whole grey levels is noise too, even where it seems to leave nothing.
+    f.noise = std::sqrt(std::max(left, 1.0 / 12));
+    f.correlation = correlation_of(now_.left, pixels_);
+    for (size_t i = 0; i < free_.size(); ++i)
+      for (size_t j = 0; j < free_.size(); ++j)
+        if (free_[i] < 8 && free_[j] < 8)
+          f.covariance(free_[i], free_[j]) =
+              (*inverse)(static_cast<Eigen::Index>(i), static_cast<Eigen::Index>(j)) * f.noise * f.noise;
+    return f;
+  }
+
+ private:
+  /// The normal equations of the free parameters.
+  std::pair<Eigen::MatrixXd, Eigen::VectorXd> reduced() const {
+    Eigen::MatrixXd a(free_.size(), free_.size());
+    Eigen::VectorXd b(free_.size());
+    for (size_t i = 0; i < free_.size(); ++i) {
+      b[static_cast<Eigen::Index>(i)] = now_.gradient[free_[i]];
+      for (size_t j = 0; j < free_.size(); ++j)
+        a(static_cast<Eigen::Index>(i), static_cast<Eigen::Index>(j)) = now_.information(free_[i], free_[j]);
+    }
+    return {a, b};
+  }
+
+  RingModel model_;
+  Eigen::Vector2d start_;
+  double size_;
+  std::vector<Grey> pixels_;
+  std::vector<int> free_;
+  GreyNormal now_;
+};
+
 }  // namespace
 
 std::optional<RingFit> fit_ring(const ImageView<const uint8_t>& picture, int identity, const RingFit& start,
                                 bool perspective) {
-  RingModel model(identity, start.place);
-  Parameters p = parameters_of(start);
-  model.place(p);
-  std::vector<Grey> pixels = pixels_of(picture, model, p);
-  if (pixels.size() < 60) return std::nullopt;
-  const double size = std::sqrt(std::abs(start.place.axes.determinant()));
-  std::vector<int> free;
-  for (int k = 0; k < parameter_count; ++k)
-    if (perspective || (k != 6 && k != 7)) free.push_back(k);
-  const auto reduced = [&](const GreyNormal& n) {
-    Eigen::MatrixXd a(free.size(), free.size());
-    Eigen::VectorXd b(free.size());
-    for (size_t i = 0; i < free.size(); ++i) {
-      b[static_cast<Eigen::Index>(i)] = n.gradient[free[i]];
-      for (size_t j = 0; j < free.size(); ++j)
-        a(static_cast<Eigen::Index>(i), static_cast<Eigen::Index>(j)) = n.information(free[i], free[j]);
-    }
-    return std::pair{a, b};
-  };
-  // The light first: it is linear, and the rest would be led astray without it.
-  {
-    const GreyNormal n = grey_normal_of(model, p, pixels);
-    p.tail<4>() += solve_symmetric(n.information.bottomRightCorner<4, 4>(), n.gradient.tail<4>());
+  Fitting fitting(picture, identity, start, perspective);
+  if (!fitting.enough_pixels()) return std::nullopt;
+  fitting.fit_light();
+  // Weights make sense only near the end; with perspective the start is already near.
+  const int unweighted = perspective ? 0 : 3, least = perspective ? 2 : 5, most = 30;
+  if (perspective) fitting.look(true);
+  for (int round = 0; round < most; ++round) {
+    fitting.look(round >= unweighted);
+    const auto moved = fitting.step();
+    if (!moved) return std::nullopt;
+    if (*moved < 5e-3 && round + 1 >= least) break;
   }
-  GreyNormal now;
-  double close = 5e-3;  // pixels
-  bool last = !perspective;
-  int left_over = 2;  // rounds once the model is exact; from so near they end at noise
-  for (int round = 0; round < 30 && left_over > 0; ++round) {
-    if (last && perspective) --left_over;
-    now = grey_normal_of(model, p, pixels);
-    if (round >= (perspective ? 0 : 3)) {
-      reweigh(now.left, pixels);
-      if (round == 0) continue;
+  if (perspective) {
+    fitting.be_exact();
+    for (int round = 0; round < 2; ++round) {  // from so near, two rounds end at noise
+      fitting.look(true);
+      if (!fitting.step()) return std::nullopt;
     }
-    auto [a, b] = reduced(now);
-    a.diagonal() *= 1 + 1e-9;
-    const Eigen::VectorXd step = solve_symmetric(a, b);
-    if (!step.allFinite()) return std::nullopt;
-    Parameters change = Parameters::Zero();
-    for (size_t i = 0; i < free.size(); ++i) change[free[i]] = step[static_cast<Eigen::Index>(i)];
-    // Far from the end the picture is no longer straight in the parameters; keep steps within an edge's
-    // reach.
-    const double far =
-        std::max({change.head<6>().cwiseAbs().maxCoeff() / std::max(1.0, 0.08 * size),
-                  change.segment<2>(6).cwiseAbs().maxCoeff() / 0.1, std::abs(change[blur_at]) / 0.4, 1.0});
-    change.head<9>() /= far;
-    p += change;
-    p[blur_at] = std::clamp(p[blur_at], std::log(0.3), std::log(std::max(0.4, 0.3 * size)));
-    Eigen::Matrix2d axes;
-    axes << p[2], p[4], p[3], p[5];
-    const double grown = std::sqrt(std::abs(axes.determinant())) / size;
-    if (!p.allFinite() || !(grown > 0.7 && grown < 1.4) ||
-        (p.head<2>() - start.place.centre).norm() > 0.4 * size)
-      return std::nullopt;
-    if (change.head<6>().cwiseAbs().maxCoeff() > close || round < (perspective ? 2 : 4)) continue;
-    if (last) break;
-    last = true;
-    close = 1e-4;
-    model.be_exact();
   }
-  RingFit f;
-  f.place.centre = p.head<2>();
-  f.place.axes << p[2], p[4], p[3], p[5];
-  f.place.tilt = p.segment<2>(6);
-  f.blur_px = std::exp(p[blur_at]);
-  f.contrast = p[contrast_at];
-  // The last step was a thousandth of a pixel or so: what was summed before it serves.
-  const double left = now.squares / std::max(1.0, now.weights - static_cast<double>(free.size()));
-  // Rounding to whole grey levels is noise too, even where it seems to leave nothing.
-  f.noise = std::sqrt(std::max(left, 1.0 / 12));
-  f.correlation = correlation_of(now.left, pixels);
-  const auto inverse = inverse_symmetric(reduced(now).first);
-  if (!inverse) return std::nullopt;
-  for (size_t i = 0; i < free.size(); ++i)
-    for (size_t j = 0; j < free.size(); ++j)
-      if (free[i] < 8 && free[j] < 8)
-        f.covariance(free[i], free[j]) =
-            (*inverse)(static_cast<Eigen::Index>(i), static_cast<Eigen::Index>(j)) * f.noise * f.noise;
-  return f;
+  return fitting.result();
 }
 
 }  // namespace heron
