@@ -122,8 +122,8 @@ class RingModel {
     size_ = std::sqrt(std::abs(start.axes.determinant()));
   }
 
-  /// From now on for small marks as `at` says.
-  void be_exact() { quadrature_ = size_ < 40; }
+  /// From now on with the quadratures below, which near the end are worth their time.
+  void be_exact() { exact_ = true; }
 
   void set(const Parameters& p) {
     p_ = p;
@@ -142,48 +142,83 @@ class RingModel {
   /// Small marks bend within the width of their edges, where the shading in polar coordinates errs by some
   /// grey levels: there, half of the blur is taken by a quadrature over the pixel's surroundings.
   Expected at(double x, double y) const {
-    if (!quadrature_) return shaded(x, y, blur_);
-    constexpr double part = 0.7071;  // its square is a half
-    const double reach = std::numbers::sqrt3 * part * blur_, left = blur_ * std::sqrt(1 - part * part);
+    if (!exact_) return shaded(x, y, blur_);
+    if (size_ >= 40) return slanted(x, y, blur_);
+    const double part = std::sqrt(0.5), reach = std::numbers::sqrt3 * part * blur_;
     Expected e{0, Parameters::Zero()};
     for (int j = -1; j <= 1; ++j)
-      for (int i = -1; i <= 1; ++i) {
-        const double weight = (i == 0 ? 2.0 / 3 : 1.0 / 6) * (j == 0 ? 2.0 / 3 : 1.0 / 6);
-        const Expected k = shaded(x + i * reach, y + j * reach, left);
-        e.value += weight * k.value, e.by += weight * k.by;
-        // The wider the blur, the further out it looks.
-        e.by[blur_at] -= weight * reach * (i * k.by[0] + j * k.by[1]);
-      }
+      for (int i = -1; i <= 1; ++i)
+        add(e, slanted(x + i * reach, y + j * reach, part * blur_), node_weight(i) * node_weight(j),
+            {i * reach, j * reach});
     return e;
   }
 
  private:
+  /// Of the nodes -1, 0, 1 times the square root of three sigma (Gauss, Hermite).
+  static double node_weight(int node) { return node == 0 ? 2.0 / 3 : 1.0 / 6; }
+
+  static void add(Expected& sum, const Expected& node, double weight, const Eigen::Vector2d& offset) {
+    sum.value += weight * node.value, sum.by += weight * node.by;
+    sum.by[blur_at] -=
+        weight * offset.dot(node.by.head<2>());  // the wider the blur, the further out it looks
+  }
+
+  /// On a slanted mark the blur along the radius and that along the turn go together. What they have in
+  /// common is taken by a quadrature along one line, so that the rest parts into both.
+  Expected slanted(double x, double y, double blur) const {
+    const Polar at = polar(x, y);
+    const Eigen::Vector2d out = at.radius_by_pixel.normalized(), around = at.turn_by_pixel.normalized();
+    const double common = out.dot(around);
+    if (std::abs(common) < 0.02) return shaded(x, y, blur);
+    const Eigen::Vector2d line = (out + std::copysign(1.0, common) * around).normalized();
+    const double along = out.dot(line);
+    const Eigen::Vector2d reach = line * (std::sqrt(3 * std::abs(common)) / along * blur);
+    const double left = blur * std::sqrt(1 - std::abs(common));
+    Expected e{0, Parameters::Zero()};
+    for (int i = -1; i <= 1; ++i)
+      add(e, shaded(x + i * reach[0], y + i * reach[1], left), node_weight(i), i * reach);
+    return e;
+  }
+
+  /// A pixel in the mark's polar coordinates.
+  struct Polar {
+    Eigen::Vector2d q, mark, out, around;  ///< q: before perspective
+    Eigen::Matrix2d by_pixel;
+    double radius;
+    Eigen::Vector2d radius_by_pixel, turn_by_pixel;
+  };
+  Polar polar(double x, double y) const {
+    Polar a;
+    a.q = inverse_ * Eigen::Vector2d(x - p_[0], y - p_[1]);
+    const Eigen::Vector2d g(p_[6], p_[7]);
+    const double depth = std::max(0.2, 1 - g.dot(a.q));
+    a.mark = a.q / depth;
+    a.by_pixel = (Eigen::Matrix2d::Identity() + a.mark * g.transpose()) / depth * inverse_;
+    a.radius = std::max(1e-6, a.mark.norm());
+    a.out = a.mark / a.radius, a.around = {-a.out[1], a.out[0]};
+    a.radius_by_pixel = a.by_pixel.transpose() * a.out;
+    a.turn_by_pixel = a.by_pixel.transpose() * a.around / a.radius;
+    return a;
+  }
+
   Expected shaded(double x, double y, double blur) const {
     const Parameters& p = p_;
-    const Eigen::Vector2d q = inverse_ * Eigen::Vector2d(x - p[0], y - p[1]), g(p[6], p[7]);
-    const double depth = std::max(0.2, 1 - g.dot(q));
-    const Eigen::Vector2d m = q / depth;
-    const Eigen::Matrix2d by_q = (Eigen::Matrix2d::Identity() + m * g.transpose()) / depth;
-    const Eigen::Matrix2d by_pixel = by_q * inverse_;
-    const double radius = std::max(1e-6, m.norm());
-    const Eigen::Vector2d out = m / radius, around(-out[1], out[0]);
-    const Eigen::Vector2d radius_by_pixel = by_pixel.transpose() * out,
-                          turn_by_pixel = by_pixel.transpose() * around / radius;
-    const double steep = radius_by_pixel.norm();
-    const Eigen::Vector2d tangent(-radius_by_pixel[1] / steep, radius_by_pixel[0] / steep);
-    const double along = around.dot(by_pixel * tangent);
-    const Shade s = ring_.at(radius, std::atan2(m[1], m[0]), blur * steep, blur * turn_by_pixel.norm(),
-                             blur * blur * along * along);
+    const Polar a = polar(x, y);
+    const double steep = a.radius_by_pixel.norm();
+    const Eigen::Vector2d tangent(-a.radius_by_pixel[1] / steep, a.radius_by_pixel[0] / steep);
+    const double along = a.around.dot(a.by_pixel * tangent);
+    const Shade s = ring_.at(a.radius, std::atan2(a.mark[1], a.mark[0]), blur * steep,
+                             blur * a.turn_by_pixel.norm(), blur * blur * along * along);
     Expected e;
     const double dx = (x - origin_[0]) / size_, dy = (y - origin_[1]) / size_;
     const double contrast = p[contrast_at];
     e.value = p[dark_at] + contrast * s.value + p[slope_at] * dx + p[slope_at + 1] * dy;
-    const Eigen::Vector2d by_m = contrast * (s.by_radius * out + s.by_turn * around / radius);
-    const Eigen::Vector2d back = -(by_pixel.transpose() * by_m);
+    const Eigen::Vector2d by_m = contrast * (s.by_radius * a.out + s.by_turn * a.around / a.radius);
+    const Eigen::Vector2d back = -(a.by_pixel.transpose() * by_m);
     e.by.head<2>() = back;
-    e.by.segment<2>(2) = back * q[0];
-    e.by.segment<2>(4) = back * q[1];
-    e.by.segment<2>(6) = by_m.dot(m) * m;
+    e.by.segment<2>(2) = back * a.q[0];
+    e.by.segment<2>(4) = back * a.q[1];
+    e.by.segment<2>(6) = by_m.dot(a.mark) * a.mark;
     e.by[blur_at] = contrast * s.by_log_blur;
     e.by[dark_at] = 1, e.by[contrast_at] = s.value, e.by[slope_at] = dx, e.by[slope_at + 1] = dy;
     return e;
@@ -192,7 +227,7 @@ class RingModel {
   ShadedRing ring_;
   Eigen::Vector2d origin_;
   double size_ = 1, blur_ = 1;
-  bool quadrature_ = false;
+  bool exact_ = false;
   Parameters p_ = Parameters::Zero();
   Eigen::Matrix2d inverse_ = Eigen::Matrix2d::Identity();
 };
