@@ -136,12 +136,7 @@ void print_point_accuracy() {
         const BoardSeen seen = find_board(picture, board);
         if (!seen.found) continue;
         // A slanted dot's centre is the centre of its ellipse.
-        Homography h;
-        const Eigen::Matrix3d r = camera.camera_from_world.rotation.toRotationMatrix();
-        Eigen::Matrix3d inner;
-        inner << 2400, 0, camera.lens.cx, 0, 2400, camera.lens.cy, 0, 0, 1;
-        h << r.col(0), r.col(1), camera.camera_from_world.position;
-        h = inner * h;
+        const Homography h = pixel_from_table(camera);
         for (const BoardPoint& p : seen.points) {
           const Point2 w = board.point(p.column, p.row) - Point2{64, 48};
           const Point2 expected = kind == BoardKind::dots ? projected_circle_centre(h, w, 4) : apply(h, w);

@@ -64,6 +64,16 @@ inline bool contains(const std::string& text, const std::string& part) {
   return text.find(part) != std::string::npos;
 }
 
+/// The error that `load` gives of a file whose text has `to` where `good` has `from`.
+inline std::string error_of_changed(const std::string& good, const std::string& from, const std::string& to,
+                                    const std::string& path,
+                                    const std::function<void(const std::string&)>& load) {
+  const size_t at = good.find(from);
+  if (at == std::string::npos) return "the test's text does not hold '" + from + "'";
+  write_text(path, std::string(good).replace(at, from.size(), to));
+  return error_of([&] { load(path); });
+}
+
 struct Ran {
   int status = -1;
   std::string out, err;

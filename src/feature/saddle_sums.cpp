@@ -7,6 +7,8 @@
 #include <hwy/foreach_target.h>
 #include <hwy/highway.h>
 
+#include "image/sobel-inl.hpp"
+
 #ifndef HERON_SADDLE_SUMS_PLAIN
 #define HERON_SADDLE_SUMS_PLAIN
 namespace heron {
@@ -16,10 +18,7 @@ static void add_saddle_row_plain(const uint8_t* up, const uint8_t* mid, const ui
     const float dx = static_cast<float>(i) - x, left = 1.0f - (dx * dx + dy * dy) * inverse;
     if (left <= 0.0f) continue;
     const float w = left * left;
-    const auto gx = static_cast<float>(up[i + 1] + 2 * mid[i + 1] + down[i + 1] - up[i - 1] - 2 * mid[i - 1] -
-                                       down[i - 1]),
-               gy = static_cast<float>(down[i - 1] + 2 * down[i] + down[i + 1] - up[i - 1] - 2 * up[i] -
-                                       up[i + 1]);
+    const auto [gx, gy] = sobel_plain(up, mid, down, i);
     const float wx = w * gx, wy = w * gy, along = gx * dx + gy * dy;
     sums->xx += wx * gx, sums->xy += wx * gy, sums->yy += wy * gy;
     sums->bx += wx * along, sums->by += wy * along;
@@ -36,10 +35,7 @@ namespace hn = hwy::HWY_NAMESPACE;
 SaddleSums sum_saddle(const uint8_t* corner, std::ptrdiff_t stride, int first_x, int last_x, int first_y,
                       int last_y, float x, float y, float radius, int width) {
   const hn::ScalableTag<float> f;
-  const hn::RebindToSigned<decltype(f)> whole;
-  const hn::Rebind<uint8_t, decltype(f)> bytes;
   const int lanes = static_cast<int>(hn::Lanes(f));
-  const auto load = [&](const uint8_t* p) { return hn::PromoteTo(whole, hn::LoadU(bytes, p)); };
   const float inverse = 1.0f / (radius * radius);
   const auto zero = hn::Zero(f), one = hn::Set(f, 1.0f);
   auto xx = zero, xy = zero, yy = zero, bx = zero, by = zero;
@@ -51,13 +47,8 @@ SaddleSums sum_saddle(const uint8_t* corner, std::ptrdiff_t stride, int first_x,
     int i = first_x;
     // Beyond the disc weights are zero.
     for (; i <= last_x && i + lanes + 1 <= width; i += lanes) {
-      const auto ul = load(up + i - 1), uc = load(up + i), ur = load(up + i + 1);
-      const auto ml = load(mid + i - 1), mr = load(mid + i + 1);
-      const auto dl = load(down + i - 1), dc = load(down + i), dr = load(down + i + 1);
-      const auto gx = hn::ConvertTo(
-          f, hn::Sub(hn::Add(hn::Add(ur, dr), hn::Add(mr, mr)), hn::Add(hn::Add(ul, dl), hn::Add(ml, ml))));
-      const auto gy = hn::ConvertTo(
-          f, hn::Sub(hn::Add(hn::Add(dl, dr), hn::Add(dc, dc)), hn::Add(hn::Add(ul, ur), hn::Add(uc, uc))));
+      hn::Vec<decltype(f)> gx, gy;
+      sobel(f, up, mid, down, i, gx, gy);
       const auto dx = hn::Sub(hn::Iota(f, static_cast<float>(i)), hn::Set(f, x));
       const auto left =
           hn::Max(zero, hn::Sub(one, hn::Mul(hn::Add(hn::Mul(dx, dx), dyy), hn::Set(f, inverse))));

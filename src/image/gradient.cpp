@@ -7,6 +7,8 @@
 #include <hwy/foreach_target.h>
 #include <hwy/highway.h>
 
+#include "image/sobel-inl.hpp"
+
 #ifndef HERON_GRADIENT_PLAIN
 #define HERON_GRADIENT_PLAIN
 namespace heron {
@@ -20,10 +22,7 @@ static constexpr float tiny = 1e-6f;
 static void gradient_row_plain(const uint8_t* up, const uint8_t* mid, const uint8_t* down, uint8_t* direction,
                                uint8_t* size, int first, int end) {
   for (int x = first; x < end; ++x) {
-    const auto gx = static_cast<float>(up[x + 1] + 2 * mid[x + 1] + down[x + 1] - up[x - 1] - 2 * mid[x - 1] -
-                                       down[x - 1]);
-    const auto gy =
-        static_cast<float>(down[x - 1] + 2 * down[x] + down[x + 1] - up[x - 1] - 2 * up[x] - up[x + 1]);
+    const auto [gx, gy] = sobel_plain(up, mid, down, x);
     const float ax = std::fabs(gx), ay = std::fabs(gy);
     const float larger = ax > ay ? ax : ay, smaller = ax > ay ? ay : ax;
     const float t = smaller / (larger + tiny);
@@ -50,16 +49,10 @@ void gradient_row(const uint8_t* up, const uint8_t* mid, const uint8_t* down, ui
   const hn::RebindToSigned<decltype(f)> i;
   const hn::Rebind<uint8_t, decltype(f)> bytes;
   const int lanes = static_cast<int>(hn::Lanes(f));
-  const auto load = [&](const uint8_t* p) { return hn::PromoteTo(i, hn::LoadU(bytes, p)); };
   int x = 1;
   for (; x + lanes + 1 <= width; x += lanes) {
-    const auto ul = load(up + x - 1), uc = load(up + x), ur = load(up + x + 1);
-    const auto ml = load(mid + x - 1), mr = load(mid + x + 1);
-    const auto dl = load(down + x - 1), dc = load(down + x), dr = load(down + x + 1);
-    const auto gx = hn::ConvertTo(
-        f, hn::Sub(hn::Add(hn::Add(ur, dr), hn::Add(mr, mr)), hn::Add(hn::Add(ul, dl), hn::Add(ml, ml))));
-    const auto gy = hn::ConvertTo(
-        f, hn::Sub(hn::Add(hn::Add(dl, dr), hn::Add(dc, dc)), hn::Add(hn::Add(ul, ur), hn::Add(uc, uc))));
+    hn::Vec<decltype(f)> gx, gy;
+    sobel(f, up, mid, down, x, gx, gy);
     const auto ax = hn::Abs(gx), ay = hn::Abs(gy);
     const auto t = hn::Div(hn::Min(ax, ay), hn::Add(hn::Max(ax, ay), hn::Set(f, tiny)));
     auto steps = hn::Mul(t, hn::Sub(hn::Set(f, atan_a), hn::Mul(hn::Set(f, atan_b), t)));
@@ -86,10 +79,9 @@ HWY_EXPORT(gradient_row);
 Gradients gradients(const ImageView<const uint8_t>& picture) {
   Gradients g{Image<uint8_t>(picture.width(), picture.height()),
               Image<uint8_t>(picture.width(), picture.height())};
-  for (int y = 1; y + 1 < picture.height(); ++y)
-    HWY_DYNAMIC_DISPATCH(gradient_row)
-    (picture.row(y - 1), picture.row(y), picture.row(y + 1), g.direction.row(y), g.size.row(y),
-     picture.width());
+  for (int y = 1; y + 1 < picture.height(); ++y) HWY_DYNAMIC_DISPATCH(gradient_row)
+  (picture.row(y - 1), picture.row(y), picture.row(y + 1), g.direction.row(y), g.size.row(y),
+   picture.width());
   return g;
 }
 

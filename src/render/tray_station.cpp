@@ -121,6 +121,14 @@ CameraModel camera_above(double distance_mm, const Lens& lens, Angle tilt, Angle
   return camera;
 }
 
+Homography pixel_from_table(const CameraModel& camera) {
+  Eigen::Matrix3d inner, seen;
+  inner << camera.lens.fx, 0, camera.lens.cx, 0, camera.lens.fy, camera.lens.cy, 0, 0, 1;
+  const Eigen::Matrix3d r = camera.camera_from_world.rotation.toRotationMatrix();
+  seen << r.col(0), r.col(1), camera.camera_from_world.position;
+  return inner * seen;
+}
+
 TrayStation make_tray_station(uint64_t seed, const TrayFilling& filling) {
   Random random(seed);
   TrayStation station;

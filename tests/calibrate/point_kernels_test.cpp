@@ -63,12 +63,7 @@ TEST_CASE("a dot's centre is within one and a half times what noise allows, slan
     scene.pieces.push_back({disc(3), {at.x, at.y, {}}, 0.07});
     const auto dots = find_dots(expose(exact_picture(scene), {.sigma = 2}, random), 61);
     REQUIRE(dots.size() == 1);
-    const Eigen::Matrix3d r = scene.camera.camera_from_world.rotation.toRotationMatrix();
-    Eigen::Matrix3d inner;
-    inner << 1600, 0, 79.5, 0, 1600, 59.5, 0, 0, 1;
-    Homography h;
-    h << r.col(0), r.col(1), scene.camera.camera_from_world.position;
-    const Point2 middle = projected_circle_centre(inner * h, at, 3);
+    const Point2 middle = projected_circle_centre(pixel_from_table(scene.camera), at, 3);
     const Point2 off = dots[0].centre - middle;
     squares += dot(off, off) / 2, ++n;
   }

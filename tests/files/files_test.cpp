@@ -232,10 +232,8 @@ TEST_CASE("a mapping comes back to the last bit, and its errors name line and co
 
   const std::string text = support::read_text(folder / "m.toml");
   const auto broken = [&](const std::string& from, const std::string& to) {
-    std::string changed = text;
-    REQUIRE(contains(changed, from));
-    support::write_text(folder / "b.toml", changed.replace(changed.find(from), from.size(), to));
-    return error_of([&] { load_mapping(folder / "b.toml"); });
+    return support::error_of_changed(text, from, to, folder / "b.toml",
+                                     [](const std::string& path) { load_mapping(path); });
   };
   CHECK(contains(broken("rms_px", "rms_pix"), "'rms_px' is missing"));
   CHECK(contains(broken("version = 1", "version = 9"),

@@ -72,10 +72,8 @@ TEST_CASE("a camera's mapping that cannot be is refused where it is wrong") {
   save_mapping(folder / "m.toml", camera_record());
   const std::string text = support::read_text(folder / "m.toml");
   const auto broken = [&](const std::string& from, const std::string& to) {
-    std::string changed = text;
-    REQUIRE(contains(changed, from));
-    support::write_text(folder / "b.toml", changed.replace(changed.find(from), from.size(), to));
-    return error_of([&] { load_mapping(folder / "b.toml"); });
+    return support::error_of_changed(text, from, to, folder / "b.toml",
+                                     [](const std::string& path) { load_mapping(path); });
   };
   CHECK(contains(broken("kind = \"camera\"", "kind = \"oracle\""), "\"plane\" or \"camera\""));
   CHECK(contains(broken("focal_px = [1900.123456789", "focal_px = [-1900.1"), "above 0"));

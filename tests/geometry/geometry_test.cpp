@@ -3,6 +3,7 @@
 #include "heron/base/error.hpp"
 #include "heron/geometry/camera_model.hpp"
 #include "heron/geometry/least_squares.hpp"
+#include "heron/geometry/linear.hpp"
 #include "heron/geometry/plane_mapping.hpp"
 #include "heron/geometry/rigid_fit.hpp"
 #include "heron/render/random.hpp"
@@ -127,4 +128,42 @@ TEST_CASE("touched points give the frame, and say what is wrong with them") {
   for (Point2 p : robot) swapped.push_back({p.y, p.x}), inches.push_back(p / 25.4);
   CHECK_THROWS_WITH_AS(fit_rigid(board, swapped), doctest::Contains("mirrored"), Error);
   CHECK_THROWS_WITH_AS(fit_rigid(board, inches), doctest::Contains("factor"), Error);
+}
+
+TEST_CASE("a homography's elements, there and back, and how a pixel follows them") {
+  Homography h;
+  h << 3.1, -0.2, 400, 0.4, -2.9, 300, 1e-4, -2e-4, 1;
+  CHECK(homography_of(elements_of(h)) == h);
+  for (const Point2 p : {Point2{0, 0}, Point2{120, -45}, Point2{-300, 210}}) {
+    const auto by = derivative_by_elements(h, p);
+    for (int k = 0; k < 8; ++k) {
+      auto up = elements_of(h), down = up;
+      const double step = 1e-6 * std::max(1.0, std::abs(up[k])) * (k >= 6 ? 1e-3 : 1);
+      up[k] += step, down[k] -= step;
+      const Point2 slope = (apply(homography_of(up), p) - apply(homography_of(down), p)) / (2 * step);
+      CHECK(by(0, k) == doctest::Approx(slope.x).epsilon(1e-5));
+      CHECK(by(1, k) == doctest::Approx(slope.y).epsilon(1e-5));
+    }
+  }
+}
+
+TEST_CASE("the nearest rotation: itself, through noise, and never a mirror") {
+  render::Random random(11);
+  const auto any = [&] { return Eigen::Vector3d(random.normal(), random.normal(), random.normal()); };
+  for (int run = 0; run < 50; ++run) {
+    const Eigen::Matrix3d r = turn_of(any()).toRotationMatrix();
+    CHECK((nearest_rotation(2.5 * r) - r).norm() < 1e-9);
+    Eigen::Matrix3d noisy = r;
+    for (int k = 0; k < 9; ++k) noisy(k / 3, k % 3) += 0.2 * random.normal();
+    const Eigen::Matrix3d near = nearest_rotation(noisy);
+    CHECK((near * near.transpose() - Eigen::Matrix3d::Identity()).norm() < 1e-9);
+    CHECK(near.determinant() == doctest::Approx(1));
+    // None that is turned a little further is nearer.
+    for (int k = 0; k < 3; ++k)
+      for (const double step : {-1e-3, 1e-3}) {
+        const Eigen::Vector3d turn = step * Eigen::Vector3d::Unit(k);
+        CHECK((noisy - near).norm() <= (noisy - turn_of(turn).toRotationMatrix() * near).norm() + 1e-12);
+      }
+  }
+  CHECK(nearest_rotation(Eigen::Vector3d(1, 1, -1).asDiagonal()).determinant() == doctest::Approx(1));
 }

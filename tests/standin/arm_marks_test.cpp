@@ -2,6 +2,7 @@
 
 #include "heron/calibrate/ring_anchor.hpp"
 #include "heron/files/picture_file.hpp"
+#include "heron/render/tray_station.hpp"
 #include "heron/standin/arm_cell.hpp"
 #include "support.hpp"
 
@@ -68,12 +69,7 @@ TEST_CASE("a plane mapping goes along with its marks as well, along its plane") 
   // The plane of a lens without distortion, so that a homography is exact.
   Lens straight = cell.lens;
   straight.k1 = straight.k2 = straight.p1 = straight.p2 = 0;
-  const Eigen::Matrix3d r = cell.camera_from_board.rotation.toRotationMatrix();
-  Homography h;
-  h << r.col(0), r.col(1), cell.camera_from_board.position;
-  Eigen::Matrix3d inner;
-  inner << straight.fx, 0, straight.cx, 0, straight.fy, straight.cy, 0, 0, 1;
-  const Mapping plane = PlaneMapping(Homography(inner * h));
+  const Mapping plane = PlaneMapping(render::pixel_from_table({straight, cell.camera_from_board}));
   RingSeen seen;
   seen.identity = 5;
   const Pose2 before{40, 30, 20_deg}, after = Pose2{3, -2, 4_deg} * before;

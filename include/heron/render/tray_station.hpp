@@ -3,6 +3,7 @@
 #include <vector>
 
 #include "heron/geometry/board_shape.hpp"
+#include "heron/geometry/homography.hpp"
 #include "heron/render/scene.hpp"
 
 namespace heron::render {
@@ -51,5 +52,8 @@ std::vector<Piece> board_pieces(const BoardShape& board, const Pose2& table_from
 /// and turned by `roll`.
 CameraModel camera_above(double distance_mm, const Lens& lens, Angle tilt = {}, Angle towards = {},
                          Angle roll = {});
+
+/// The work plane's homography, pixel_from_table, for a lens without distortion.
+Homography pixel_from_table(const CameraModel& camera);
 
 }  // namespace heron::render
