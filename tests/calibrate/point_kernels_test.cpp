@@ -21,7 +21,8 @@ Image<uint8_t> noise_picture(int width, int height) {
   return picture;
 }
 
-bool near(float a, float b) { return std::abs(a - b) <= 2e-3f * (std::abs(a) + std::abs(b)) + 40; }
+/// Alike but for the rounding of sums as large as `size`.
+bool near(float a, float b, float size) { return std::abs(a - b) <= 1e-5f * size; }
 
 }  // namespace
 
@@ -31,19 +32,26 @@ TEST_CASE("the kernels of saddles and point steps sum what their plain twins do,
     for (const float radius : {3.2f, 7.9f}) {
       const SaddleSums a = saddle_sums(picture, x, 17.4f, radius),
                        b = saddle_sums_plain(picture, x, 17.4f, radius);
-      CHECK((near(a.xx, b.xx) && near(a.xy, b.xy) && near(a.yy, b.yy)));
-      CHECK((near(a.bx, b.bx) && near(a.by, b.by)));
+      const float size = b.xx + b.yy;
+      CHECK((near(a.xx, b.xx, size) && near(a.xy, b.xy, size) && near(a.yy, b.yy, size)));
+      CHECK((near(a.bx, b.bx, size * radius) && near(a.by, b.by, size * radius)));
       for (const auto kind : {PointModel::dot, PointModel::corner}) {
         PointModel m;
         m.kind = kind, m.at = {x, 17.4}, m.radius = radius, m.slope_x = 0.3f, m.slope_y = -0.2f;
         m.a = kind == PointModel::dot ? 0.04f : 0.6f, m.b = kind == PointModel::dot ? 0.005f : 0.8f;
         m.c = kind == PointModel::dot ? 0.05f : -0.8f, m.d = 0.6f;
         const PointSums s = point_sums(picture, m), t = point_sums_plain(picture, m);
-        CHECK((near(s.xx, t.xx) && near(s.xy, t.xy) && near(s.yy, t.yy)));
-        CHECK((near(s.xu, t.xu) && near(s.xv, t.xv) && near(s.yu, t.yu) && near(s.yv, t.yv)));
-        CHECK((near(s.uu, t.uu) && near(s.uv, t.uv) && near(s.vv, t.vv)));
-        CHECK((near(s.rx, t.rx) && near(s.ry, t.ry) && near(s.ru, t.ru) && near(s.rv, t.rv)));
-        CHECK((near(s.blur_square, t.blur_square) && near(s.blur_residual, t.blur_residual)));
+        const float shifts = t.xx + t.yy, slopes = t.uu + t.vv, mixed = std::sqrt(shifts * slopes);
+        // Residuals of a picture that is noise alone are as large as grey levels are.
+        const float grey = 255 * std::sqrt(3.2f * radius * radius);
+        CHECK((near(s.xx, t.xx, shifts) && near(s.xy, t.xy, shifts) && near(s.yy, t.yy, shifts)));
+        CHECK((near(s.xu, t.xu, mixed) && near(s.xv, t.xv, mixed) && near(s.yu, t.yu, mixed) &&
+               near(s.yv, t.yv, mixed)));
+        CHECK((near(s.uu, t.uu, slopes) && near(s.uv, t.uv, slopes) && near(s.vv, t.vv, slopes)));
+        CHECK((near(s.rx, t.rx, grey * std::sqrt(shifts)) && near(s.ry, t.ry, grey * std::sqrt(shifts))));
+        CHECK((near(s.ru, t.ru, grey * std::sqrt(slopes)) && near(s.rv, t.rv, grey * std::sqrt(slopes))));
+        CHECK(near(s.blur_square, t.blur_square, t.blur_square));
+        CHECK(near(s.blur_residual, t.blur_residual, grey * std::sqrt(t.blur_square)));
       }
     }
 }
