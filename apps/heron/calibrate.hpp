@@ -37,6 +37,10 @@ int calibrate_points(const CalibrateOptions& o);
 int calibrate_touched(const CalibrateOptions& o);
 int calibrate_wrist(const CalibrateOptions& o);
 int solve_hand_eye(const CalibrateOptions& o);
+/// The ring marks in a picture of the mapping's size; nothing, with the reason on standard error, when the
+/// mapping has marks and none of them is seen.
+std::optional<std::vector<RingSeen>> anchored_rings_in(const std::string& path, const MappingRecord& record);
+
 int anchor_rings(const CalibrateOptions& o);
 int carry_along(const CalibrateOptions& o);
 int check_calibration(const CalibrateOptions& o);

@@ -51,6 +51,12 @@ std::optional<MappingCheck> check_with_board(const CalibrateOptions& o, const Ma
   return check_mapping(r.mapping, r.sigma_px, *r.board, view->points, view->dot_radius_px);
 }
 
+std::optional<MappingCheck> check_with_rings(const CalibrateOptions& o, const MappingRecord& r) {
+  const auto rings = anchored_rings_in(o.pictures[0], r);
+  if (!rings) return std::nullopt;
+  return check_mapping(r.mapping, r.anchors, *rings);
+}
+
 }  // namespace
 
 int check_calibration(const CalibrateOptions& o) {
@@ -59,11 +65,8 @@ int check_calibration(const CalibrateOptions& o) {
         fmt::format("calibrate: --check needs one new picture of the board or the ring marks; {} were given",
                     o.pictures.size()));
   const MappingRecord r = load_mapping(o.check);
-  std::optional<MappingCheck> checked;
-  if (!r.anchors.empty())
-    checked = check_mapping(r.mapping, r.anchors, find_ring_marks(grey_levels(load_picture(o.pictures[0]))));
-  else
-    checked = check_with_board(o, r);
+  const std::optional<MappingCheck> checked =
+      r.anchors.empty() ? check_with_board(o, r) : check_with_rings(o, r);
   if (!checked) return 1;
   const MappingCheck& c = *checked;
   const char* thing = r.anchors.empty() ? "board's middle" : "ring marks' middle";

@@ -1,5 +1,6 @@
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <filesystem>
 #include <nlohmann/json.hpp>
 
@@ -32,6 +33,21 @@ std::vector<RingSeen> rings_in(const std::string& path, const MappingRecord& r) 
 }
 
 }  // namespace
+
+std::optional<std::vector<RingSeen>> anchored_rings_in(const std::string& path, const MappingRecord& r) {
+  std::vector<RingSeen> rings = rings_in(path, r);
+  const bool any = std::any_of(r.anchors.begin(), r.anchors.end(), [&](const RingAnchor& a) {
+    return std::any_of(rings.begin(), rings.end(),
+                       [&](const RingSeen& s) { return s.identity == a.identity; });
+  });
+  if (any || r.anchors.empty()) return rings;
+  fmt::print(
+      stderr,
+      "heron: calibrate: {}: none of the mapping's {} ring marks is seen among {}; are they covered, out of "
+      "the picture, or smaller than 18 pixels?\n",
+      path, r.anchors.size(), rings.size());
+  return std::nullopt;
+}
 
 int anchor_rings(const CalibrateOptions& o) {
   MappingRecord r = record_for(o, o.anchor, "--anchor");
@@ -78,7 +94,9 @@ int anchor_rings(const CalibrateOptions& o) {
 int carry_along(const CalibrateOptions& o) {
   MappingRecord r = record_for(o, o.carry, "--carry");
   const Motion motion = o.free_motion ? Motion::free : Motion::along_plane;
-  const MappingCarried c = carry_mapping(r.mapping, r.anchors, rings_in(o.pictures[0], r), motion);
+  const auto rings = anchored_rings_in(o.pictures[0], r);
+  if (!rings) return 1;
+  const MappingCarried c = carry_mapping(r.mapping, r.anchors, *rings, motion);
   const bool fits = c.misfit < 9;
   if (o.json) {
     fmt::print("{}\n", Json{{"kind", "carried"},

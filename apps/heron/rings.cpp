@@ -90,9 +90,10 @@ void print_ring(const RingSeen& r, const std::optional<WorldPose>& world,
 int read_rings(const RingsOptions& o) {
   std::optional<MappingRecord> mapping;
   if (!o.mapping.empty()) mapping = load_mapping(o.mapping);
-  const double diameter = o.diameter.empty() ? 0 : parse_length(o.diameter, "--diameter");
+  std::optional<double> diameter;
+  if (!o.diameter.empty()) diameter = parse_length(o.diameter, "--diameter");
   const CameraMapping* lens = mapping ? mapping->mapping.camera() : nullptr;
-  if (diameter > 0 && !lens)
+  if (diameter && !lens)
     fail_argument(
         "rings: a diameter gives the pose in space only through a known lens; give --mapping of a "
         "calibration "
@@ -111,7 +112,7 @@ int read_rings(const RingsOptions& o) {
         if (mapping->axes) world = mapping->axes->seen_from(*world);
       }
       const std::vector<RingPose> poses =
-          diameter > 0 ? ring_poses(r, *lens, diameter) : std::vector<RingPose>{};
+          diameter ? ring_poses(r, *lens, *diameter) : std::vector<RingPose>{};
       if (o.json)
         list.push_back(ring_json(r, world, poses));
       else

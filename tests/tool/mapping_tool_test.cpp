@@ -242,6 +242,16 @@ TEST_CASE("ring marks: printed, read, anchored, checked, carried along") {
   CHECK(rings["rings"][0]["poses"].size() >= 1);
   CHECK(rings["rings"][0]["world"]["sigma"]["x"].get<double>() > 0);
 
+  // Not seeing is an answer, another picture size is not.
+  arm().run("board --kind ring --identity 19 --output other.png --dpi 80");
+  CHECK(contains(arm().refused("calibrate --check anchored.toml other.png"), "pixels"));
+  arm().run("simulate tray --seed 4 --views 1 --output tray");
+  CHECK(
+      contains(arm().refused("calibrate --check anchored.toml tray/teach.png", 1), "none of the mapping's"));
+  CHECK(contains(arm().refused("calibrate --carry anchored.toml tray/teach.png --output x.toml", 1),
+                 "none of"));
+  CHECK(contains(arm().refused("rings arm/moved.png --mapping ring-lens.toml --diameter 0mm"), "above 0"));
+
   // Nothing that stands there is lost without a word.
   arm().run("map anchored.toml --pixel 640,512 --set-zero");
   for (const char* name : {"with-zero.toml", "carried.toml"}) {
