@@ -10,7 +10,7 @@ double noise_sigma(const ImageView<const uint8_t>& picture) {
   if (picture.width() < 3 || picture.height() < 3) return 0;
   std::array<int, 2048> counts{};
   int total = 0;
-  const int step = std::max(1, picture.height() / 200);
+  const int step = std::max(1, picture.height() / 64);
   for (int y = 1; y + 1 < picture.height(); y += step) {
     const uint8_t *a = picture.row(y - 1), *b = picture.row(y), *c = picture.row(y + 1);
     for (int x = 1; x + 1 < picture.width(); ++x) {

@@ -79,34 +79,53 @@ Window window_of(const Box& origins, int level, int width, int height) {
   return {x0, y0, std::max(0, x1 - x0 + 1), std::max(0, y1 - y0 + 1)};
 }
 
-std::vector<PlacedHit> all_hits(const PatternTarget& target, const ResponseMaps& responses,
-                                const PoseGrid& grid, const Window& window, int level, uint8_t limit) {
+/// Where a sum must stand on its way to `limit`. The edges come in an order that covers the part evenly from
+/// the first few on, so a part of the sum foretells the whole; full effort gives up only what is lost.
+std::array<SumCheck, sum_checks> checks_for(int count, int limit, double effort) {
+  const auto after = [&](int k) {
+    const double share = static_cast<double>(k) / count, rest = best_response * (count - k);
+    const double scatter = 1.9 * std::sqrt(k * (1 - share));  // of a sum of k responses drawn from them all
+    const double least = effort >= 1 ? limit - rest : limit * share - (2 + 2 * effort) * scatter;
+    return SumCheck{k, static_cast<uint8_t>(std::max(0.0, std::floor(least)))};
+  };
+  return {after(count / 4), after(count / 2), SumCheck{count, static_cast<uint8_t>(limit)}};
+}
+
+/// The rows of origins that one set of response maps serves.
+struct Band {
+  int first, rows;
+};
+
+std::vector<PlacedHit> hits_in(const Band& band, const PatternTarget& target, const ResponseMaps& responses,
+                               const PoseGrid& grid, const Window& window, int level,
+                               const std::array<SumCheck, sum_checks>& checks, double turn_by, Work* work) {
   const std::vector<TaughtEdge>& edges = target.coarse_edges();
-  const auto count = static_cast<int>(edges.size());
   const int poses = static_cast<int>(grid.poses.size()), chunk = 4;
   std::vector<std::vector<PlacedHit>> by_chunk(static_cast<size_t>((poses + chunk - 1) / chunk));
   parallel_rows(poses, chunk, [&](int first, int end) {
     std::vector<const uint8_t*> features(edges.size());
     std::vector<RowHit> rows;
+    if (work && work->stopped()) return;
     for (int pose = first; pose < end; ++pose) {
       const GridPose& p = grid.poses[static_cast<size_t>(pose)];
       const double to = p.scale * std::ldexp(1.0, -level), c = cos(p.angle), s = sin(p.angle);
+      const double turned = p.angle.radians() * 128 / std::numbers::pi + turn_by;
       std::ptrdiff_t stride = 0;
       for (size_t k = 0; k < edges.size(); ++k) {
         const TaughtEdge& e = edges[k];
         const auto dx = static_cast<int>(std::lround(to * (c * e.place.x - s * e.place.y)));
         const auto dy = static_cast<int>(std::lround(to * (s * e.place.x + c * e.place.y)));
-        const double turned =
-            direction({c * e.normal.x - s * e.normal.y, s * e.normal.x + c * e.normal.y}).radians() * 128 /
-            std::numbers::pi;
-        const Image<uint8_t>& map =
-            responses.maps[static_cast<size_t>(direction_step(static_cast<int>(std::lround(turned)) & 255))];
+        const auto direction = static_cast<int>(std::lround(turned + target.coarse_directions()[k])) & 255;
+        const Image<uint8_t>& map = responses.maps[static_cast<size_t>(direction_step(direction))];
         stride = map.stride();
-        features[k] = map.row(responses.pad + window.y0 + dy) + responses.pad + window.x0 + dx;
+        features[k] = map.row(responses.pad + dy) + responses.pad + window.x0 + dx;
       }
       rows.clear();
-      sum_rows(features.data(), count, best_response, stride, window.width, window.height, limit, rows);
-      for (const RowHit& hit : rows) by_chunk[static_cast<size_t>(first / chunk)].push_back({hit, pose});
+      sum_rows(features.data(), checks, stride, window.width, band.rows, rows);
+      for (RowHit& hit : rows) {
+        hit.y += band.first - window.y0;
+        by_chunk[static_cast<size_t>(first / chunk)].push_back({hit, pose});
+      }
     }
   });
   std::vector<PlacedHit> hits;
@@ -114,8 +133,10 @@ std::vector<PlacedHit> all_hits(const PatternTarget& target, const ResponseMaps&
   return hits;
 }
 
-/// Best first; a hit next to a better one in place, angle and scale is left out.
-std::vector<PlacedHit> local_best(std::vector<PlacedHit> hits, const PoseGrid& grid, size_t most) {
+/// Best first; a hit next to a better one in place, angle and scale is left out, and so is one that lies
+/// within `spot` pixels of a much better one: the same part in another pose.
+std::vector<PlacedHit> local_best(std::vector<PlacedHit> hits, const PoseGrid& grid, double spot, double echo,
+                                  size_t most) {
   const auto better = [](const PlacedHit& a, const PlacedHit& b) {
     if (a.at.sum != b.at.sum) return a.at.sum > b.at.sum;
     if (a.pose != b.pose) return a.pose < b.pose;
@@ -131,6 +152,9 @@ std::vector<PlacedHit> local_best(std::vector<PlacedHit> hits, const PoseGrid& g
   for (const PlacedHit& hit : hits) {
     const GridPose& a = grid.poses[static_cast<size_t>(hit.pose)];
     const bool covered = std::any_of(kept.begin(), kept.end(), [&](const PlacedHit& k) {
+      if (hit.at.sum < echo * k.at.sum && std::abs(k.at.x - hit.at.x) < spot &&
+          std::abs(k.at.y - hit.at.y) < spot)
+        return true;
       if (std::abs(k.at.x - hit.at.x) > 2 || std::abs(k.at.y - hit.at.y) > 2) return false;
       const GridPose& b = grid.poses[static_cast<size_t>(k.pose)];
       return std::abs((a.angle - b.angle).wrapped().radians()) < 2.5 * grid.angle_step + 1e-9 &&
@@ -147,7 +171,7 @@ std::vector<PlacedHit> local_best(std::vector<PlacedHit> hits, const PoseGrid& g
 int coarse_level(const PatternTarget& target) { return static_cast<int>(target.levels().size()) - 1; }
 
 std::vector<CoarseHit> coarse_search(const PatternTarget& target, const Survey& survey,
-                                     const CoarseSearch& search) {
+                                     const CoarseSearch& search, Work* work) {
   const int level = coarse_level(target);
   if (level >= survey.level_count()) return {};
   const Image<uint8_t>& picture = survey.level(level);
@@ -156,21 +180,37 @@ std::vector<CoarseHit> coarse_search(const PatternTarget& target, const Survey& 
   const int pad = static_cast<int>(std::ceil(radius * search.scale.max * std::ldexp(1.0, -level))) + 2;
   // Far above the noise, and low enough for thin structure that a coarse level has blurred.
   const double least = std::max({3.0, 0.7 * search.least_contrast, 4 * 0.87 * survey.noise_sigma(level)});
-  const ResponseMaps responses =
-      response_maps(survey.gradients(level), static_cast<int>(std::lround(least)), pad);
-
   const PoseGrid grid = pose_grid(target, search, level);
   const Window window = window_of(search.origins, level, picture.width(), picture.height());
-  const double full = static_cast<double>(best_response) * static_cast<double>(target.coarse_edges().size());
-  const auto limit = static_cast<uint8_t>(std::clamp(std::ceil(search.least_likeness * full), 1.0, full));
-  const std::vector<PlacedHit> kept = local_best(all_hits(target, responses, grid, window, level, limit),
-                                                 grid, static_cast<size_t>(search.most_hits));
+  const int count = static_cast<int>(target.coarse_edges().size()), full = best_response * count;
+  const int limit = std::clamp(static_cast<int>(std::ceil(search.least_likeness * full)), 1, full);
+  const std::array<SumCheck, sum_checks> checks = checks_for(count, limit, search.effort);
+  const bool unsigned_edges = search.polarity == Polarity::either || search.polarity == Polarity::per_edge;
+  const double turn_by = search.polarity == Polarity::inverted ? 128 : 0;  // of the normals, in 256ths
+  // Bands keep the maps small, for the memory and the processor's caches.
+  const int band_rows = std::max(64, 2 * pad);
+  std::vector<PlacedHit> hits;
+  for (int y = 0; y < window.height; y += band_rows) {
+    const Band band{window.y0 + y, std::min(band_rows, window.height - y)};
+    const ResponseMaps responses =
+        response_maps(survey.gradients(level), static_cast<int>(std::lround(least)), pad, band.first,
+                      band.rows, unsigned_edges);
+    const std::vector<PlacedHit> more =
+        hits_in(band, target, responses, grid, window, level, checks, turn_by, work);
+    hits.insert(hits.end(), more.begin(), more.end());
+  }
+  const double spot = 0.25 * std::sqrt(target.extent().width * target.extent().height) * search.scale.min *
+                      std::ldexp(1.0, -level);
+  const std::vector<PlacedHit> kept =
+      local_best(std::move(hits), grid, spot, search.effort >= 1 ? 0 : 0.95 - 0.2 * search.effort,
+                 static_cast<size_t>(search.most_hits));
 
   std::vector<CoarseHit> result;
   for (const PlacedHit& hit : kept) {
     const GridPose& pose = grid.poses[static_cast<size_t>(hit.pose)];
     const Point2 p{static_cast<double>(hit.at.x + window.x0), static_cast<double>(hit.at.y + window.y0)};
-    result.push_back({from_level(p, level), pose.angle.wrapped(), pose.scale, hit.at.sum / full});
+    result.push_back(
+        {from_level(p, level), pose.angle.wrapped(), pose.scale, hit.at.sum / static_cast<double>(full)});
   }
   return result;
 }

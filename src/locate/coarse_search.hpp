@@ -1,6 +1,7 @@
 #pragma once
 #include <vector>
 
+#include "heron/base/work.hpp"
 #include "heron/locate/pattern.hpp"
 #include "heron/locate/survey.hpp"
 
@@ -22,15 +23,17 @@ struct CoarseSearch {
   Box origins;  ///< where origins may lie, picture coordinates
   double least_likeness = 0.5;
   double least_contrast = 8;
+  Polarity polarity = Polarity::as_taught;
+  double effort = 0.5;  ///< how surely a place that is given up half way is none
   int most_hits = 256;
 };
 
 /// Tries every pose of a grid on the target's coarsest level and keeps the local best. Gradient directions
 /// are quantised to 16, spread by one pixel, and turned into one response map for each direction, so a pose
-/// costs one byte added for each edge (after Hinterstoisser et al., Gradient response maps for real-time
-/// detection of texture-less objects, PAMI 34, 2012). Best first.
+/// costs one byte added for each edge, until what is summed falls too far behind (after Hinterstoisser et
+/// al., Gradient response maps for real-time detection of texture-less objects, PAMI 34, 2012). Best first.
 std::vector<CoarseHit> coarse_search(const PatternTarget& target, const Survey& survey,
-                                     const CoarseSearch& search);
+                                     const CoarseSearch& search, Work* work);
 
 /// The level on which `target` is first searched in a picture of `survey`'s size.
 int coarse_level(const PatternTarget& target);

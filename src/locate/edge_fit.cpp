@@ -1,143 +1,194 @@
 #include "edge_fit.hpp"
 
-#include <Eigen/LU>
+#include <Eigen/Cholesky>
 
-#include "edge_profile.hpp"
 #include "heron/image/pyramid.hpp"
 
 namespace heron {
 namespace {
 
-struct MetEdge {
-  Eigen::Vector4d by_pose;  ///< of the distance, by x, y, angle (radians), log scale; pixels of the level
-  double offset, cosine, contrast;
-};
+constexpr float least_cosine = 0.707f;
 
 /// Nearness: full within half a pixel, nothing at 2.5. Direction: full within 22 degrees, nothing at 45.
-double match_weight(double offset, double cosine) {
-  const double near = std::clamp((2.5 - std::abs(offset)) / 2.0, 0.0, 1.0);
-  const double aligned = std::clamp((cosine - 0.707) / (0.927 - 0.707), 0.0, 1.0);
+float match_weight(float offset, float cosine) {
+  const float near = std::clamp((2.5f - std::abs(offset)) / 2.0f, 0.0f, 1.0f);
+  const float aligned = std::clamp((cosine - least_cosine) / (0.927f - least_cosine), 0.0f, 1.0f);
   return near * aligned;
 }
 
-std::vector<MetEdge> meet_all(const Image<uint8_t>& picture, const std::vector<TaughtEdge>& edges,
-                              const Similarity2& pose, int level, int reach, double least_contrast) {
-  std::vector<MetEdge> met;
-  met.reserve(edges.size());
-  const double to = std::ldexp(1.0, -level), c = cos(pose.angle), s = sin(pose.angle);
-  const Point2 origin = to_level(pose.position(), level);
-  for (const TaughtEdge& e : edges) {
-    const Point2 arm =
-        Point2{c * e.place.x - s * e.place.y, s * e.place.x + c * e.place.y} * (pose.scale * to);
-    const Point2 normal{c * e.normal.x - s * e.normal.y, s * e.normal.x + c * e.normal.y};
-    const EdgeMet edge = meet_edge(picture, origin + arm, normal, reach, least_contrast);
-    if (edge.met && edge.cosine > 0.707)
-      met.push_back({{normal.x, normal.y, cross(arm, normal), dot(arm, normal)},
-                     edge.offset,
-                     edge.cosine,
-                     edge.contrast});
-  }
-  return met;
-}
-
-double median_of(std::vector<double> values) {
+float median_of(std::vector<float>& values) {
   if (values.empty()) return 0;
   const auto middle = values.begin() + static_cast<std::ptrdiff_t>(values.size() / 2);
   std::nth_element(values.begin(), middle, values.end());
   return *middle;
 }
 
-/// Where Tukey's weight ends, from the scatter of the offsets about their median; never below half a pixel.
-double tukey_end(const std::vector<MetEdge>& met) {
-  std::vector<double> offsets;
-  for (const MetEdge& e : met) offsets.push_back(e.offset);
-  const double middle = median_of(offsets);
-  for (double& o : offsets) o = std::abs(o - middle);
-  return std::max(0.5, 4.685 * 1.4826 * median_of(offsets));
+EdgeScan scan_at(const Similarity2& pose, const EdgeFitSearch& search, int reach) {
+  return {to_level(pose.position(), search.level),
+          pose.angle,
+          pose.scale * std::ldexp(1.0, -search.level),
+          reach,
+          search.least_contrast,
+          search.rise};
+}
+
+/// The edges met that point the right way, with what a pose does to them.
+struct Met {
+  Eigen::Vector4d by_pose;  ///< of the distance, by x, y, angle (radians), log scale; pixels of the level
+  double offset;
+  int cell;
+};
+
+struct Scratch {
+  EdgesMet met;
+  std::vector<Met> aligned;
+  std::vector<float> values;
+  std::vector<Eigen::Vector4d> cells;
+};
+
+void align(const EdgeColumns& edges, const EdgeScan& scan, Scratch& s) {
+  const double c = cos(scan.angle), sn = sin(scan.angle);
+  s.aligned.clear();
+  for (size_t i = 0; i < edges.count; ++i) {
+    if (!(s.met.contrast[i] > 0) || s.met.cosine[i] <= least_cosine) continue;
+    const double px = edges.x[i], py = edges.y[i], mx = edges.normal_x[i], my = edges.normal_y[i];
+    const Point2 arm = Point2{c * px - sn * py, sn * px + c * py} * scan.scale;
+    const Point2 normal{c * mx - sn * my, sn * mx + c * my};
+    s.aligned.push_back(
+        {{normal.x, normal.y, cross(arm, normal), dot(arm, normal)}, s.met.offset[i], edges.cell[i]});
+  }
+}
+
+/// Where Tukey's weight ends: on level 0 from the scatter of the offsets about their median, never below half
+/// a pixel; above, where a pose is still off, at a pixel and a half.
+double tukey_end(Scratch& s, int level) {
+  if (level > 0) return 1.5;
+  s.values.clear();
+  for (const Met& m : s.aligned) s.values.push_back(static_cast<float>(m.offset));
+  const float middle = median_of(s.values);
+  for (float& v : s.values) v = std::abs(v - middle);
+  return std::max(0.5, 4.685 * 1.4826 * static_cast<double>(median_of(s.values)));
+}
+
+/// Score of what `s.met` holds; `s.values` keeps the contrasts.
+double judge(const EdgeColumns& edges, Scratch& s) {
+  double sum = 0;
+  s.values.clear();
+  for (size_t i = 0; i < edges.count; ++i) {
+    if (!(s.met.contrast[i] > 0) || s.met.cosine[i] <= least_cosine) continue;
+    sum += static_cast<double>(match_weight(s.met.offset[i], s.met.cosine[i]));
+    s.values.push_back(s.met.contrast[i]);
+  }
+  return 100 * sum / static_cast<double>(edges.count);
+}
+
+/// Covariance of the pose from what the distances left over add up to in each cell, whose edges share pixels
+/// and background (as in `fit_greys`). `answers` is how the weighted distances grow with the distances.
+Eigen::Matrix4d covariance_of(Scratch& s, const EdgeColumns& edges, const Eigen::Vector4d& step,
+                              const Eigen::Matrix4d& inverse, double end, double weights) {
+  s.cells.assign(static_cast<size_t>(edges.cells), Eigen::Vector4d::Zero());
+  double answers = 0;
+  for (const Met& e : s.aligned) {
+    const double u = e.offset / end;
+    if (std::abs(u) >= 1) continue;
+    const double root = 1 - u * u;
+    answers += root * (1 - 5 * u * u);
+    s.cells[static_cast<size_t>(e.cell)] += root * root * (e.offset - e.by_pose.dot(step)) * e.by_pose;
+  }
+  Eigen::Matrix4d sum = Eigen::Matrix4d::Zero();
+  double used = 0;
+  for (const Eigen::Vector4d& cell : s.cells)
+    if (!cell.isZero(0)) sum += cell * cell.transpose(), ++used;
+  const double grown = weights / std::max(0.2 * weights, answers);
+  return inverse * sum * inverse * (grown * grown * used / std::max(1.0, used - 4));
+}
+
+Scratch& scratch() {
+  static thread_local Scratch s;
+  return s;
 }
 
 }  // namespace
 
-EdgeFit fit_edges(const Image<uint8_t>& picture, const std::vector<TaughtEdge>& edges,
-                  const Similarity2& start, const EdgeFitSearch& search) {
+EdgeFit fit_edges(const Image<uint8_t>& picture, const EdgeColumns& edges, const Similarity2& start,
+                  const EdgeFitSearch& search) {
+  Scratch& s = scratch();
   EdgeFit fit;
   fit.pose = start;
   const double to = std::ldexp(1.0, -search.level);
-  std::vector<int> free{0, 1};
-  if (search.free_angle) free.push_back(2);
-  if (search.free_scale) free.push_back(3);
-  const auto unknowns = static_cast<Eigen::Index>(free.size());
+  const std::array<bool, 4> free{true, true, search.free_angle, search.free_scale};
 
   for (int round = 0; round < search.rounds; ++round) {
-    const int reach = round == 0 ? search.reach : std::min(search.reach, 2);
-    const std::vector<MetEdge> met =
-        meet_all(picture, edges, fit.pose, search.level, reach, search.least_contrast);
-    if (met.size() < 8 || met.size() * 8 < edges.size()) return fit;
-    const double end = tukey_end(met);
+    const EdgeScan scan = scan_at(fit.pose, search, round == 0 ? search.reach : std::min(search.reach, 2));
+    meet_edges(picture, edges, scan, s.met);
+    align(edges, scan, s);
+    if (s.aligned.size() < 8 || s.aligned.size() * 8 < edges.count) return fit;
+    const double end = tukey_end(s, search.level);
     Eigen::Matrix4d information = Eigen::Matrix4d::Zero();
     Eigen::Vector4d pull = Eigen::Vector4d::Zero();
-    double squares = 0, weights = 0;
-    for (const MetEdge& e : met) {
+    double weights = 0;
+    for (const Met& e : s.aligned) {
       const double u = e.offset / end;
       if (std::abs(u) >= 1) continue;
       const double weight = (1 - u * u) * (1 - u * u);
       information += weight * e.by_pose * e.by_pose.transpose();
       pull += weight * e.offset * e.by_pose;
-      squares += weight * e.offset * e.offset, weights += weight;
+      weights += weight;
     }
-    Eigen::MatrixXd a(unknowns, unknowns);
-    Eigen::VectorXd b(unknowns);
-    for (Eigen::Index i = 0; i < unknowns; ++i) {
-      b[i] = pull[free[static_cast<size_t>(i)]];
-      for (Eigen::Index j = 0; j < unknowns; ++j)
-        a(i, j) = information(free[static_cast<size_t>(i)], free[static_cast<size_t>(j)]);
-    }
-    const Eigen::LDLT<Eigen::MatrixXd> solver(a);
+    for (int i = 0; i < 4; ++i)  // what is held does not move
+      if (!free[static_cast<size_t>(i)])
+        information.row(i).setZero(), information.col(i).setZero(), information(i, i) = 1, pull[i] = 0;
+    const Eigen::LDLT<Eigen::Matrix4d> solver(information);
     if (solver.info() != Eigen::Success || solver.rcond() < 1e-9) return fit;
-    const Eigen::VectorXd step = solver.solve(b);
-    Eigen::Vector4d all = Eigen::Vector4d::Zero();
-    for (Eigen::Index i = 0; i < unknowns; ++i) all[free[static_cast<size_t>(i)]] = step[i];
-    fit.pose.x += all[0] / to, fit.pose.y += all[1] / to;
-    fit.pose.angle = (fit.pose.angle + radians(all[2])).wrapped();
-    fit.pose.scale *= std::exp(std::clamp(all[3], -0.2, 0.2));
+    const Eigen::Vector4d step = solver.solve(pull);
+    fit.pose.x += step[0] / to, fit.pose.y += step[1] / to;
+    fit.pose.angle = (fit.pose.angle + radians(step[2])).wrapped();
+    fit.pose.scale *= std::exp(std::clamp(step[3], -0.2, 0.2));
 
-    // Neighbouring edges share pixels, so fewer are independent than are counted.
-    constexpr double shared = 2.0;
-    const double left = std::max(0.0, squares - b.dot(step));
-    const double variance = shared * left / std::max(1.0, weights - static_cast<double>(unknowns));
-    const Eigen::MatrixXd covariance = variance * solver.solve(Eigen::MatrixXd::Identity(unknowns, unknowns));
-    fit.sigma = {std::sqrt(covariance(0, 0)) / to, std::sqrt(covariance(1, 1)) / to,
+    if (search.level > 0 || round + 1 < search.rounds) continue;
+    Eigen::Matrix4d inverse = solver.solve(Eigen::Matrix4d::Identity());
+    for (int i = 0; i < 4; ++i)
+      if (!free[static_cast<size_t>(i)]) inverse(i, i) = 0;
+    const Eigen::Matrix4d covariance = covariance_of(s, edges, step, inverse, end, weights);
+    fit.sigma = {std::sqrt(covariance(0, 0)), std::sqrt(covariance(1, 1)),
                  search.free_angle ? radians(std::sqrt(covariance(2, 2))) : degrees(180),
-                 search.free_scale ? std::sqrt(covariance(unknowns - 1, unknowns - 1)) * fit.pose.scale : 0};
+                 search.free_scale ? std::sqrt(covariance(3, 3)) * fit.pose.scale : 0};
   }
 
-  const std::vector<MetEdge> met = meet_all(picture, edges, fit.pose, search.level, 2, search.least_contrast);
-  double sum = 0;
-  std::vector<double> contrasts;
-  for (const MetEdge& e : met) {
-    sum += match_weight(e.offset, e.cosine);
-    contrasts.push_back(e.contrast);
-  }
-  fit.score = 100 * sum / static_cast<double>(edges.size());
-  fit.contrast = median_of(contrasts);
+  meet_edges(picture, edges, scan_at(fit.pose, search, 2), s.met);
+  fit.score = judge(edges, s);
   fit.fitted = true;
   return fit;
 }
 
-std::vector<EdgeMatch> match_edges(const Image<uint8_t>& picture, const std::vector<TaughtEdge>& edges,
-                                   const Similarity2& pose, int reach, double least_contrast) {
-  std::vector<EdgeMatch> matches;
-  matches.reserve(edges.size());
-  for (const TaughtEdge& e : edges) {
-    EdgeMatch match{pose * e.place, rotated(e.normal, pose.angle)};
-    const EdgeMet edge = meet_edge(picture, match.place, match.normal, reach, least_contrast);
-    if (edge.met) {
-      match.distance = static_cast<float>(edge.offset);
-      match.weight = static_cast<float>(match_weight(edge.offset, edge.cosine));
-    }
-    matches.push_back(match);
+SeenEdges see_edges(const Image<uint8_t>& picture, const EdgeColumns& edges, const Similarity2& pose,
+                    double least_contrast, Rise rise) {
+  Scratch& s = scratch();
+  const EdgeFitSearch search{.least_contrast = least_contrast, .rise = rise};
+  meet_edges(picture, edges, scan_at(pose, search, 2), s.met);
+  SeenEdges seen;
+  seen.score = judge(edges, s), seen.contrast = static_cast<double>(median_of(s.values));
+  seen.weights.assign(edges.count + 1, 0.0f), seen.offsets.assign(edges.count, 0.0f);
+  for (size_t i = 0; i < edges.count; ++i) {
+    if (!(s.met.contrast[i] > 0)) continue;
+    seen.weights[i + 1] = match_weight(s.met.offset[i], s.met.cosine[i]);
+    seen.offsets[i] = s.met.offset[i];
   }
-  return matches;
+  return seen;
+}
+
+double share_outside(const Image<uint8_t>& picture, const EdgeColumns& edges, const Similarity2& pose) {
+  const auto c = static_cast<float>(pose.scale * cos(pose.angle)),
+             s = static_cast<float>(pose.scale * sin(pose.angle));
+  const auto left = static_cast<float>(-0.5 - pose.x), top = static_cast<float>(-0.5 - pose.y),
+             right = left + static_cast<float>(picture.width()),
+             bottom = top + static_cast<float>(picture.height());
+  size_t outside = 0;
+  for (size_t i = 0; i < edges.count; ++i) {
+    const float x = c * edges.x[i] - s * edges.y[i], y = s * edges.x[i] + c * edges.y[i];
+    outside += !(x >= left && x <= right && y >= top && y <= bottom);
+  }
+  return static_cast<double>(outside) / static_cast<double>(edges.count);
 }
 
 }  // namespace heron

@@ -1,8 +1,8 @@
 #pragma once
-#include <Eigen/Core>
 #include <vector>
 
 #include "heron/locate/pattern.hpp"
+#include "locate/meet_edges.hpp"
 
 namespace heron {
 
@@ -11,6 +11,7 @@ struct EdgeFitSearch {
   int level = 0;
   int reach = 3;  ///< pixels of that level to look either side of an edge, 1 to 6
   double least_contrast = 8;
+  Rise rise = Rise::up;
   bool free_angle = true, free_scale = false;
   int rounds = 3;
 };
@@ -20,17 +21,25 @@ struct EdgeFit {
   bool fitted = false;
   Similarity2 pose;  ///< picture_from_target, level 0
   double score = 0;  ///< 0 to 100, by the distances on that level
-  double contrast = 0;
-  PoseSigma sigma;
+  PoseSigma sigma;   ///< on level 0
 };
 
 /// Moves `start` so that the taught edges lie on the edges met: point-to-line distances along the turned
 /// normals, robust by Tukey's weights, Gauss-Newton.
-EdgeFit fit_edges(const Image<uint8_t>& picture, const std::vector<TaughtEdge>& edges,
-                  const Similarity2& start, const EdgeFitSearch& search);
+EdgeFit fit_edges(const Image<uint8_t>& picture, const EdgeColumns& edges, const Similarity2& start,
+                  const EdgeFitSearch& search);
 
-/// How each edge is met at a pose, without moving it.
-std::vector<EdgeMatch> match_edges(const Image<uint8_t>& picture, const std::vector<TaughtEdge>& edges,
-                                   const Similarity2& pose, int reach, double least_contrast);
+/// How much of the taught edge length is seen again at a pose.
+struct SeenEdges {
+  double score = 0, contrast = 0;
+  std::vector<float> weights;  ///< 0 for "none", then that of each edge
+  std::vector<float> offsets;  ///< of each edge, level pixels; 0 where it is not seen
+};
+
+SeenEdges see_edges(const Image<uint8_t>& picture, const EdgeColumns& edges, const Similarity2& pose,
+                    double least_contrast, Rise rise);
+
+/// Share of the taught edges that lie outside the picture at a pose.
+double share_outside(const Image<uint8_t>& picture, const EdgeColumns& edges, const Similarity2& pose);
 
 }  // namespace heron

@@ -2,6 +2,7 @@
 #include <array>
 
 #include "heron/image/sample.hpp"
+#include "locate/meet_edges.hpp"
 
 namespace heron {
 
@@ -24,10 +25,10 @@ inline double between_pixels(const ImageView<const uint8_t>& picture, double x, 
 
 /// The strongest rise of brightness along `normal` within `reach` pixels of `place` (1 to 6). Nearer rises
 /// are preferred a little, so that a strong neighbour does not draw a weaker edge away. Sub-pixel by a
-/// parabola through the logarithm of the derivative. Teaching and finding use this same measurement, so its
-/// small bias cancels. A scan that leaves the picture meets nothing.
+/// parabola through the logarithm of the derivative. `way` tells which change counts. Teaching and finding
+/// use this same measurement, so its small bias cancels. A scan that leaves the picture meets nothing.
 inline EdgeMet meet_edge(const ImageView<const uint8_t>& picture, Point2 place, Point2 normal, int reach,
-                         double least_contrast) {
+                         double least_contrast, Rise way = Rise::up) {
   EdgeMet result;
   const double far = reach + 1;
   const double reach_x = far * std::abs(normal.x) + 1,
@@ -40,7 +41,8 @@ inline EdgeMet meet_edge(const ImageView<const uint8_t>& picture, Point2 place, 
     v[static_cast<size_t>(k + reach + 1)] =
         between_pixels(picture, place.x + k * normal.x, place.y + k * normal.y);
   const auto rise = [&](int k) {
-    return v[static_cast<size_t>(k + reach + 2)] - v[static_cast<size_t>(k + reach)];
+    const double up = v[static_cast<size_t>(k + reach + 2)] - v[static_cast<size_t>(k + reach)];
+    return way == Rise::up ? up : way == Rise::down ? -up : std::abs(up);
   };
   int best = 0;
   double best_value = -1e9;

@@ -2,6 +2,8 @@
 
 #include "coarse_search.hpp"
 #include "edge_fit.hpp"
+#include "grey_model.hpp"
+#include "heron/base/work.hpp"
 #include "heron/image/parallel.hpp"
 #include "judge.hpp"
 #include "limits.hpp"
@@ -15,42 +17,63 @@ struct Reach {
   Range<double> scale;
   double least_contrast;
   double least_score;
+  Polarity polarity;
+  double effort;
   Box origins;
   bool names_nearest = false;  ///< when all candidates are given up, the best of them is told all the same
 };
 
-/// A candidate is given up when its score on a level falls below this share of the least score: a coarse
-/// level sees less of a covered part than a fine one.
-double stage_share(int level, int top) { return level == 0 ? 0.5 : level == top ? 0.6 : 0.65; }
+/// Everything that one search reads.
+struct Search {
+  const PatternTarget& target;
+  const Survey& survey;
+  Reach reach;
+  Work* work;
 
-/// What candidates are fitted by on one level.
-struct Stage {
-  const Image<uint8_t>& picture;
-  const std::vector<TaughtEdge>& edges;
-  EdgeFitSearch search;
-  double least_score;
+  bool stopped() const { return work && work->stopped(); }
+  bool free_angle() const { return target.has_angle() && reach.angle.max > reach.angle.min; }
+  bool free_scale() const { return reach.scale.max > reach.scale.min; }
 };
 
-Stage stage_of(const PatternTarget& target, const Survey& survey, int level, const Reach& reach) {
-  const int top = coarse_level(target);
-  const std::vector<TaughtEdge>& edges =
-      level == top ? target.coarse_edges() : target.levels()[static_cast<size_t>(level)];
-  EdgeFitSearch search{.level = level,
-                       .reach = 3,
-                       .least_contrast = reach.least_contrast,
-                       .free_angle = target.has_angle(),
-                       .free_scale = reach.scale.max > reach.scale.min,
-                       .rounds = level == 0 ? 3 : 2};
-  if (level > 0) search.least_contrast = std::max(3.0, 0.5 * reach.least_contrast);
-  return {survey.level(level), edges, search, stage_share(level, top) * reach.least_score};
+/// A candidate is given up when its score on a level falls below this share of the least score: a coarse
+/// level sees less of a covered part than a fine one. More effort gives up later.
+double stage_share(const Search& search, int level) {
+  const double share = level == 0 ? 0.75 : level == coarse_level(search.target) ? 0.6 : 0.65;
+  return share + 0.1 * (1 - 2 * search.reach.effort);
 }
 
-std::vector<Candidate> fitted(const std::vector<Candidate>& starts, const Stage& stage) {
+Rise rise_of(Polarity polarity) {
+  return polarity == Polarity::as_taught  ? Rise::up
+         : polarity == Polarity::inverted ? Rise::down
+                                          : Rise::either;
+}
+
+/// What candidates are fitted by on one level.
+EdgeFitSearch edge_search(const Search& search, int level) {
+  EdgeFitSearch e{.level = level,
+                  .reach = 3,
+                  .least_contrast = search.reach.least_contrast,
+                  .rise = rise_of(search.reach.polarity),
+                  .free_angle = search.free_angle(),
+                  .free_scale = search.free_scale(),
+                  .rounds = 2};
+  if (level > 0) e.least_contrast = std::max(3.0, 0.5 * search.reach.least_contrast);
+  return e;
+}
+
+std::vector<Candidate> fitted(const std::vector<Candidate>& starts, const Search& search, int level) {
+  const PatternTarget& target = search.target;
+  const EdgeColumns& edges = level == coarse_level(target) ? target.coarse_columns()
+                             : level == 0                  ? target.few_columns()
+                                                           : target.columns()[static_cast<size_t>(level)];
+  const EdgeFitSearch edge = edge_search(search, level);
   std::vector<Candidate> results(starts.size());
   parallel_rows(static_cast<int>(starts.size()), 8, [&](int first, int end) {
+    if (search.stopped()) return;
     for (auto i = static_cast<size_t>(first); i < static_cast<size_t>(end); ++i) {
-      const EdgeFit fit = fit_edges(stage.picture, stage.edges, starts[i].pose, stage.search);
-      if (fit.fitted) results[i] = {fit.pose, fit.score, fit.contrast, fit.sigma};
+      const EdgeFit fit = fit_edges(search.survey.level(level), edges, starts[i].pose, edge);
+      if (fit.fitted)
+        results[i] = {.pose = fit.pose, .score = fit.score, .sigma = fit.sigma, .rise = edge.rise};
     }
   });
   std::erase_if(results, [](const Candidate& c) { return c.score <= 0; });
@@ -60,58 +83,121 @@ std::vector<Candidate> fitted(const std::vector<Candidate>& starts, const Stage&
 }
 
 /// Fits that ran into the same pose are one; the best of them comes first already.
-std::vector<Candidate> distinct(const std::vector<Candidate>& candidates, double pixels, double radius) {
+std::vector<Candidate> distinct(std::vector<Candidate> candidates, double pixels, double radius) {
   std::vector<Candidate> kept;
-  for (const Candidate& c : candidates) {
+  for (Candidate& c : candidates) {
     const bool known = std::any_of(kept.begin(), kept.end(), [&](const Candidate& k) {
       return distance(c.pose.position(), k.pose.position()) < pixels &&
              std::abs((c.pose.angle - k.pose.angle).wrapped().radians()) * radius < pixels &&
              std::abs(c.pose.scale - k.pose.scale) * radius < pixels;
     });
-    if (!known) kept.push_back(c);
+    if (!known) kept.push_back(std::move(c));
   }
   return kept;
 }
 
-/// What resembled the part most before everything was given up, with the score that it has in the full
-/// picture.
-Candidate nearest_of(const Candidate& best, const PatternTarget& target, const Survey& survey,
-                     double least_contrast) {
-  const std::vector<EdgeMatch> edges =
-      match_edges(survey.level(0), target.levels()[0], best.pose, 2, least_contrast);
-  double sum = 0;
-  for (const EdgeMatch& e : edges) sum += static_cast<double>(e.weight);
-  Candidate nearest = best;
-  nearest.score = 100 * sum / static_cast<double>(edges.size());
-  return nearest;
+/// Score, contrast and edges of a candidate at its pose in the full picture, over all edges.
+void see(Candidate& c, const Search& search) {
+  const Image<uint8_t>& picture = search.survey.level(0);
+  const EdgeColumns& edges = search.target.columns()[0];
+  const auto at = [&](Rise rise) {
+    return see_edges(picture, edges, c.pose, search.reach.least_contrast, rise);
+  };
+  SeenEdges seen;
+  if (search.reach.polarity == Polarity::either) {  // the whole part alike, whichever it is
+    SeenEdges up = at(Rise::up), down = at(Rise::down);
+    c.rise = up.score >= down.score ? Rise::up : Rise::down;
+    seen = std::move(c.rise == Rise::up ? up : down);
+  } else {
+    seen = at(c.rise);
+  }
+  c.score = seen.score, c.contrast = seen.contrast;
+  c.seen = std::make_shared<const SeenEdges>(std::move(seen));
+  c.outside = share_outside(picture, edges, c.pose);
 }
 
-std::vector<Candidate> candidates_of(const PatternTarget& target, const Survey& survey, const Reach& reach) {
-  CoarseSearch search{.angle = reach.angle, .scale = reach.scale, .origins = reach.origins};
-  search.least_contrast = reach.least_contrast;
+/// How far the part's outer edges may be off.
+double spread(const PoseSigma& sigma, const PatternTarget& target) {
+  const double radius = 0.5 * std::hypot(target.extent().width, target.extent().height);
+  const double turn = target.has_angle() ? radius * sigma.angle.radians() : 0;
+  return std::hypot(std::hypot(sigma.x, sigma.y), std::hypot(turn, radius * sigma.scale));
+}
+
+/// The last steps of a candidate that has come through all levels: all edges, then the grey values.
+Candidate finished(const Candidate& start, const Search& search) {
+  const Image<uint8_t>& picture = search.survey.level(0);
+  const PatternTarget& target = search.target;
+  EdgeFitSearch edge = edge_search(search, 0);
+  edge.rounds = 1;
+  Candidate c = start;
+  const EdgeFit fit = fit_edges(picture, target.columns()[0], start.pose, edge);
+  if (fit.fitted) c.pose = fit.pose, c.sigma = fit.sigma;
+  const auto told =
+      [&](PoseSigma sigma) {  // an angle that was given is exact, one that there is not is unknown
+        if (target.has_angle() && !edge.free_angle) sigma.angle = {};
+        return sigma;
+      };
+  c.sigma = told(c.sigma);
+  see(c, search);
+  if (c.rise == Rise::either || c.score < search.reach.least_score) return c;
+  const GreyFit grey =
+      fit_greys(picture, *target.greys(), c.seen->weights, c.pose, edge.free_angle, edge.free_scale);
+  // Where something other than the part changes the grey values beside its edges, a pattern on the tray for
+  // example, the edges alone know better.
+  if (!grey.fitted || spread(grey.sigma, target) > spread(c.sigma, target)) return c;
+  const double moved = distance(grey.pose.position(), c.pose.position());
+  c.pose = grey.pose, c.sigma = told(grey.sigma);
+  if (moved > 0.05) see(c, search);
+  return c;
+}
+
+std::vector<Candidate> all_finished(const std::vector<Candidate>& starts, const Search& search) {
+  std::vector<Candidate> results(starts.size());
+  parallel_rows(static_cast<int>(starts.size()), 1, [&](int first, int end) {
+    for (auto i = static_cast<size_t>(first); i < static_cast<size_t>(end) && !search.stopped(); ++i)
+      results[i] = finished(starts[i], search);
+  });
+  std::erase_if(results, [](const Candidate& c) { return !c.seen; });
+  return results;
+}
+
+std::vector<Candidate> candidates_of(const Search& search) {
+  const PatternTarget& target = search.target;
+  const Reach& reach = search.reach;
+  CoarseSearch coarse{.angle = reach.angle, .scale = reach.scale, .origins = reach.origins};
+  coarse.least_contrast = reach.least_contrast;
+  coarse.polarity = reach.polarity, coarse.effort = reach.effort;
   // On the coarse level a part that is 40% covered still answers well, with help from its surroundings.
-  search.least_likeness = std::clamp(0.009 * reach.least_score, 0.42, 0.7);
+  coarse.least_likeness = std::clamp(0.009 * reach.least_score, 0.42, 0.7) + 0.06 * (1 - 2 * reach.effort);
   std::vector<Candidate> candidates;
-  for (const CoarseHit& hit : coarse_search(target, survey, search))
-    candidates.push_back({{hit.place.x, hit.place.y, hit.angle, hit.scale}});
+  for (const CoarseHit& hit : coarse_search(target, search.survey, coarse, search.work))
+    candidates.push_back({.pose = {hit.place.x, hit.place.y, hit.angle, hit.scale}});
   const double radius = 0.5 * std::hypot(target.extent().width, target.extent().height);
   for (int level = coarse_level(target); level >= 0 && !candidates.empty(); --level) {
-    const Stage stage = stage_of(target, survey, level, reach);
-    std::vector<Candidate> all = fitted(candidates, stage);
+    const double least = stage_share(search, level) * reach.least_score;
+    std::vector<Candidate> all = fitted(candidates, search, level);
     const auto good =
-        std::find_if(all.begin(), all.end(), [&](const Candidate& c) { return c.score < stage.least_score; });
-    if (good == all.begin() && !all.empty() && reach.names_nearest)
-      return {nearest_of(all.front(), target, survey, reach.least_contrast)};
+        std::find_if(all.begin(), all.end(), [&](const Candidate& c) { return c.score < least; });
+    if (good == all.begin() && !all.empty() && reach.names_nearest) {
+      // What resembled the part most, with the score that it has in the full picture.
+      see(all.front(), search);
+      return {all.front()};
+    }
     all.erase(good, all.end());
-    candidates = distinct(all, 0.7 * std::ldexp(1.0, level), radius);
+    candidates = distinct(std::move(all), 0.7 * std::ldexp(1.0, level), radius);
   }
-  return candidates;
+  return all_finished(candidates, search);
 }
 
 Box whole(const Survey& survey) { return {0, 0, survey.width() - 1.0, survey.height() - 1.0}; }
 
 Reach asked(const FindLimits& limits, const Survey& survey) {
-  return {limits.angle, limits.scale, limits.least_contrast, limits.least_score,
+  return {limits.angle,
+          limits.scale,
+          limits.least_contrast,
+          limits.least_score,
+          limits.polarity,
+          limits.effort,
           limits.region.empty() ? whole(survey) : limits.region.bounds()};
 }
 
@@ -120,39 +206,75 @@ Reach beyond(const FindLimits& limits, const Survey& survey) {
           {std::min(limits.scale.min, 0.7), std::max(limits.scale.max, 1.4)},
           std::min(limits.least_contrast, 3.0),
           0.6 * limits.least_score,
+          limits.polarity == Polarity::per_edge ? Polarity::per_edge : Polarity::either,
+          limits.effort,
           whole(survey),
           true};
 }
 
-/// A free scale wanders a little: where the part fits as well at the nearest scale allowed, scale is not the
-/// reason.
-Candidate confined(const Candidate& c, const PatternTarget& target, const Survey& survey,
-                   const FindLimits& limits) {
-  if (limits.scale.contains(c.pose.scale)) return c;
-  Similarity2 start = c.pose;
-  start.scale = std::clamp(start.scale, limits.scale.min, limits.scale.max);
-  const EdgeFitSearch search{
-      .level = 0, .reach = 3, .least_contrast = 3, .free_angle = target.has_angle(), .free_scale = false};
-  const EdgeFit fit = fit_edges(survey.level(0), target.levels()[0], start, search);
-  if (!fit.fitted || fit.score < 0.9 * c.score) return c;
-  return {fit.pose, fit.score, fit.contrast, fit.sigma};
+/// The end of the range that is nearest to an angle outside it.
+Angle nearest_end(const Range<Angle>& range, Angle angle) {
+  return abs((angle - range.min).wrapped()) < abs((angle - range.max).wrapped()) ? range.min : range.max;
 }
 
-/// The search beyond the limits, for the reasons alone.
-std::vector<Miss> reasons_beyond(const PatternTarget& target, const Survey& survey,
-                                 const FindLimits& limits) {
-  std::vector<Candidate> candidates = candidates_of(target, survey, beyond(limits, survey));
-  for (Candidate& c : candidates) c = confined(c, target, survey, limits);
-  return judged(target, survey, std::move(candidates), limits).misses;
+/// A candidate that fits best beyond a range is held at the range's end. Where it fits well there too, it
+/// stands at that end, flagged; else it stays where it is, for a miss that says so.
+Candidate confined(const Candidate& c, const Search& search, const FindLimits& limits) {
+  const PatternTarget& target = search.target;
+  const bool turned = target.has_angle() && !contains_turned(limits.angle, c.pose.angle),
+             scaled = !limits.scale.contains(c.pose.scale);
+  if (!turned && !scaled) return c;
+  Candidate held = c;
+  EdgeFitSearch edge = edge_search(search, 0);
+  edge.rise = c.rise, edge.rounds = 3;
+  if (turned) {
+    held.pose.angle = nearest_end(limits.angle, c.pose.angle).wrapped(), edge.free_angle = false;
+    if (limits.angle.max > limits.angle.min) held.range_end.push_back("angle");
+  }
+  if (scaled) {
+    held.pose.scale = std::clamp(c.pose.scale, limits.scale.min, limits.scale.max), edge.free_scale = false;
+    if (limits.scale.max > limits.scale.min) held.range_end.push_back("scale");
+  }
+  // Too far for edges to be met again.
+  const double radius = 0.5 * std::hypot(target.extent().width, target.extent().height);
+  if (radius * (std::abs((held.pose.angle - c.pose.angle).wrapped().radians()) +
+                std::abs(std::log(held.pose.scale / c.pose.scale))) >
+      6)
+    return c;
+  const EdgeFit fit = fit_edges(search.survey.level(0), target.columns()[0], held.pose, edge);
+  if (!fit.fitted) return c;
+  held.pose = fit.pose, held.sigma = fit.sigma;
+  see(held, search);
+  if (held.score < limits.least_score) return c;
+  const GreyFit grey = fit_greys(search.survey.level(0), *target.greys(), held.seen->weights, held.pose,
+                                 edge.free_angle, edge.free_scale);
+  if (grey.fitted) held.pose = grey.pose, held.sigma = grey.sigma;
+  // What is held cannot tell how well it is known.
+  if (turned) held.sigma.angle = c.sigma.angle;
+  if (scaled) held.sigma.scale = c.sigma.scale;
+  if (!held.range_end.empty()) held.beyond = BeyondRange{c.pose.angle, c.pose.scale, c.score};
+  return held;
+}
+
+std::vector<Candidate> confined(std::vector<Candidate> candidates, const Search& search,
+                                const FindLimits& limits) {
+  for (Candidate& c : candidates) c = confined(c, search, limits);
+  return candidates;
 }
 
 }  // namespace
 
-Findings find(const PatternTarget& target, const Survey& survey, const FindLimits& limits, Explain explain) {
+Findings find(const PatternTarget& target, const Survey& survey, const FindLimits& limits, Explain explain,
+              Work* work) {
   require_valid(limits);
-  Findings findings = judged(target, survey, candidates_of(target, survey, asked(limits, survey)), limits);
-  if (explain == Explain::always || (explain == Explain::when_nothing && findings.sightings.empty()))
-    add_misses(findings, reasons_beyond(target, survey, limits));
+  const Search search{target, survey, asked(limits, survey), work};
+  Findings findings = judged(target, survey, confined(candidates_of(search), search, limits), limits);
+  if (explain == Explain::always || (explain == Explain::when_nothing && findings.sightings.empty())) {
+    const Search wider{target, survey, beyond(limits, survey), work};
+    add_misses(findings,
+               judged(target, survey, confined(candidates_of(wider), wider, limits), limits).misses);
+  }
+  findings.complete = !search.stopped();
   return findings;
 }
 
@@ -170,8 +292,10 @@ void require_valid(const FindLimits& limits) {
   if (!(limits.least_contrast >= 1 && limits.least_contrast <= 255))
     fail_argument(fmt::format("least contrast {} must be from 1 to 255 grey levels", limits.least_contrast));
   if (limits.count < 0) fail_argument(fmt::format("count {} must be 0 (all) or more", limits.count));
-  if (!(limits.most_overlap >= 0 && limits.most_overlap <= 1))
-    fail_argument(fmt::format("most overlap {} must be from 0 to 1", limits.most_overlap));
+  for (const auto& [value, name] : {std::pair{limits.most_overlap, "most overlap"},
+                                    {limits.most_outside, "most outside"},
+                                    {limits.effort, "effort"}})
+    if (!(value >= 0 && value <= 1)) fail_argument(fmt::format("{} {} must be from 0 to 1", name, value));
 }
 
 }  // namespace heron

@@ -4,8 +4,6 @@
 
 #include <array>
 
-#include "edge_fit.hpp"
-
 namespace heron {
 namespace {
 
@@ -59,18 +57,33 @@ std::string words(const Range<Angle>& r) {
   return fmt::format("{:g}..{:g}", r.min.degrees(), r.max.degrees());
 }
 
+/// Of a share seen of edges, of which neighbours are seen or hidden together, about ten at a time.
+double sigma_of_score(double score, const PatternTarget& target) {
+  const double share = std::clamp(score / 100, 0.02, 0.98);
+  return 100 * std::sqrt(share * (1 - share) * 10 / static_cast<double>(target.levels()[0].size()));
+}
+
 /// The limits of the candidate itself; count and overlap depend on the others.
 std::vector<LimitMissed> limits_missed(const Candidate& c, const FindLimits& limits,
                                        const PatternTarget& target, const Survey& survey) {
   std::vector<LimitMissed> missed;
   if (c.score < limits.least_score)
-    missed.push_back({"score", c.score, fmt::format("at least {:g}", limits.least_score)});
+    missed.push_back({"score", c.score, fmt::format("at least {:g}", limits.least_score),
+                      sigma_of_score(c.score, target)});
   if (c.contrast < limits.least_contrast)
-    missed.push_back({"contrast", c.contrast, fmt::format("at least {:g}", limits.least_contrast)});
+    missed.push_back({"contrast", c.contrast, fmt::format("at least {:g}", limits.least_contrast),
+                      0.5 * survey.noise_sigma(0)});
   if (target.has_angle() && !contains_turned(limits.angle, c.pose.angle))
-    missed.push_back({"angle", c.pose.angle.degrees(), words(limits.angle)});
+    missed.push_back({"angle", c.pose.angle.degrees(), words(limits.angle), c.sigma.angle.degrees()});
   if (!limits.scale.contains(c.pose.scale))
-    missed.push_back({"scale", c.pose.scale, fmt::format("{:g}..{:g}", limits.scale.min, limits.scale.max)});
+    missed.push_back({"scale", c.pose.scale, fmt::format("{:g}..{:g}", limits.scale.min, limits.scale.max),
+                      c.sigma.scale});
+  if (c.outside > limits.most_outside)
+    missed.push_back({"outside", c.outside, fmt::format("at most {:g}", limits.most_outside)});
+  const bool inverted = c.rise == Rise::down;
+  if ((limits.polarity == Polarity::as_taught && inverted) ||
+      (limits.polarity == Polarity::inverted && !inverted))
+    missed.push_back({"polarity", inverted ? -1.0 : 1.0, inverted ? "as taught" : "inverted"});
   const Point2 p = c.pose.position();
   const bool inside = limits.region.empty() ? p.x >= -0.5 && p.y >= -0.5 && p.x <= survey.width() - 0.5 &&
                                                   p.y <= survey.height() - 0.5
@@ -86,8 +99,19 @@ Miss miss_of(const Candidate& c, std::vector<LimitMissed> limits) {
   return {c.pose.x, c.pose.y, c.pose.angle, c.pose.scale, c.score, std::move(limits)};
 }
 
-Sighting sighting_of(const Candidate& c, const PatternTarget& target, const Survey& survey,
-                     const FindLimits& limits) {
+std::vector<EdgeMatch> matches_of(const Candidate& c, const PatternTarget& target) {
+  const std::vector<TaughtEdge>& edges = target.levels()[0];
+  std::vector<EdgeMatch> matches;
+  matches.reserve(edges.size());
+  const double cosine = cos(c.pose.angle), sine = sin(c.pose.angle);
+  const auto turned = [&](Point2 p) { return Point2{cosine * p.x - sine * p.y, sine * p.x + cosine * p.y}; };
+  for (size_t i = 0; i < edges.size(); ++i)
+    matches.push_back({turned(edges[i].place) * c.pose.scale + c.pose.position(), turned(edges[i].normal),
+                       c.seen->offsets[i], c.seen->weights[i + 1]});
+  return matches;
+}
+
+Sighting sighting_of(const Candidate& c, const PatternTarget& target, const FindLimits& limits) {
   Sighting s{.target = target.name(),
              .x = c.pose.x,
              .y = c.pose.y,
@@ -95,18 +119,23 @@ Sighting sighting_of(const Candidate& c, const PatternTarget& target, const Surv
              .scale = c.pose.scale,
              .score = c.score,
              .contrast = c.contrast,
-             .sigma = c.sigma};
-  const auto at_end = [](double value, double min, double max, double sigma) {
-    return max > min && (value - min < 2 * sigma || max - value < 2 * sigma);
+             .sigma = c.sigma,
+             .range_end = c.range_end,
+             .beyond = c.beyond,
+             .inverted = c.rise == Rise::down};
+  const auto flag = [&](const char* name, double value, double min, double max, double sigma) {
+    const bool at_end = max > min && (value - min < 2 * sigma || max - value < 2 * sigma);
+    if (at_end && std::find(s.range_end.begin(), s.range_end.end(), name) == s.range_end.end())
+      s.range_end.push_back(name);
   };
   const double width = limits.angle.max.degrees() - limits.angle.min.degrees();
-  if (width < 360) {
+  if (width < 360 && target.has_angle()) {
     double above = std::fmod(c.pose.angle.degrees() - limits.angle.min.degrees(), 360.0);
     if (above < 0) above += 360;
-    if (at_end(above, 0, width, c.sigma.angle.degrees())) s.range_end.push_back("angle");
+    flag("angle", above, 0, width, c.sigma.angle.degrees());
   }
-  if (at_end(c.pose.scale, limits.scale.min, limits.scale.max, c.sigma.scale)) s.range_end.push_back("scale");
-  s.edges = match_edges(survey.level(0), target.levels()[0], c.pose, 2, limits.least_contrast);
+  flag("scale", c.pose.scale, limits.scale.min, limits.scale.max, c.sigma.scale);
+  s.edges = matches_of(c, target);
   return s;
 }
 
@@ -159,7 +188,7 @@ Findings judged(const PatternTarget& target, const Survey& survey, std::vector<C
     told.push_back(c);
     findings.misses.push_back(miss_of(c, std::move(away.limits)));
   }
-  for (const Candidate& c : taken) findings.sightings.push_back(sighting_of(c, target, survey, limits));
+  for (const Candidate& c : taken) findings.sightings.push_back(sighting_of(c, target, limits));
   return findings;
 }
 

@@ -1,6 +1,8 @@
 #pragma once
+#include <memory>
 #include <vector>
 
+#include "edge_fit.hpp"
 #include "heron/locate/pattern.hpp"
 #include "heron/locate/survey.hpp"
 
@@ -11,6 +13,11 @@ struct Candidate {
   Similarity2 pose;
   double score = 0, contrast = 0;
   PoseSigma sigma = {};
+  Rise rise = Rise::up;
+  double outside = 0;                          ///< share of the taught edges that lie outside the picture
+  std::shared_ptr<const SeenEdges> seen = {};  ///< at `pose`; nothing before it is finished
+  std::vector<std::string> range_end = {};     ///< where it was held back, and how it would fit beyond
+  std::optional<BeyondRange> beyond = {};
 };
 
 /// Sorts candidates into sightings and misses. Of two on the same spot the better one counts and the other is

@@ -1,5 +1,6 @@
 #include "response_maps.hpp"
 
+#include <array>
 #include <bit>
 
 namespace heron {
@@ -7,16 +8,21 @@ namespace {
 
 using Bits = Image<uint16_t>;
 
-/// One bit for the direction of every pixel whose gradient is large enough.
-Bits direction_bits(const Gradients& g, int least_size, int pad) {
+/// One bit for the direction of every pixel whose gradient is large enough; a row more than asked for at
+/// either end, which spreading needs.
+Bits direction_bits(const Gradients& g, int least_size, int pad, int first, int rows, bool unsigned_edges) {
   const int w = g.size.width(), h = g.size.height();
-  Bits bits(w + 2 * pad, h + 2 * pad);
-  for (int y = 0; y < h; ++y) {
+  Bits bits(w + 2 * pad, rows + 2 * pad);
+  std::array<uint16_t, 256> bit_of{};
+  for (int d = 0; d < 256; ++d) {
+    const auto bit = static_cast<uint16_t>(1u << direction_step(d));
+    bit_of[static_cast<size_t>(d)] = unsigned_edges ? static_cast<uint16_t>(bit | std::rotl(bit, 8)) : bit;
+  }
+  const int from = std::max(0, first - pad), to = std::min(h, first + rows + pad);
+  for (int y = from; y < to; ++y) {
     const uint8_t *direction = g.direction.row(y), *size = g.size.row(y);
-    uint16_t* out = bits.row(y + pad) + pad;
-    for (int x = 0; x < w; ++x)
-      out[x] =
-          size[x] >= least_size ? static_cast<uint16_t>(1u << direction_step(direction[x])) : uint16_t{0};
+    uint16_t* out = bits.row(y - first + pad) + pad;
+    for (int x = 0; x < w; ++x) out[x] = size[x] >= least_size ? bit_of[direction[x]] : uint16_t{0};
   }
   return bits;
 }
@@ -39,8 +45,9 @@ Bits spread(const Bits& bits) {
 
 }  // namespace
 
-ResponseMaps response_maps(const Gradients& gradients, int least_size, int pad) {
-  const Bits bits = spread(direction_bits(gradients, least_size, pad));
+ResponseMaps response_maps(const Gradients& gradients, int least_size, int pad, int first, int rows,
+                           bool unsigned_edges) {
+  const Bits bits = spread(direction_bits(gradients, least_size, pad, first, rows, unsigned_edges));
   ResponseMaps result{pad, {}};
   for (int d = 0; d < direction_steps; ++d) {
     Image<uint8_t> map(bits.width(), bits.height());

@@ -11,12 +11,15 @@ inline constexpr int best_response = 4;     // an edge of the very direction
 inline int direction_step(int byte) { return ((byte + 8) >> 4) & 15; }
 
 /// For each of 16 directions: how well each pixel's neighbourhood answers to an edge of that direction, 0
-/// to 4. A margin of `pad` pixels around the picture answers 0, so that a pose may reach beyond it.
+/// to 4, over the rows `first` to `first + rows` of a level. A margin of `pad` pixels around them answers 0
+/// where the level ends, so that a pose may reach beyond it.
 struct ResponseMaps {
   int pad = 0;
   std::array<Image<uint8_t>, direction_steps> maps;
 };
 
-ResponseMaps response_maps(const Gradients& gradients, int least_size, int pad);
+/// `unsigned_edges`: an edge from dark to bright answers as one from bright to dark.
+ResponseMaps response_maps(const Gradients& gradients, int least_size, int pad, int first, int rows,
+                           bool unsigned_edges);
 
 }  // namespace heron

@@ -1,4 +1,5 @@
 #pragma once
+#include <array>
 #include <cstddef>
 #include <cstdint>
 #include <vector>
@@ -11,14 +12,21 @@ struct RowHit {
   uint8_t sum;
 };
 
-/// For every x < width, y < rows: the sum over k < count of features[k][y * stride + x]; places that reach
-/// `limit` are appended to `hits` in reading order. No feature's value exceeds `most`, and count * most must
-/// fit a byte: a block whose first half cannot reach the limit any more is left early.
-void sum_rows(const uint8_t* const* features, int count, int most, std::ptrdiff_t stride, int width, int rows,
-              uint8_t limit, std::vector<RowHit>& hits);
+/// What a sum must have reached after so many features to be followed any further.
+struct SumCheck {
+  int after = 0;
+  uint8_t least = 0;
+};
+inline constexpr size_t sum_checks = 3;  // the last one stands after all features
+
+/// For every x < width, y < rows: the sum over k of features[k][y * stride + x]; places that pass every check
+/// are appended to `hits` in reading order. The whole sum must fit a byte. Up to 64 bytes behind the last
+/// place are read (and not used), so they must exist.
+void sum_rows(const uint8_t* const* features, const std::array<SumCheck, sum_checks>& checks,
+              std::ptrdiff_t stride, int width, int rows, std::vector<RowHit>& hits);
 
 /// The same without vector instructions; what `sum_rows` is compared with.
-void sum_rows_plain(const uint8_t* const* features, int count, int most, std::ptrdiff_t stride, int width,
-                    int rows, uint8_t limit, std::vector<RowHit>& hits);
+void sum_rows_plain(const uint8_t* const* features, const std::array<SumCheck, sum_checks>& checks,
+                    std::ptrdiff_t stride, int width, int rows, std::vector<RowHit>& hits);
 
 }  // namespace heron

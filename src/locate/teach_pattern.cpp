@@ -3,19 +3,21 @@
 #include <Eigen/LU>
 #include <limits>
 
+#include "grey_model.hpp"
 #include "heron/geometry/linear.hpp"
+#include "heron/image/noise.hpp"
 #include "heron/image/pyramid.hpp"
 #include "heron/locate/pattern.hpp"
-#include "heron/locate/survey.hpp"
 #include "limits.hpp"
 #include "teach_edges.hpp"
 
 namespace heron {
 namespace {
 
-constexpr int least_edges = 24;         // at the finest level
-constexpr int least_coarse_edges = 20;  // at the coarsest
-constexpr int most_coarse_edges = 60;   // 60 x 4 points fit a byte
+constexpr int least_edges = 24;            // at the finest level
+constexpr int least_coarse_edges = 20;     // at the coarsest
+constexpr int most_coarse_edges = 60;      // 60 x 4 points fit a byte
+constexpr size_t most_fitted_edges = 128;  // of a candidate that is not yet worth them all
 constexpr double least_coarse_size = 14;
 
 bool counts_at(const Image<uint8_t>& mask, Point2 p) {
@@ -65,9 +67,10 @@ bool edges_hold_angle(const std::vector<TaughtEdge>& edges) {
   return lever > std::max(1.0, 0.0036 * squares);
 }
 
-/// Well spread: each next edge is the one farthest from all chosen ones.
+/// Well spread from the first few on: each next edge is the one farthest from all chosen ones.
 std::vector<TaughtEdge> spread_choice(const std::vector<TaughtEdge>& edges, size_t most) {
-  if (edges.size() <= most) return edges;
+  if (edges.empty()) return edges;
+  most = std::min(most, edges.size());
   std::vector<TaughtEdge> chosen{edges[0]};
   std::vector<double> nearest(edges.size(), std::numeric_limits<double>::infinity());
   while (chosen.size() < most) {
@@ -82,6 +85,25 @@ std::vector<TaughtEdge> spread_choice(const std::vector<TaughtEdge>& edges, size
   return chosen;
 }
 
+EdgeColumns columns_of(const std::vector<TaughtEdge>& edges, const Box& extent) {
+  constexpr size_t whole_vectors = 64;  // more lanes than any processor has
+  EdgeColumns c;
+  c.count = edges.size();
+  for (size_t i = 0; i < edges.size() + whole_vectors; ++i) {
+    const TaughtEdge& e = edges[std::min(i, edges.size() - 1)];
+    c.x.push_back(static_cast<float>(e.place.x)), c.y.push_back(static_cast<float>(e.place.y));
+    c.normal_x.push_back(static_cast<float>(e.normal.x)),
+        c.normal_y.push_back(static_cast<float>(e.normal.y));
+  }
+  const int across = static_cast<int>(extent.width / 8) + 2;
+  c.cells = across * (static_cast<int>(extent.height / 8) + 2);
+  const auto steps = [](double from_start) { return static_cast<int>(std::max(0.0, from_start) / 8); };
+  for (const TaughtEdge& e : edges)
+    c.cell.push_back(
+        std::clamp(steps(e.place.y - extent.y) * across + steps(e.place.x - extent.x), 0, c.cells - 1));
+  return c;
+}
+
 }  // namespace
 
 PatternTarget::PatternTarget(Image<uint8_t> pixels, Image<uint8_t> mask, Point2 origin, TeachPattern settings)
@@ -93,10 +115,11 @@ PatternTarget::PatternTarget(Image<uint8_t> pixels, Image<uint8_t> mask, Point2 
     fail_argument(fmt::format("teach: strength {} must be from 0 (chosen) to 255 grey levels",
                               settings_.least_strength));
   require_valid(settings_.limits);
-  Image<uint8_t> level = filled_under_mask(pixels_, mask_);
-  const Survey noise(Image<uint8_t>(level.view()));
-  strength_ = settings_.least_strength > 0 ? settings_.least_strength
-                                           : chosen_strength(level, mask_, noise.noise_sigma(0));
+  const Image<uint8_t> filled = filled_under_mask(pixels_, mask_);
+  const double noise_sigma = heron::noise_sigma(filled);
+  strength_ =
+      settings_.least_strength > 0 ? settings_.least_strength : chosen_strength(filled, mask_, noise_sigma);
+  Image<uint8_t> level = filled;
 
   for (int index = 0; index < 7; ++index) {
     std::vector<TaughtEdge> edges;
@@ -124,6 +147,14 @@ PatternTarget::PatternTarget(Image<uint8_t> pixels, Image<uint8_t> mask, Point2 
     level = halve(level);
   }
   coarse_ = spread_choice(levels_.back(), most_coarse_edges);
+  for (const TaughtEdge& e : coarse_)
+    coarse_directions_.push_back(direction(e.normal).radians() * 128 / std::numbers::pi);
+  for (size_t i = 0; i < levels_.size(); ++i)
+    columns_.push_back(
+        columns_of(i == 0 ? levels_[0] : spread_choice(levels_[i], most_fitted_edges), extent_));
+  few_ = columns_of(spread_choice(levels_[0], most_fitted_edges), extent_);
+  coarse_columns_ = columns_of(coarse_, extent_);
+  greys_ = std::make_shared<const GreyModel>(grey_model(filled, mask_, origin_, levels_[0], noise_sigma));
 }
 
 PatternTarget teach_pattern(const ImageView<const uint8_t>& picture, const Region& region,

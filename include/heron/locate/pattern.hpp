@@ -1,4 +1,5 @@
 #pragma once
+#include <memory>
 #include <optional>
 #include <string>
 #include <vector>
@@ -10,6 +11,14 @@
 
 namespace heron {
 
+/// Which way an edge's brightness may run against what was taught.
+enum class Polarity {
+  as_taught,
+  inverted,  ///< dark where it was bright
+  either,    ///< one of the two, the whole part alike
+  per_edge   ///< each edge by itself, as on a part before a changing background
+};
+
 /// What may be found. Ranges are strict; the defaults are the generous ones.
 struct FindLimits {
   Range<Angle> angle = full_turn;
@@ -19,7 +28,10 @@ struct FindLimits {
       8;          ///< grey levels over two pixels across an edge; a weaker edge is not seen. 1 to 255
   int count = 0;  ///< the best so many; 0 means all
   double most_overlap = 0.5;  ///< share of the smaller part's box that another find may cover, 0 to 1
-  Region region = {};         ///< where a part's origin may lie; an empty one means the whole picture
+  double most_outside = 1;    ///< share of the taught edges that may lie outside the picture, 0 to 1
+  Polarity polarity = Polarity::as_taught;
+  double effort = 0.5;  ///< 0 looks at the fewest candidates, 1 at all that could still be one
+  Region region = {};   ///< where a part's origin may lie; an empty one means the whole picture
 };
 
 /// When to search beyond the ranges for the reason why nothing was found.
@@ -42,6 +54,17 @@ struct TaughtEdge {
   Point2 normal;  ///< unit, from dark to bright
 };
 
+/// The edges of one level as columns, the form that the search reads. Each column is filled up with copies of
+/// its last value, so that whole vectors can be read.
+struct EdgeColumns {
+  size_t count = 0;
+  std::vector<float> x, y, normal_x, normal_y;
+  std::vector<int> cell;  ///< 8 x 8 pixels of the taught picture each; edges of one cell err together
+  int cells = 0;
+};
+
+struct GreyModel;
+
 /// What was taught: the pixels with their mask, the settings, and the edges derived from both.
 class PatternTarget {
  public:
@@ -60,8 +83,17 @@ class PatternTarget {
 
   /// Edges per pyramid level, the finest first; `place` is in pixels of level 0 on every level.
   const std::vector<std::vector<TaughtEdge>>& levels() const { return levels_; }
+  /// What a fit reads on each level: all edges on level 0, at most 128 well spread ones above.
+  const std::vector<EdgeColumns>& columns() const { return columns_; }
+  /// At most 128 edges of level 0, for candidates that are not yet worth them all.
+  const EdgeColumns& few_columns() const { return few_; }
   /// Edges of the coarsest level chosen for the first search, at most 60, well spread.
   const std::vector<TaughtEdge>& coarse_edges() const { return coarse_; }
+  const EdgeColumns& coarse_columns() const { return coarse_columns_; }
+  /// Their normals' directions, in 256ths of a turn.
+  const std::vector<double>& coarse_directions() const { return coarse_directions_; }
+  /// The taught picture as a surface; nothing where no pixel beside an edge is clear of the mask.
+  const GreyModel* greys() const { return greys_.get(); }
   /// Box of all edges about the origin.
   const Box& extent() const { return extent_; }
   /// False for a part that looks the same at every angle; its angle is then reported as 0.
@@ -74,6 +106,10 @@ class PatternTarget {
   double strength_ = 0;
   std::vector<std::vector<TaughtEdge>> levels_;
   std::vector<TaughtEdge> coarse_;
+  std::vector<EdgeColumns> columns_;
+  EdgeColumns few_, coarse_columns_;
+  std::vector<double> coarse_directions_;
+  std::shared_ptr<const GreyModel> greys_;
   Box extent_;
   bool has_angle_ = true;
 };
@@ -85,13 +121,17 @@ PatternTarget teach_pattern(const ImageView<const uint8_t>& picture, const Regio
                             TeachPattern settings = {});
 
 class Survey;
+class Work;
 
 /// Finds the pattern in a picture: coarse to fine over quantised gradient directions, then least squares on
-/// edges; docs/pattern.md. The score is the share of the taught edge length that is seen again, weighed by
-/// nearness and direction; brightness has no part in it. Not finding is an answer with its reasons in
-/// `misses`. Throws Error{invalid_argument} when the limits contradict themselves.
+/// edges and on grey values; docs/pattern.md. The score is the share of the taught edge length that is seen
+/// again, weighed by nearness and direction; brightness has no part in it. Not finding is an answer with its
+/// reasons in `misses`. A part that fits better a little beyond a range, but well enough at its end, is
+/// returned there and flagged. Results do not depend on the thread count. After `work` was stopped, what is
+/// sure so far is returned and `complete` is false. Throws Error{invalid_argument} when the limits contradict
+/// themselves.
 Findings find(const PatternTarget& target, const Survey& survey, const FindLimits& limits,
-              Explain explain = Explain::when_nothing);
+              Explain explain = Explain::when_nothing, Work* work = nullptr);
 
 /// The same with the limits that were kept with the target.
 Findings find(const PatternTarget& target, const Survey& survey);

@@ -1,4 +1,5 @@
 #pragma once
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -21,6 +22,12 @@ struct PartPlace {
   Pose2 grasp = {};      ///< part_from_grasp: mm and angle in the part's own frame, world sense
 };
 
+/// How a part that was held back at the end of a range would fit beyond it.
+struct BeyondRange {
+  Angle angle;
+  double scale = 1, score = 0;
+};
+
 /// One target found in one picture.
 struct Sighting {
   std::string target;
@@ -31,15 +38,18 @@ struct Sighting {
   double contrast = 0;   ///< median over the edges seen, grey levels over two pixels
   PoseSigma sigma = {};  ///< pixels
   std::vector<std::string> range_end =
-      {};  ///< "angle", "scale" when the pose stands at the end of that range
+      {};  ///< "angle", "scale" when the pose stands at the end of that range: the part is probably beyond it
+  std::optional<BeyondRange> beyond = {};  ///< when it was held back there
+  bool inverted = false;                   ///< dark where it was taught bright
   std::vector<EdgeMatch> edges = {};
 };
 
 /// A limit that turned a candidate away: what it had and what it would have needed.
 struct LimitMissed {
-  std::string name;  ///< score, contrast, angle, scale, count, overlap, region
+  std::string name;  ///< score, contrast, angle, scale, count, overlap, region, outside, polarity
   double value = 0;
   std::string needed;  ///< in words that can be set: "at least 60", "-30..30"
+  double sigma = 0;    ///< of `value`; 0 where it is exact
 };
 
 /// A candidate that was not returned, and every limit that turned it away.
@@ -54,6 +64,7 @@ struct Miss {
 struct Findings {
   std::vector<Sighting> sightings;  ///< best score first
   std::vector<Miss> misses;         ///< best score first, at most eight
+  bool complete = true;             ///< false when the work was stopped: there may be more
 };
 
 }  // namespace heron
