@@ -85,7 +85,7 @@ std::array<SumCheck, sum_checks> checks_for(int count, int limit, double effort)
   const auto after = [&](int k) {
     const double share = static_cast<double>(k) / count, rest = best_response * (count - k);
     const double scatter = 1.9 * std::sqrt(k * (1 - share));  // of a sum of k responses drawn from them all
-    const double least = effort >= 1 ? limit - rest : limit * share - (2 + 2 * effort) * scatter;
+    const double least = effort >= 1 ? limit - rest : limit * share - (1.8 + effort) * scatter;
     return SumCheck{k, static_cast<uint8_t>(std::max(0.0, std::floor(least)))};
   };
   return {after(count / 4), after(count / 2), SumCheck{count, static_cast<uint8_t>(limit)}};
@@ -142,7 +142,7 @@ std::vector<PlacedHit> local_best(std::vector<PlacedHit> hits, const PoseGrid& g
     if (a.pose != b.pose) return a.pose < b.pose;
     return a.at.y != b.at.y ? a.at.y < b.at.y : a.at.x < b.at.x;
   };
-  constexpr size_t most_looked_at = 40000;
+  constexpr size_t most_looked_at = 8000;
   if (hits.size() > most_looked_at) {
     std::nth_element(hits.begin(), hits.begin() + most_looked_at, hits.end(), better);
     hits.resize(most_looked_at);
@@ -199,10 +199,10 @@ std::vector<CoarseHit> coarse_search(const PatternTarget& target, const Survey& 
         hits_in(band, target, responses, grid, window, level, checks, turn_by, work);
     hits.insert(hits.end(), more.begin(), more.end());
   }
-  const double spot = 0.25 * std::sqrt(target.extent().width * target.extent().height) * search.scale.min *
+  const double spot = 0.15 * std::sqrt(target.extent().width * target.extent().height) * search.scale.min *
                       std::ldexp(1.0, -level);
   const std::vector<PlacedHit> kept =
-      local_best(std::move(hits), grid, spot, search.effort >= 1 ? 0 : 0.95 - 0.2 * search.effort,
+      local_best(std::move(hits), grid, spot, search.effort >= 1 ? 0 : 0.85 - 0.3 * search.effort,
                  static_cast<size_t>(search.most_hits));
 
   std::vector<CoarseHit> result;

@@ -122,6 +122,9 @@ EdgeFit fit_edges(const Image<uint8_t>& picture, const EdgeColumns& edges, const
     const EdgeScan scan = scan_at(fit.pose, search, round == 0 ? search.reach : std::min(search.reach, 2));
     meet_edges(picture, edges, scan, s.met);
     align(edges, scan, s);
+    if (round == 0 &&
+        100.0 * static_cast<double>(s.aligned.size()) < search.least_met * static_cast<double>(edges.count))
+      return fit;
     if (s.aligned.size() < 8 || s.aligned.size() * 8 < edges.count) return fit;
     const double end = tukey_end(s, search.level);
     Eigen::Matrix4d information = Eigen::Matrix4d::Zero();

@@ -14,6 +14,7 @@ struct EdgeFitSearch {
   Rise rise = Rise::up;
   bool free_angle = true, free_scale = false;
   int rounds = 3;
+  double least_met = 0;  ///< per cent of the edges that the first round must meet; else it is given up
 };
 
 /// A pose fitted to the edges met.

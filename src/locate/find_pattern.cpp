@@ -35,11 +35,12 @@ struct Search {
   bool free_scale() const { return reach.scale.max > reach.scale.min; }
 };
 
-/// A candidate is given up when its score on a level falls below this share of the least score: a coarse
-/// level sees less of a covered part than a fine one. More effort gives up later.
-double stage_share(const Search& search, int level) {
+/// A candidate is given up when its score on a level falls below this: a share of the least score, since a
+/// coarse level sees less of a covered part than a fine one, and no more of a high limit, which a part may
+/// miss by little. More effort gives up later.
+double stage_limit(const Search& search, int level) {
   const double share = level == 0 ? 0.75 : level == coarse_level(search.target) ? 0.6 : 0.65;
-  return share + 0.1 * (1 - 2 * search.reach.effort);
+  return (share + 0.1 * (1 - 2 * search.reach.effort)) * std::min(search.reach.least_score, 60.0);
 }
 
 Rise rise_of(Polarity polarity) {
@@ -66,7 +67,9 @@ std::vector<Candidate> fitted(const std::vector<Candidate>& starts, const Search
   const EdgeColumns& edges = level == coarse_level(target) ? target.coarse_columns()
                              : level == 0                  ? target.few_columns()
                                                            : target.columns()[static_cast<size_t>(level)];
-  const EdgeFitSearch edge = edge_search(search, level);
+  EdgeFitSearch edge = edge_search(search, level);
+  // Edges that are not near at the start will hardly be in place at the end.
+  edge.least_met = (1.1 - 0.2 * search.reach.effort) * stage_limit(search, level);
   std::vector<Candidate> results(starts.size());
   parallel_rows(static_cast<int>(starts.size()), 8, [&](int first, int end) {
     if (search.stopped()) return;
@@ -76,7 +79,11 @@ std::vector<Candidate> fitted(const std::vector<Candidate>& starts, const Search
         results[i] = {.pose = fit.pose, .score = fit.score, .sigma = fit.sigma, .rise = edge.rise};
     }
   });
-  std::erase_if(results, [](const Candidate& c) { return c.score <= 0; });
+  // What has run far out of the range is nothing there.
+  std::erase_if(results, [&](const Candidate& c) {
+    return c.score <= 0 || c.pose.scale < 0.85 * search.reach.scale.min ||
+           c.pose.scale > 1.18 * search.reach.scale.max;
+  });
   std::stable_sort(results.begin(), results.end(),
                    [](const Candidate& a, const Candidate& b) { return a.score > b.score; });
   return results;
@@ -168,13 +175,13 @@ std::vector<Candidate> candidates_of(const Search& search) {
   coarse.least_contrast = reach.least_contrast;
   coarse.polarity = reach.polarity, coarse.effort = reach.effort;
   // On the coarse level a part that is 40% covered still answers well, with help from its surroundings.
-  coarse.least_likeness = std::clamp(0.009 * reach.least_score, 0.42, 0.7) + 0.06 * (1 - 2 * reach.effort);
+  coarse.least_likeness = std::clamp(0.0096 * reach.least_score, 0.42, 0.52) + 0.06 * (1 - 2 * reach.effort);
   std::vector<Candidate> candidates;
   for (const CoarseHit& hit : coarse_search(target, search.survey, coarse, search.work))
     candidates.push_back({.pose = {hit.place.x, hit.place.y, hit.angle, hit.scale}});
   const double radius = 0.5 * std::hypot(target.extent().width, target.extent().height);
   for (int level = coarse_level(target); level >= 0 && !candidates.empty(); --level) {
-    const double least = stage_share(search, level) * reach.least_score;
+    const double least = stage_limit(search, level);
     std::vector<Candidate> all = fitted(candidates, search, level);
     const auto good =
         std::find_if(all.begin(), all.end(), [&](const Candidate& c) { return c.score < least; });
@@ -206,7 +213,7 @@ Reach beyond(const FindLimits& limits, const Survey& survey) {
           {std::min(limits.scale.min, 0.7), std::max(limits.scale.max, 1.4)},
           std::min(limits.least_contrast, 3.0),
           0.6 * limits.least_score,
-          limits.polarity == Polarity::per_edge ? Polarity::per_edge : Polarity::either,
+          limits.polarity,
           limits.effort,
           whole(survey),
           true};
@@ -262,6 +269,24 @@ std::vector<Candidate> confined(std::vector<Candidate> candidates, const Search&
   return candidates;
 }
 
+/// The search beyond the limits, for the reasons alone; with the brightness turned round when nothing else
+/// comes near.
+std::vector<Miss> reasons_beyond(const PatternTarget& target, const Survey& survey, const FindLimits& limits,
+                                 Work* work) {
+  Search wider{target, survey, beyond(limits, survey), work};
+  const auto look = [&] {
+    return judged(target, survey, confined(candidates_of(wider), wider, limits), limits).misses;
+  };
+  std::vector<Miss> reasons = look();
+  const bool explained = !reasons.empty() && reasons[0].score >= 0.8 * limits.least_score;
+  if (explained || limits.polarity == Polarity::either || limits.polarity == Polarity::per_edge)
+    return reasons;
+  wider.reach.polarity = limits.polarity == Polarity::inverted ? Polarity::as_taught : Polarity::inverted;
+  std::vector<Miss> turned = look();
+  const bool nearer = !turned.empty() && (reasons.empty() || turned[0].score > reasons[0].score);
+  return nearer ? turned : reasons;
+}
+
 }  // namespace
 
 Findings find(const PatternTarget& target, const Survey& survey, const FindLimits& limits, Explain explain,
@@ -269,11 +294,8 @@ Findings find(const PatternTarget& target, const Survey& survey, const FindLimit
   require_valid(limits);
   const Search search{target, survey, asked(limits, survey), work};
   Findings findings = judged(target, survey, confined(candidates_of(search), search, limits), limits);
-  if (explain == Explain::always || (explain == Explain::when_nothing && findings.sightings.empty())) {
-    const Search wider{target, survey, beyond(limits, survey), work};
-    add_misses(findings,
-               judged(target, survey, confined(candidates_of(wider), wider, limits), limits).misses);
-  }
+  if (explain == Explain::always || (explain == Explain::when_nothing && findings.sightings.empty()))
+    add_misses(findings, reasons_beyond(target, survey, limits, work));
   findings.complete = !search.stopped();
   return findings;
 }

@@ -241,6 +241,30 @@ TEST_CASE("ranges are strict, and the miss names the limit; setting what it says
   }
 }
 
+TEST_CASE("a part with its brightness turned round is found when that is allowed, and named when not") {
+  const Pose2 tile{1, 2, -50_deg};
+  Image<uint8_t> dark = Shot{.pieces = leaf_at(tile), .seed = 31}.take();
+  const Image<uint8_t> bright = dark;
+  for (int y = 0; y < dark.height(); ++y)
+    for (int x = 0; x < dark.width(); ++x) dark(x, y) = static_cast<uint8_t>(255 - dark(x, y));
+  for (const Polarity polarity : {Polarity::inverted, Polarity::either, Polarity::per_edge}) {
+    CAPTURE(static_cast<int>(polarity));
+    const Findings f = find_in(dark, {.polarity = polarity});
+    REQUIRE(f.sightings.size() == 1);
+    CHECK(f.sightings[0].score > 93);
+    CHECK(distance({f.sightings[0].x, f.sightings[0].y}, Shot{}.pixel_of(tile)) < 0.05);
+    if (polarity != Polarity::per_edge) CHECK(f.sightings[0].inverted);
+    const Findings g = find_in(bright, {.polarity = polarity});
+    CHECK(g.sightings.size() == (polarity == Polarity::inverted ? 0 : 1));
+    for (const Sighting& s : g.sightings) CHECK_FALSE(s.inverted);
+  }
+  const Findings f = find_in(dark);
+  CHECK(f.sightings.empty());
+  const LimitMissed* l = limit_of(f, "polarity");
+  REQUIRE(l);
+  CHECK(l->needed == "as taught");
+}
+
 TEST_CASE("a pose at the end of a range is flagged") {
   const Image<uint8_t> picture = Shot{.pieces = leaf_at({0, 0, -30_deg}), .seed = 19}.take();
   const double found = find_in(picture).sightings.at(0).angle.degrees();

@@ -23,7 +23,7 @@ enum class Polarity {
 struct FindLimits {
   Range<Angle> angle = full_turn;
   Range<double> scale = {1.0, 1.0};  ///< 0.1 to 10; zero width fixes it
-  double least_score = 60;           ///< 0 to 100
+  double least_score = 50;           ///< 0 to 100
   double least_contrast =
       8;          ///< grey levels over two pixels across an edge; a weaker edge is not seen. 1 to 255
   int count = 0;  ///< the best so many; 0 means all

@@ -1,0 +1,277 @@
+// How surely the leaf is found in hard pictures, how seldom something else is taken for it, and whether a
+// picture without an answer says why. The seeds were used for nothing else.
+// `bench_finding [--hard N] [--none N] [--reasons N]`
+#include <cmath>
+#include <cstdio>
+#include <cstdlib>
+#include <cstring>
+#include <map>
+#include <string>
+
+#include "heron/locate/pattern.hpp"
+#include "heron/locate/survey.hpp"
+#include "heron/render/tray_station.hpp"
+
+using namespace heron;
+using namespace heron::render;
+
+namespace {
+
+constexpr int width = 640, height = 512;
+
+CameraModel camera() {
+  return camera_above(600, {.fx = 2400, .fy = 2400, .cx = (width - 1) / 2.0, .cy = (height - 1) / 2.0});
+}
+
+Point2 pixel_of(const Pose2& tile) { return camera().project({tile.x, tile.y, 0}); }
+
+void put(Scene& scene, const std::vector<Piece>& pieces) {
+  scene.pieces.insert(scene.pieces.end(), pieces.begin(), pieces.end());
+}
+
+std::vector<Piece> leaf(const Pose2& pose, double scale, bool mirror, double glaze = 0.62) {
+  std::vector<Piece> pieces = tile_pieces("leaf", pose, glaze);
+  for (Piece& p : pieces) {
+    p.outline = scaled(p.outline, scale);
+    if (mirror) p.outline = mirrored(p.outline);
+  }
+  return pieces;
+}
+
+PatternTarget taught_leaf() {
+  Scene scene;
+  scene.camera = camera();
+  scene.width = width, scene.height = height;
+  scene.texture = 0.012;
+  put(scene, leaf({}, 1, false));
+  Random random(31337);
+  return teach_pattern(expose(exact_picture(scene), {.sigma = 2}, random),
+                       Region::rectangle(pixel_of({}), 204, 152, {}), {.name = "leaf"});
+}
+
+Scene bare(Random& random, double least_light, double most_light) {
+  Scene scene;
+  scene.camera = camera();
+  scene.width = width, scene.height = height;
+  scene.background = random.uniform(0.15, 0.3);
+  scene.texture = random.uniform(0, 0.015);
+  scene.texture_seed = static_cast<uint64_t>(random.whole(1, 1000000));
+  scene.light = {
+      random.uniform(least_light, most_light), {random.uniform(-0.6, 0.6), random.uniform(-0.6, 0.6)}, 0.2};
+  scene.blur_px = random.uniform(0.6, 1.5);
+  return scene;
+}
+
+/// Other tiles, and mirrored leaves, wherever room is left.
+void add_clutter(Scene& scene, std::vector<Pose2>& taken, int things, Random& random) {
+  const char* const kinds[] = {"kite", "hexagon", "crescent", "rosette"};
+  for (int i = 0; i < things; ++i)
+    for (int attempt = 0; attempt < 30; ++attempt) {
+      const Pose2 at{random.uniform(-75, 75), random.uniform(-60, 60), degrees(random.uniform(-180, 180))};
+      bool free = true;
+      for (const Pose2& other : taken) free = free && distance(at.position(), other.position()) > 46;
+      if (!free) continue;
+      taken.push_back(at);
+      if (i == 0)
+        put(scene, leaf(at, random.uniform(0.85, 1.15), true));
+      else
+        put(scene, tile_pieces(kinds[random.whole(0, 3)], at, random.uniform(0.35, 0.8)));
+      break;
+    }
+}
+
+double noise_of(Random& random) { return random.uniform(1, 5); }
+
+/// Up to 40% covered or outside, in any light, blurred, noisy, among look-alikes, in any pose and size.
+void hard(const PatternTarget& target, int pictures) {
+  int found = 0, wrong = 0;
+  double lowest = 100, highest_false = 0;
+  Random random(20260707);
+  for (int run = 0; run < pictures; ++run) {
+    Scene scene = bare(random, 0.3, 1.5);
+    const double scale = random.uniform(0.82, 1.18), hidden = random.uniform(0, 0.4);
+    Pose2 tile{random.uniform(-40, 40), random.uniform(-30, 30), degrees(random.uniform(-180, 180))};
+    const bool outside = random.uniform() < 0.2;
+    if (outside) {  // its middle as far from the border as leaves that share of a tile outside
+      tile.angle = degrees(random.uniform(-20, 20));
+      tile.x = 80 + (hidden - 0.5) * 44 * scale;
+    }
+    std::vector<Pose2> taken{tile};
+    put(scene, leaf(tile, scale, false));
+    add_clutter(scene, taken, 4, random);
+    if (!outside) {  // a strip across it, of any brightness
+      const double strip = 44 * scale * hidden,
+                   at = random.uniform(-22 * scale + strip / 2, 22 * scale - strip / 2);
+      scene.pieces.push_back({rectangle(strip, 60, {at, 0}), tile, random.uniform(0.05, 0.9)});
+    }
+    const Image<uint8_t> picture =
+        expose(exact_picture(scene), {.sigma = noise_of(random), .electrons = 20000}, random);
+    const Findings f = find(target, Survey(Image<uint8_t>(picture)), {.scale = {0.8, 1.2}}, Explain::never);
+    bool seen = false;
+    for (const Sighting& s : f.sightings) {
+      const bool right = distance({s.x, s.y}, pixel_of(tile)) < 1 &&
+                         std::abs((s.angle + tile.angle).wrapped().degrees()) < 1 &&
+                         std::abs(s.scale - scale) < 0.02;
+      if (right) lowest = std::min(lowest, s.score);
+      if (!right) highest_false = std::max(highest_false, s.score);
+      seen = seen || right, wrong += !right;
+    }
+    found += seen;
+    if (!seen) {
+      std::printf("  picture %d not found: hidden %.2f%s, scale %.2f, light %.2f, blur %.2f;", run, hidden,
+                  outside ? " (outside)" : "", scale, scene.light.level, scene.blur_px);
+      for (const Miss& m : f.misses)
+        if (distance({m.x, m.y}, pixel_of(tile)) < 10)
+          for (const LimitMissed& l : m.limits)
+            std::printf(" %s %.1f (%s)", l.name.c_str(), l.value, l.needed.c_str());
+      std::printf("\n");
+    }
+  }
+  std::printf(
+      "%d hard pictures: %d found (%.2f %%), %d false; lowest true score %.1f, highest false score %.1f\n",
+      pictures, found, 100.0 * found / pictures, wrong, lowest, highest_false);
+}
+
+void none(const PatternTarget& target, int pictures) {
+  int wrong = 0;
+  double highest = 0;
+  Random random(5550123);
+  for (int run = 0; run < pictures; ++run) {
+    Scene scene = bare(random, 0.3, 1.5);
+    std::vector<Pose2> taken;
+    add_clutter(scene, taken, 8, random);
+    const Image<uint8_t> picture =
+        expose(exact_picture(scene), {.sigma = noise_of(random), .electrons = 20000}, random);
+    const Findings f = find(target, Survey(Image<uint8_t>(picture)), {.scale = {0.8, 1.2}, .least_score = 30},
+                            Explain::never);
+    for (const Sighting& s : f.sightings)
+      highest = std::max(highest, s.score), wrong += s.score >= FindLimits{}.least_score;
+  }
+  std::printf("%d pictures without the leaf: %d false; the highest score of anything %.1f\n", pictures, wrong,
+              highest);
+}
+
+/// Finds that fail for one known cause: is it named, and does setting what is said find the part?
+void reasons(const PatternTarget& target, int pictures) {
+  struct Count {
+    int all = 0, named = 0, cured = 0;
+  };
+  std::map<std::string, Count> counts;
+  Random random(808080);
+  const char* const causes[] = {"score",   "contrast", "angle",   "scale",   "count",
+                                "overlap", "region",   "outside", "polarity"};
+  for (int run = 0; run < pictures; ++run) {
+    const std::string cause = causes[static_cast<size_t>(run) % std::size(causes)];
+    Scene scene = bare(random, 0.6, 1.1);
+    scene.light.gradient = scene.light.gradient * 0.4;
+    double scale = 1;
+    Pose2 tile{random.uniform(-40, 40), random.uniform(-30, 30), degrees(random.uniform(-180, 180))};
+    FindLimits limits;
+    const double picture_angle = (-tile.angle).wrapped().degrees();
+    if (cause == "contrast") scene.light.level = 0.3, limits.least_contrast = random.uniform(50, 70);
+    if (cause == "angle")
+      limits.angle = {degrees(picture_angle + random.uniform(8, 100)),
+                      degrees(picture_angle + random.uniform(110, 240))};
+    if (cause == "scale")
+      scale = random.uniform() < 0.5 ? random.uniform(0.82, 0.93) : random.uniform(1.08, 1.2);
+    if (cause == "outside")
+      tile = {80 - random.uniform(2, 9), random.uniform(-30, 30), degrees(random.uniform(-180, 180))},
+      limits.most_outside = 0.05, limits.least_score = 40;
+    std::vector<Pose2> taken{tile};
+    put(scene, leaf(tile, scale, false));
+    Pose2 second = tile;
+    if (cause == "overlap") {
+      second = {tile.x + 22 * cos(tile.angle), tile.y + 22 * sin(tile.angle),
+                tile.angle + degrees(random.uniform(60, 120))};
+      put(scene, leaf(second, 1, false, 0.7));
+      limits.most_overlap = 0.02, limits.least_score = 40;
+      taken.push_back(second);
+    }
+    add_clutter(scene, taken, 3, random);
+    if (cause == "count") {
+      for (int attempt = 0; attempt < 200 && taken.size() < 6; ++attempt) {
+        second = {random.uniform(-55, 55), random.uniform(-40, 40), degrees(random.uniform(-180, 180))};
+        bool free = true;
+        for (const Pose2& other : taken) free = free && distance(second.position(), other.position()) > 46;
+        if (!free) continue;
+        put(scene, leaf(second, 1, false));
+        limits.count = 1;
+        break;
+      }
+      if (limits.count == 0) continue;
+    }
+    if (cause == "region")
+      limits.region = Region::rectangle(pixel_of(tile) + Point2{random.uniform(-1, 1) < 0 ? -90.0 : 90.0, 0},
+                                        120, 200, {});
+    if (cause == "score") {
+      const double strip = random.uniform(8, 16);
+      scene.pieces.push_back({rectangle(strip, 60, {random.uniform(-14, 14), 0}), tile, 0.4});
+      limits.least_score = 93;
+    }
+    Image<uint8_t> picture = expose(exact_picture(scene), {.sigma = 2, .electrons = 20000}, random);
+    if (cause == "polarity")
+      for (int y = 0; y < height; ++y)
+        for (int x = 0; x < width; ++x) picture(x, y) = static_cast<uint8_t>(255 - picture(x, y));
+    const Survey survey{Image<uint8_t>(picture)};
+    const Findings f = find(target, survey, limits);
+    const size_t expected = cause == "count" || cause == "overlap" ? 1 : 0;
+    Count& count = counts[cause];
+    ++count.all;
+    const Miss* named = nullptr;
+    const LimitMissed* limit = nullptr;
+    for (const Miss& m : f.misses)
+      for (const LimitMissed& l : m.limits)
+        if (!named && l.name == cause &&
+            (distance({m.x, m.y}, pixel_of(tile)) < 5 || distance({m.x, m.y}, pixel_of(second)) < 5))
+          named = &m, limit = &l;
+    if (f.sightings.size() != expected || !named) {
+      std::printf("  run %d, %s: %zu found, %zu misses:", run, cause.c_str(), f.sightings.size(),
+                  f.misses.size());
+      for (const Miss& m : f.misses)
+        for (const LimitMissed& l : m.limits)
+          std::printf(" [%s %.2f (%s) at %.0f from it]", l.name.c_str(), l.value, l.needed.c_str(),
+                      distance({m.x, m.y}, pixel_of(tile)));
+      std::printf("\n");
+      continue;
+    }
+    ++count.named;
+    FindLimits set = limits;
+    for (const LimitMissed& l : named->limits) {
+      if (l.name == "score") set.least_score = l.value - 0.5;
+      if (l.name == "contrast") set.least_contrast = std::max(1.0, 0.4 * l.value);
+      if (l.name == "angle") set.angle = {degrees(l.value - 2), degrees(l.value + 2)};
+      if (l.name == "scale") set.scale = {l.value - 0.02, l.value + 0.02};
+      if (l.name == "count") set.count = static_cast<int>(l.value);
+      if (l.name == "overlap") set.most_overlap = std::min(1.0, l.value + 0.01);
+      if (l.name == "region") set.region = Region::rectangle({named->x, named->y}, 20, 20, {});
+      if (l.name == "outside") set.most_outside = std::min(1.0, l.value + 0.01);
+      if (l.name == "polarity") set.polarity = Polarity::either;
+    }
+    bool cured = false;
+    for (const Sighting& s : find(target, survey, set, Explain::never).sightings)
+      cured = cured || distance({s.x, s.y}, {named->x, named->y}) < 3;
+    count.cured += cured;
+    if (!cured)
+      std::printf("  run %d, %s: named %s %.2f, but setting it does not find it\n", run, cause.c_str(),
+                  limit->name.c_str(), limit->value);
+  }
+  int all = 0, named = 0, cured = 0;
+  for (const auto& [name, c] : counts) {
+    std::printf("  %-9s %3d finds, named %3d, cured %3d\n", name.c_str(), c.all, c.named, c.cured);
+    all += c.all, named += c.named, cured += c.cured;
+  }
+  std::printf(
+      "%d finds that fail for one cause: named in %.1f %%, found after setting what is said in %.1f %%\n",
+      all, 100.0 * named / std::max(1, all), 100.0 * cured / std::max(1, all));
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+  std::map<std::string, int> counts{{"--hard", 500}, {"--none", 500}, {"--reasons", 500}};
+  for (int i = 1; i + 1 < argc; i += 2) counts[argv[i]] = std::atoi(argv[i + 1]);
+  const PatternTarget target = taught_leaf();
+  if (counts["--hard"]) hard(target, counts["--hard"]);
+  if (counts["--none"]) none(target, counts["--none"]);
+  if (counts["--reasons"]) reasons(target, counts["--reasons"]);
+}
