@@ -1,15 +1,20 @@
 #include <fmt/format.h>
 
 #include <chrono>
+#include <condition_variable>
+#include <mutex>
 #include <nlohmann/json.hpp>
+#include <thread>
 
 #include "commands.hpp"
+#include "heron/base/work.hpp"
 #include "heron/draw/overlay.hpp"
 #include "heron/files/mapping_file.hpp"
 #include "heron/files/picture_file.hpp"
 #include "heron/files/report_json.hpp"
 #include "heron/files/target_file.hpp"
 #include "heron/locate/survey.hpp"
+#include "limit_options.hpp"
 #include "options.hpp"
 #include "steps.hpp"
 
@@ -17,20 +22,44 @@ namespace heron::tool {
 namespace {
 
 struct FindOptions {
-  std::string target, mapping, drawing, angle, scale, region;
+  std::string target, mapping, drawing, region;
   std::vector<std::string> pictures, without;
-  std::optional<double> least_score, least_contrast, most_overlap, height;
-  std::optional<int> count;
-  bool json = false, quick = false;
+  LimitOptions limits;
+  std::optional<double> height, budget_ms;
+  bool json = false, quick = false, why = false;
+};
+
+/// Stops a piece of work when its time is over, unless it is done before.
+class Deadline {
+ public:
+  Deadline(Work& work, std::optional<double> milliseconds) {
+    if (!milliseconds) return;
+    thread_ = std::thread([this, &work, wait = std::chrono::duration<double, std::milli>(*milliseconds)] {
+      std::unique_lock lock(mutex_);
+      if (!done_when_.wait_for(lock, wait, [this] { return done_; })) work.stop();
+    });
+  }
+  ~Deadline() {
+    if (!thread_.joinable()) return;
+    {
+      const std::lock_guard lock(mutex_);
+      done_ = true;
+    }
+    done_when_.notify_one();
+    thread_.join();
+  }
+  Deadline(const Deadline&) = delete;
+  Deadline& operator=(const Deadline&) = delete;
+
+ private:
+  std::mutex mutex_;
+  std::condition_variable done_when_;
+  bool done_ = false;
+  std::thread thread_;
 };
 
 FindLimits limits_of(const FindOptions& o, FindLimits limits) {
-  if (!o.angle.empty()) limits.angle = parse_angle_range(o.angle);
-  if (!o.scale.empty()) limits.scale = parse_range(o.scale, "--scale");
-  if (o.least_score) limits.least_score = *o.least_score;
-  if (o.least_contrast) limits.least_contrast = *o.least_contrast;
-  if (o.most_overlap) limits.most_overlap = *o.most_overlap;
-  if (o.count) limits.count = *o.count;
+  limits = o.limits.applied_to(limits);
   if (!o.region.empty()) limits.region = Region::rectangle(parse_box(o.region, "--region"));
   for (const std::string& text : o.without) {
     if (o.region.empty()) fail_argument("find: --without cuts parts out of --region; give that too");
@@ -50,7 +79,12 @@ Report report_on(const std::string& path, const PatternTarget& target, const Fin
   PartPlace place = target.settings().place;
   if (o.height) place.height_mm = *o.height;
   Report report;
-  add_findings(report, find(target, survey, limits, o.quick ? Explain::never : Explain::when_nothing),
+  Work work;
+  const Deadline deadline(work, o.budget_ms);
+  const Explain explain = o.quick ? Explain::never : o.why ? Explain::always : Explain::when_nothing;
+  Findings findings = find(target, survey, limits, explain, &work);
+  report.complete = findings.complete;
+  add_findings(report, std::move(findings),
                mapping ? Frames{&mapping->mapping, mapping->axes ? &*mapping->axes : nullptr} : Frames{},
                place);
   report.picture = path;
@@ -61,9 +95,19 @@ Report report_on(const std::string& path, const PatternTarget& target, const Fin
 
 int find_in_all(const FindOptions& o) {
   const LoadedTarget loaded = load_target(o.target);
-  if (loaded.edited)
+  if (loaded.edited && !loaded.settings_lost && !loaded.resized)
     fmt::print(stderr, "heron: find: note: {} was edited since it was taught; its edges follow the edit\n",
                o.target);
+  if (loaded.settings_lost)
+    fmt::print(stderr,
+               "heron: find: note: {} has lost its settings; the defaults serve, the origin is its centre\n",
+               o.target);
+  if (loaded.resized)
+    fmt::print(stderr,
+               "heron: find: note: {} was resized since it was taught; its origin is stretched with it\n",
+               o.target);
+  if (o.budget_ms && !(*o.budget_ms > 0)) fail_argument("find: --budget must be above 0 milliseconds");
+  if (o.quick && o.why) fail_argument("find: --quick and --why exclude each other");
   const FindLimits limits = limits_of(o, loaded.target.settings().limits);
   std::optional<MappingRecord> mapping;
   if (!o.mapping.empty()) mapping = load_mapping(o.mapping);
@@ -104,13 +148,7 @@ void add_find(CLI::App& app, Action& action) {
   CLI::App* c = app.add_subcommand("find", "Finds a taught part in pictures, and says why not when not");
   c->add_option("target", o->target, "target file")->required();
   c->add_option("pictures", o->pictures, "pictures to look at")->required();
-  c->add_option("--angle", o->angle,
-                "-30..30, 30 (both sides) or any; from the taught pose, from +x towards +y");
-  c->add_option("--scale", o->scale, "MIN..MAX, or one number");
-  c->add_option("--least-score", o->least_score, "0 to 100");
-  c->add_option("--least-contrast", o->least_contrast, "grey levels over two pixels, 1 to 255");
-  c->add_option("--count", o->count, "the best so many; 0 for all");
-  c->add_option("--most-overlap", o->most_overlap, "share of a part that another may cover, 0 to 1");
+  o->limits.add_to(*c);
   c->add_option("--region", o->region, "X,Y,WIDTH,HEIGHT: where a part's origin may lie");
   c->add_option("--without", o->without, "X,Y,WIDTH,HEIGHT cut out of --region; may be given several times")
       ->expected(1)
@@ -121,6 +159,9 @@ void add_find(CLI::App& app, Action& action) {
       "millimetres that the part stands above the mapping's plane; kept in the target unless given");
   c->add_option("--picture", o->drawing, "draws the result; FILE-01, FILE-02 ... for several pictures");
   c->add_flag("--quick", o->quick, "does not search beyond the ranges for the reason when nothing is found");
+  c->add_flag("--why", o->why, "searches beyond the ranges even when parts were found");
+  c->add_option("--budget", o->budget_ms,
+                "milliseconds after which a picture's search ends with what is sure so far");
   c->add_flag("--json", o->json, "one JSON object a picture");
   c->footer(
       "Example: heron find leaf.png tray/tray-01.png --mapping mapping.toml --picture found.png\nLimits that "

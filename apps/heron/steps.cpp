@@ -12,8 +12,10 @@
 namespace heron::tool {
 namespace {
 
-std::string limit_words(const LimitMissed& limit) {
+std::string words_of(const LimitMissed& limit) {
   if (limit.name == "region") return "needs " + limit.needed;
+  if (limit.name == "polarity")
+    return fmt::format("{}, needed {}", limit.value < 0 ? "inverted" : "as taught", limit.needed);
   return fmt::format("{} is {:.4g}, needed {}", limit.name, limit.value, limit.needed);
 }
 
@@ -88,15 +90,20 @@ void print_report(const Report& report) {
                s.angle.degrees(), s.scale, s.score);
     if (const auto& place = robot ? p.robot : p.world; place)
       fmt::print("   {:>9.3f} {:>9.3f} {:>9.3f}", place->x_mm, place->y_mm, place->angle.degrees());
+    if (s.inverted) fmt::print("  inverted");
     for (const std::string& end : s.range_end) fmt::print("  at the end of the {} range", end);
+    if (s.beyond)
+      fmt::print("; beyond it, at angle {:.2f} and scale {:.4f}, it would score {:.1f}",
+                 s.beyond->angle.degrees(), s.beyond->scale, s.beyond->score);
     fmt::print("\n");
   }
-  if (report.parts.empty() && report.misses.empty())
+  if (!report.complete) fmt::print("  stopped when the time was over; there may be more\n");
+  if (report.parts.empty() && report.misses.empty() && report.complete)
     fmt::print("  nothing in it resembles the target, not even beyond the limits\n");
   for (const Miss& m : report.misses) {
     fmt::print("  miss at ({:.0f}, {:.0f}), angle {:.1f}, scale {:.2f}, score {:.1f}:", m.x, m.y,
                m.angle.degrees(), m.scale, m.score);
-    for (size_t i = 0; i < m.limits.size(); ++i) fmt::print("{} {}", i ? "," : "", limit_words(m.limits[i]));
+    for (size_t i = 0; i < m.limits.size(); ++i) fmt::print("{} {}", i ? "," : "", words_of(m.limits[i]));
     fmt::print("\n");
   }
 }

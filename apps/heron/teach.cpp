@@ -1,82 +1,263 @@
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 
 #include <cmath>
 #include <filesystem>
+#include <nlohmann/json.hpp>
 
 #include "commands.hpp"
 #include "heron/draw/overlay.hpp"
 #include "heron/files/picture_file.hpp"
 #include "heron/files/target_file.hpp"
+#include "heron/locate/survey.hpp"
+#include "heron/locate/teaching.hpp"
+#include "limit_options.hpp"
 #include "options.hpp"
 
 namespace heron::tool {
+namespace {
+
+using Json = nlohmann::ordered_json;
+
+struct TeachOptions {
+  std::string picture, kind = "pattern", region, origin, output, name, drawing, preview, grasp;
+  std::vector<std::string> without, also;
+  std::optional<double> strength, height;
+  std::optional<int> detail;
+  double stable_share = 0.75;
+  LimitOptions limits;
+  bool replace = false, json = false;
+};
+
+/// The settings of the target that the output holds already, or the defaults.
+TeachPattern settings_of(const TeachOptions& o, TeachPattern s) {
+  if (!o.origin.empty()) s.origin = parse_point(o.origin, "--origin");
+  if (!o.name.empty()) s.name = o.name;
+  if (o.strength) s.least_strength = *o.strength;
+  if (o.detail) s.detail = *o.detail;
+  s.limits = o.limits.applied_to(s.limits);
+  if (o.height) s.place.height_mm = *o.height;
+  if (!std::isfinite(s.place.height_mm))
+    fail_argument("teach: --height must be a finite number of millimetres");
+  if (!o.grasp.empty()) {
+    const auto grasp =
+        parse_numbers(o.grasp, 3, "--grasp", "X,Y,ANGLE in millimetres and degrees, for example 12,0,90");
+    s.place.grasp = {grasp[0], grasp[1], degrees(grasp[2])};
+  }
+  return s;
+}
+
+using Words = std::vector<std::pair<std::string, std::string>>;
+
+Words words_of(const TeachPattern& s) {
+  Words words{{"name", s.name},
+              {"strength", s.least_strength > 0 ? fmt::format("{:g}", s.least_strength) : "chosen"},
+              {"detail", fmt::format("{}", s.detail)}};
+  for (auto& word : limit_words(s.limits)) words.push_back(std::move(word));
+  const Pose2& g = s.place.grasp;
+  words.emplace_back("height", fmt::format("{:g} mm", s.place.height_mm));
+  words.emplace_back("grasp", fmt::format("{:g},{:g},{:g}", g.x, g.y, g.angle.degrees()));
+  return words;
+}
+
+/// What a target that stands there would become; on standard error, beside the results.
+void print_change(const std::string& path, const PatternTarget& before, const PatternTarget& after) {
+  fmt::print(stderr, "heron: teach: {} is taught already\n  {:<15} {:>20} {:>20}\n", path, "", "now", "new");
+  fmt::print(stderr, "  {:<15} {:>20} {:>20}\n", "edges", before.levels()[0].size(),
+             after.levels()[0].size());
+  const auto size = [](const PatternTarget& t) {
+    return fmt::format("{} x {}", t.pixels().width(), t.pixels().height());
+  };
+  fmt::print(stderr, "  {:<15} {:>20} {:>20}\n", "pixels", size(before), size(after));
+  const Words a = words_of(before.settings()), b = words_of(after.settings());
+  for (size_t i = 0; i < a.size(); ++i)
+    fmt::print(stderr, "  {:<15} {:>20} {:>20}{}\n", a[i].first, a[i].second, b[i].second,
+               a[i].second == b[i].second ? "" : "  changed");
+}
+
+/// What a person would do about it.
+std::vector<std::string> advice_of(const TeachingReport& r) {
+  std::vector<std::string> advice;
+  if (r.cut_places > 1)
+    advice.push_back(
+        fmt::format("edges run into the border of what is taught at {} places: widen the region if "
+                    "they are the part's, cut them out if not",
+                    r.cut_places));
+  if (r.saturated > 0.1)
+    advice.push_back(fmt::format(
+        "{:.0f} % of the pixels beside edges are as bright as can be: less light, or mask the glare",
+        100 * r.saturated));
+  if (r.weakest_contrast < 6 * r.noise_sigma)
+    advice.push_back("the weakest edges hardly rise above the noise: raise --strength");
+  if (r.slide_ratio > 4)
+    advice.push_back(
+        fmt::format("the position is {:.0f} times less sure along {:.0f} degrees than across: take "
+                    "in edges that run across that direction",
+                    r.slide_ratio, r.slide.degrees()));
+  if (r.turned && r.turned->score > 70)
+    advice.push_back(fmt::format(
+        "turned by {:.0f} degrees it resembles itself ({:.0f}): take in what tells the two apart, or set "
+        "--least-score above",
+        r.turned->angle.degrees(), r.turned->score));
+  if (r.elsewhere && r.elsewhere->score > 50)
+    advice.push_back(fmt::format(
+        "something at ({:.0f}, {:.0f}) resembles it ({:.0f}): set --least-score above, if it is none",
+        r.elsewhere->x, r.elsewhere->y, r.elsewhere->score));
+  return advice;
+}
+
+Json json_of(const Likeness& l) {
+  return {{"score", l.score}, {"x", l.x}, {"y", l.y}, {"angle", l.angle.degrees()}};
+}
+
+void print_json(const PatternTarget& target, const TeachingReport& r, const std::string& written) {
+  Json j{{"target", target.name()},
+         {"written", written.empty() ? Json(nullptr) : Json(written)},
+         {"edges", r.edges},
+         {"strength", target.strength()},
+         {"noise", r.noise_sigma},
+         {"contrast", {{"median", r.median_contrast}, {"weakest", r.weakest_contrast}}},
+         {"sigma",
+          {{"x", r.expected.x},
+           {"y", r.expected.y},
+           {"angle", r.turns ? Json(r.expected.angle.degrees()) : Json(nullptr)},
+           {"scale", r.expected.scale}}},
+         {"same_after", r.turns ? Json(360.0 / r.turns) : Json(0.0)},
+         {"turned", r.turned ? json_of(*r.turned) : Json(nullptr)},
+         {"elsewhere", r.elsewhere ? json_of(*r.elsewhere) : Json(nullptr)},
+         {"advice", advice_of(r)}};
+  fmt::print("{}\n", j.dump(-1, ' ', false, Json::error_handler_t::replace));
+}
+
+void print_table(const PatternTarget& target, const TeachingReport& r) {
+  fmt::print("  edges      {} of at least {:.0f} grey levels; on coarser levels {}\n", r.edges[0],
+             target.strength(), fmt::join(r.edges.begin() + 1, r.edges.end(), ", "));
+  fmt::print("  contrast   median {:.0f}, one edge in twenty below {:.0f}; noise {:.1f} grey levels\n",
+             r.median_contrast, r.weakest_contrast, r.noise_sigma);
+  fmt::print("  expected   x {:.4f} px, y {:.4f} px, {}scale {:.6f} (one sigma of a find in this noise)\n",
+             r.expected.x, r.expected.y,
+             r.turns ? fmt::format("angle {:.4f} degrees, ", r.expected.angle.degrees()) : "",
+             r.expected.scale);
+  if (r.turns == 0)
+    fmt::print("  turned     it looks the same at every angle, so its angle is reported as 0\n");
+  else if (r.turns > 1)
+    fmt::print("  turned     it looks the same after {:g} degrees; angles are reported within {:g}..{:g}\n",
+               360.0 / r.turns, -180.0 / r.turns, 180.0 / r.turns);
+  if (r.turned)
+    fmt::print("  turned     by {:.0f} degrees it resembles itself most, score {:.0f}\n",
+               r.turned->angle.degrees(), r.turned->score);
+  else if (r.turns != 0)
+    fmt::print("  turned     nothing like itself at any other angle\n");
+  if (r.elsewhere)
+    fmt::print("  elsewhere  the next best thing in this picture scores {:.0f} at ({:.0f}, {:.0f})\n",
+               r.elsewhere->score, r.elsewhere->x, r.elsewhere->y);
+  else
+    fmt::print("  elsewhere  nothing in this picture resembles it\n");
+  for (const std::string& line : advice_of(r)) fmt::print("  advice     {}\n", line);
+}
+
+/// Keeps what is stable over the further pictures; says how much that was.
+PatternTarget stable(const PatternTarget& target, const TeachOptions& o) {
+  std::vector<std::unique_ptr<Survey>> surveys;
+  std::vector<const Survey*> pictures;
+  for (const std::string& path : o.also) {
+    surveys.push_back(std::make_unique<Survey>(grey_levels(load_picture(path))));
+    pictures.push_back(surveys.back().get());
+  }
+  StableTarget kept = keep_stable_edges(target, pictures, o.stable_share);
+  for (const size_t i : kept.not_found)
+    fmt::print(stderr, "heron: teach: note: the part is not found in {}; that picture is left out\n",
+               o.also[i]);
+  fmt::print(stderr, "heron: teach: {} of {} edges are the same in {} further picture{}\n",
+             kept.target.levels()[0].size(), kept.edges_before, kept.used, kept.used == 1 ? "" : "s");
+  return std::move(kept.target);
+}
+
+int teach(const TeachOptions& o) {
+  if (o.output.empty() == o.preview.empty())
+    fail_argument(
+        "teach: give either --output, the target file to write, or --preview, a picture of what would "
+        "be taught");
+  if (!o.output.empty() && std::filesystem::path(o.output).extension() != ".png")
+    fail_argument(fmt::format("{}: a target is written as .png", o.output));
+  Region region = Region::rectangle(parse_box(o.region, "--region"));
+  for (const std::string& text : o.without) region.subtract(Region::rectangle(parse_box(text, "--without")));
+
+  std::optional<LoadedTarget> before;
+  const bool there = !o.output.empty() && std::filesystem::exists(o.output);
+  if (there) try {
+      before = load_target(o.output);
+    } catch (const Error&) {
+      if (!o.replace)
+        fail_argument(fmt::format("{}: is there already and is no target; --replace replaces it", o.output));
+    }
+  TeachPattern settings;
+  if (before) settings = before->target.settings();
+  settings.origin.reset();
+  if (!before && !o.output.empty()) settings.name = std::filesystem::path(o.output).stem().string();
+  settings = settings_of(o, settings);
+
+  const Survey survey(grey_levels(load_picture(o.picture)));
+  PatternTarget target = teach_pattern(survey.level(0), region, settings);
+  const Point2 place = settings.origin.value_or(region.bounds().centre());
+  if (!o.also.empty()) target = stable(target, o);
+  const TeachingReport report = report_teaching(target, &survey, place);
+
+  if (before) print_change(o.output, before->target, target);
+  if (there && !o.replace)
+    fail_argument(fmt::format(
+        "{}: nothing was written; --replace replaces what is there, another --output keeps it", o.output));
+  if (!o.output.empty()) save_target(o.output, target);
+  for (const std::string& drawing : {o.preview, o.drawing})
+    if (!drawing.empty()) save_picture(drawing, draw_target(target, &report));
+  if (o.json) {
+    print_json(target, report, o.output);
+  } else {
+    fmt::print("{}: '{}' {}\n", o.output.empty() ? o.preview : o.output, target.name(),
+               o.output.empty() ? "as it would be taught" : "taught");
+    print_table(target, report);
+  }
+  return 0;
+}
+
+}  // namespace
 
 void add_teach(CLI::App& app, Action& action) {
-  struct TeachOptions {
-    std::string picture, region, origin, output, name, drawing, angle = "any", scale = "1", grasp;
-    std::vector<std::string> without;
-    TeachPattern settings;
-  };
   auto o = std::make_shared<TeachOptions>();
-  CLI::App* c = app.add_subcommand("teach", "Teaches a part from a region of a picture");
+  CLI::App* c =
+      app.add_subcommand("teach", "Teaches a part from a region of a picture, and says how good it is");
   c->add_option("picture", o->picture, "picture of the part")->required();
+  c->add_option("--kind", o->kind, "pattern")->check(CLI::IsMember({"pattern"}))->capture_default_str();
   c->add_option("--region", o->region, "X,Y,WIDTH,HEIGHT: smallest corner and extent, picture coordinates")
       ->required();
   c->add_option("--without", o->without, "X,Y,WIDTH,HEIGHT cut out of the region; may be given several times")
       ->expected(1)
       ->multi_option_policy(CLI::MultiOptionPolicy::TakeAll);
+  c->add_option("--also", o->also,
+                "further pictures of the part: only edges that are the same in them are kept");
+  c->add_option("--stable-share", o->stable_share, "share of those pictures in which a kept edge is seen")
+      ->capture_default_str();
   c->add_option("--origin", o->origin, "X,Y of the part's position; the region's centre unless given");
   c->add_option("--name", o->name, "the part's name; the output's unless given");
-  c->add_option("--strength", o->settings.least_strength,
-                "grey levels over two pixels from which on an edge is taught; 0 chooses")
-      ->capture_default_str();
-  c->add_option("--angle", o->angle, "angles to find it at: -30..30, 30 (both sides) or any")
-      ->capture_default_str();
-  c->add_option("--scale", o->scale, "scales to find it at: MIN..MAX, or one number")->capture_default_str();
-  c->add_option("--least-score", o->settings.limits.least_score, "0 to 100")->capture_default_str();
-  c->add_option("--least-contrast", o->settings.limits.least_contrast,
-                "grey levels over two pixels, 1 to 255")
-      ->capture_default_str();
-  c->add_option("--height", o->settings.place.height_mm,
-                "millimetres that the part's face stands above the work plane")
-      ->capture_default_str();
+  c->add_option("--strength", o->strength,
+                "grey levels over two pixels from which on an edge is taught; 0 chooses");
+  c->add_option("--detail", o->detail,
+                "0 teaches every edge; 1, 2, 3 only those that a picture halved so often still shows");
+  o->limits.add_to(*c);
+  c->add_option("--height", o->height, "millimetres that the part's face stands above the work plane");
   c->add_option(
       "--grasp", o->grasp,
       "X,Y,ANGLE: where a robot takes it, in millimetres and degrees from its origin, in its own frame");
-  c->add_option("--output", o->output, "the target file to write, .png")->required();
+  c->add_option("--output", o->output, "the target file to write, .png");
+  c->add_option("--preview", o->preview, "draws what would be taught, and writes no target");
+  c->add_flag("--replace", o->replace,
+              "replaces a target that is there, and keeps its settings unless given");
   c->add_option("--picture", o->drawing, "draws the taught edges");
+  c->add_flag("--json", o->json, "one JSON object");
   c->footer(
       "Example: heron teach teach.png --region 534,430,212,164 --output leaf.png\nThe target is a picture: "
       "erase clutter in any paint program, and it is no longer taught.");
-  c->callback([o, &action] {
-    action = [o] {
-      Region region = Region::rectangle(parse_box(o->region, "--region"));
-      for (const std::string& text : o->without)
-        region.subtract(Region::rectangle(parse_box(text, "--without")));
-      TeachPattern& s = o->settings;
-      if (!o->origin.empty()) s.origin = parse_point(o->origin, "--origin");
-      s.name = o->name.empty() ? std::filesystem::path(o->output).stem().string() : o->name;
-      s.limits.angle = parse_angle_range(o->angle);
-      s.limits.scale = parse_range(o->scale, "--scale");
-      if (!std::isfinite(s.place.height_mm))
-        fail_argument("teach: --height must be a finite number of millimetres");
-      if (!o->grasp.empty()) {
-        const auto grasp = parse_numbers(o->grasp, 3, "--grasp",
-                                         "X,Y,ANGLE in millimetres and degrees, for example 12,0,90");
-        s.place.grasp = {grasp[0], grasp[1], degrees(grasp[2])};
-      }
-      if (std::filesystem::path(o->output).extension() != ".png")
-        fail_argument(fmt::format("{}: a target is written as .png", o->output));
-      const PatternTarget target = teach_pattern(grey_levels(load_picture(o->picture)), region, s);
-      save_target(o->output, target);
-      if (!o->drawing.empty()) save_picture(o->drawing, draw_target(target));
-      fmt::print(
-          "{}: '{}' taught, {} edges of at least {:.0f} grey levels on {} levels{}\n", o->output,
-          target.name(), target.levels()[0].size(), target.strength(), target.levels().size(),
-          target.has_angle() ? "" : "; it looks the same at every angle, so its angle is reported as 0");
-      return 0;
-    };
-  });
+  c->callback([o, &action] { action = [o] { return teach(*o); }; });
 }
 
 }  // namespace heron::tool

@@ -116,7 +116,30 @@ Image<Rgb> draw_residuals(const ImageView<const uint8_t>& picture, const std::ve
   return canvas.image();
 }
 
-Image<Rgb> draw_target(const PatternTarget& target) {
+namespace {
+
+/// What a teaching report says, in a few short lines.
+std::vector<std::string> lines_of(const TeachingReport& r) {
+  std::vector<std::string> lines;
+  lines.push_back(fmt::format(
+      "one sigma of a find: x {:.4f} px  y {:.4f} px{}  scale {:.6f}", r.expected.x, r.expected.y,
+      r.turns ? fmt::format("  angle {:.4f}\u00b0", r.expected.angle.degrees()) : "", r.expected.scale));
+  std::string turned = r.turns == 0  ? "the same at every angle"
+                       : r.turns > 1 ? fmt::format("the same after {:g}\u00b0", 360.0 / r.turns)
+                                     : "no symmetry";
+  if (r.turned)
+    turned += fmt::format("; most like itself turned by {:.0f}\u00b0: {:.0f}", r.turned->angle.degrees(),
+                          r.turned->score);
+  lines.push_back(turned);
+  lines.push_back(fmt::format("contrast {:.0f}, weakest {:.0f}, noise {:.1f}; next best thing around it: {}",
+                              r.median_contrast, r.weakest_contrast, r.noise_sigma,
+                              r.elsewhere ? fmt::format("{:.0f}", r.elsewhere->score) : "none"));
+  return lines;
+}
+
+}  // namespace
+
+Image<Rgb> draw_target(const PatternTarget& target, const TeachingReport* report) {
   const int zoom = std::clamp(1000 / std::max(target.pixels().width(), target.pixels().height()), 1, 8);
   Canvas canvas(target.pixels(), zoom);
   for (int y = 0; y < target.mask().height(); ++y)
@@ -134,6 +157,14 @@ Image<Rgb> draw_target(const PatternTarget& target) {
   canvas.label({0, 0},
                fmt::format("{}: {} edges on {} levels, strength {:.0f}; rings: first search", target.name(),
                            target.levels()[0].size(), target.levels().size(), target.strength()));
+  if (report) {
+    const std::vector<std::string> lines = lines_of(*report);
+    double y = target.pixels().height() - 22.0 * static_cast<double>(lines.size()) / zoom;
+    for (const std::string& line : lines) {
+      canvas.label({0, y}, line, {1, 1, 1}, 12);
+      y += 22.0 / zoom;
+    }
+  }
   return canvas.image();
 }
 

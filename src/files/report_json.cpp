@@ -27,6 +27,10 @@ Json json_of(const ReportedPart& part) {
          {"sigma",
           {{"x", s.sigma.x}, {"y", s.sigma.y}, {"angle", s.sigma.angle.degrees()}, {"scale", s.sigma.scale}}},
          {"range_end", s.range_end}};
+  if (s.inverted) j["inverted"] = true;
+  if (s.beyond)
+    j["beyond"] = {
+        {"angle", s.beyond->angle.degrees()}, {"scale", s.beyond->scale}, {"score", s.beyond->score}};
   if (part.world) j["world"] = json_of(*part.world);
   if (part.robot) j["robot"] = json_of(*part.robot);
   return j;
@@ -35,7 +39,7 @@ Json json_of(const ReportedPart& part) {
 Json json_of(const Miss& m) {
   Json limits = Json::array();
   for (const LimitMissed& l : m.limits)
-    limits.push_back({{"name", l.name}, {"value", l.value}, {"needed", l.needed}});
+    limits.push_back({{"name", l.name}, {"value", l.value}, {"needed", l.needed}, {"sigma", l.sigma}});
   return {{"x", m.x},         {"y", m.y},         {"angle", m.angle.degrees()},
           {"scale", m.scale}, {"score", m.score}, {"limits", limits}};
 }
@@ -51,6 +55,7 @@ std::string report_json(const Report& report) {
          {"found", Json::array()},
          {"misses", Json::array()}};
   if (report.number > 0) j["number"] = report.number;
+  if (!report.complete) j["complete"] = false;
   for (const ReportedPart& part : report.parts) j["found"].push_back(json_of(part));
   for (const Miss& miss : report.misses) j["misses"].push_back(json_of(miss));
   return line(j);

@@ -30,7 +30,7 @@ PoseGrid pose_grid(const PatternTarget& target, const CoarseSearch& search, int 
       std::max(4.0, 1.3 * std::sqrt(squares / static_cast<double>(target.coarse_edges().size())) *
                         std::ldexp(1.0, -level));
   PoseGrid grid;
-  grid.scale_step = 1 + 1.6 / radius;
+  grid.scale_step = 1 + 1.3 / radius;
   std::vector<double> scales{search.scale.min};
   if (search.scale.max > search.scale.min) {
     const int steps = std::max(1, static_cast<int>(std::ceil(std::log(search.scale.max / search.scale.min) /
@@ -47,7 +47,7 @@ PoseGrid pose_grid(const PatternTarget& target, const CoarseSearch& search, int 
     }
     const double turn = 2 * std::numbers::pi,
                  width = std::min(turn, search.angle.max.radians() - search.angle.min.radians());
-    const double wanted = 1.6 / (radius * std::max(scale, 0.25));
+    const double wanted = 1.3 / (radius * std::max(scale, 0.25));
     const bool whole = width > turn - wanted;
     const int steps = std::max(1, static_cast<int>(std::ceil((whole ? turn : width) / wanted)));
     const double step = width > 0 ? (whole ? turn : width) / steps : wanted;

@@ -1,5 +1,7 @@
 #include <fmt/format.h>
 
+#include <optional>
+
 #include "coarse_search.hpp"
 #include "edge_fit.hpp"
 #include "grey_model.hpp"
@@ -130,6 +132,22 @@ double spread(const PoseSigma& sigma, const PatternTarget& target) {
   return std::hypot(std::hypot(sigma.x, sigma.y), std::hypot(turn, radius * sigma.scale));
 }
 
+/// Of the poses in which a part with a symmetry looks the same: the one whose angle lies nearest to the
+/// middle of the range, to 0 when that is a full turn.
+Similarity2 told_pose(const Similarity2& pose, const PatternTarget& target, const Range<Angle>& range) {
+  if (target.symmetry() < 2) return pose;
+  const double period = 2 * std::numbers::pi / target.symmetry();
+  const double width = range.max.radians() - range.min.radians();
+  const double middle = width < 2 * std::numbers::pi - 1e-9 ? range.min.radians() + width / 2 : 0;
+  const double angle = middle + std::remainder(pose.angle.radians() - middle, period);
+  Similarity2 told = pose;
+  told.angle = radians(angle).wrapped();
+  const Point2 centre = pose * target.symmetry_centre();
+  const Point2 origin = centre - rotated(target.symmetry_centre(), told.angle) * pose.scale;
+  told.x = origin.x, told.y = origin.y;
+  return told;
+}
+
 /// The last steps of a candidate that has come through all levels: all edges, then the grey values.
 Candidate finished(const Candidate& start, const Search& search) {
   const Image<uint8_t>& picture = search.survey.level(0);
@@ -137,7 +155,8 @@ Candidate finished(const Candidate& start, const Search& search) {
   EdgeFitSearch edge = edge_search(search, 0);
   edge.rounds = 1;
   Candidate c = start;
-  const EdgeFit fit = fit_edges(picture, target.columns()[0], start.pose, edge);
+  c.pose = told_pose(c.pose, target, search.reach.angle);
+  const EdgeFit fit = fit_edges(picture, target.columns()[0], c.pose, edge);
   if (fit.fitted) c.pose = fit.pose, c.sigma = fit.sigma;
   const auto told =
       [&](PoseSigma sigma) {  // an angle that was given is exact, one that there is not is unknown
@@ -171,7 +190,10 @@ std::vector<Candidate> all_finished(const std::vector<Candidate>& starts, const 
 std::vector<Candidate> candidates_of(const Search& search) {
   const PatternTarget& target = search.target;
   const Reach& reach = search.reach;
-  CoarseSearch coarse{.angle = reach.angle, .scale = reach.scale, .origins = reach.origins};
+  Range<Angle> angles = reach.angle;
+  if (const double period = 360.0 / target.symmetry(); (angles.max - angles.min).degrees() > period)
+    angles.max = angles.min + degrees(period);
+  CoarseSearch coarse{.angle = angles, .scale = reach.scale, .origins = reach.origins};
   coarse.least_contrast = reach.least_contrast;
   coarse.polarity = reach.polarity, coarse.effort = reach.effort;
   // On the coarse level a part that is 40% covered still answers well, with help from its surroundings.
@@ -224,43 +246,60 @@ Angle nearest_end(const Range<Angle>& range, Angle angle) {
   return abs((angle - range.min).wrapped()) < abs((angle - range.max).wrapped()) ? range.min : range.max;
 }
 
-/// A candidate that fits best beyond a range is held at the range's end. Where it fits well there too, it
-/// stands at that end, flagged; else it stays where it is, for a miss that says so.
-Candidate confined(const Candidate& c, const Search& search, const FindLimits& limits) {
-  const PatternTarget& target = search.target;
-  const bool turned = target.has_angle() && !contains_turned(limits.angle, c.pose.angle),
-             scaled = !limits.scale.contains(c.pose.scale);
-  if (!turned && !scaled) return c;
-  Candidate held = c;
+/// `c` with angle or scale, or both, held where they now are, fitted and seen anew; nothing when that does
+/// not come to `least_score`.
+std::optional<Candidate> held_at(Candidate c, bool hold_angle, bool hold_scale, double least_score,
+                                 const Search& search) {
   EdgeFitSearch edge = edge_search(search, 0);
   edge.rise = c.rise, edge.rounds = 3;
-  if (turned) {
-    held.pose.angle = nearest_end(limits.angle, c.pose.angle).wrapped(), edge.free_angle = false;
-    if (limits.angle.max > limits.angle.min) held.range_end.push_back("angle");
-  }
-  if (scaled) {
-    held.pose.scale = std::clamp(c.pose.scale, limits.scale.min, limits.scale.max), edge.free_scale = false;
-    if (limits.scale.max > limits.scale.min) held.range_end.push_back("scale");
-  }
-  // Too far for edges to be met again.
-  const double radius = 0.5 * std::hypot(target.extent().width, target.extent().height);
-  if (radius * (std::abs((held.pose.angle - c.pose.angle).wrapped().radians()) +
-                std::abs(std::log(held.pose.scale / c.pose.scale))) >
-      6)
-    return c;
-  const EdgeFit fit = fit_edges(search.survey.level(0), target.columns()[0], held.pose, edge);
-  if (!fit.fitted) return c;
-  held.pose = fit.pose, held.sigma = fit.sigma;
-  see(held, search);
-  if (held.score < limits.least_score) return c;
-  const GreyFit grey = fit_greys(search.survey.level(0), *target.greys(), held.seen->weights, held.pose,
+  edge.free_angle = edge.free_angle && !hold_angle, edge.free_scale = edge.free_scale && !hold_scale;
+  const PatternTarget& target = search.target;
+  const EdgeFit fit = fit_edges(search.survey.level(0), target.columns()[0], c.pose, edge);
+  if (!fit.fitted) return std::nullopt;
+  const PoseSigma before = c.sigma;
+  c.pose = fit.pose, c.sigma = fit.sigma;
+  see(c, search);
+  if (c.score < least_score) return std::nullopt;
+  const GreyFit grey = fit_greys(search.survey.level(0), *target.greys(), c.seen->weights, c.pose,
                                  edge.free_angle, edge.free_scale);
-  if (grey.fitted) held.pose = grey.pose, held.sigma = grey.sigma;
+  if (grey.fitted) c.pose = grey.pose, c.sigma = grey.sigma;
   // What is held cannot tell how well it is known.
-  if (turned) held.sigma.angle = c.sigma.angle;
-  if (scaled) held.sigma.scale = c.sigma.scale;
-  if (!held.range_end.empty()) held.beyond = BeyondRange{c.pose.angle, c.pose.scale, c.score};
-  return held;
+  if (!edge.free_angle) c.sigma.angle = before.angle;
+  if (!edge.free_scale) c.sigma.scale = before.scale;
+  return c;
+}
+
+/// A candidate that fits best beyond a range is held at the range's end. Where it fits well there too, it
+/// stands at that end, flagged; else it stays where it is, for a miss that says so. A scale that was free
+/// only for the sake of a reason is held first: where the part fits as well, scale is not the reason.
+Candidate confined(Candidate c, const Search& search, const FindLimits& limits) {
+  const PatternTarget& target = search.target;
+  const Candidate free = c;
+  // Farther off, no edge would be met again.
+  const double radius = 0.5 * std::hypot(target.extent().width, target.extent().height), far = 6;
+  const double scale = std::clamp(c.pose.scale, limits.scale.min, limits.scale.max);
+  const bool scaled = scale != c.pose.scale;
+  const auto flagged = [&](Candidate held, const char* name, bool is_range) {
+    if (!is_range) return held;
+    held.range_end.push_back(name);
+    held.beyond = BeyondRange{free.pose.angle, free.pose.scale, free.score};
+    return held;
+  };
+  if (scaled && radius * std::abs(std::log(scale / c.pose.scale)) < far) {
+    Candidate there = c;
+    there.pose.scale = scale;
+    const bool is_range = limits.scale.max > limits.scale.min;
+    if (const auto held = held_at(there, false, true, is_range ? limits.least_score : 0.9 * c.score, search))
+      c = flagged(*held, "scale", is_range);
+  }
+  if (!target.has_angle() || contains_turned(limits.angle, c.pose.angle)) return c;
+  Candidate there = c;
+  there.pose.angle = nearest_end(limits.angle, c.pose.angle).wrapped();
+  if (radius * std::abs((there.pose.angle - c.pose.angle).wrapped().radians()) > far) return c;
+  const bool held_scale = scaled && c.pose.scale == scale;
+  if (const auto held = held_at(there, true, held_scale, limits.least_score, search))
+    return flagged(*held, "angle", limits.angle.max > limits.angle.min);
+  return c;
 }
 
 std::vector<Candidate> confined(std::vector<Candidate> candidates, const Search& search,

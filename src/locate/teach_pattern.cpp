@@ -9,6 +9,7 @@
 #include "heron/image/pyramid.hpp"
 #include "heron/locate/pattern.hpp"
 #include "limits.hpp"
+#include "symmetry.hpp"
 #include "teach_edges.hpp"
 
 namespace heron {
@@ -114,21 +115,46 @@ PatternTarget::PatternTarget(Image<uint8_t> pixels, Image<uint8_t> mask, Point2 
   if (!(settings_.least_strength >= 0 && settings_.least_strength <= 255))
     fail_argument(fmt::format("teach: strength {} must be from 0 (chosen) to 255 grey levels",
                               settings_.least_strength));
+  if (settings_.detail < 0 || settings_.detail > 3)
+    fail_argument(fmt::format("teach: detail {} must be from 0 (every edge) to 3", settings_.detail));
   require_valid(settings_.limits);
   const Image<uint8_t> filled = filled_under_mask(pixels_, mask_);
   const double noise_sigma = heron::noise_sigma(filled);
   strength_ =
       settings_.least_strength > 0 ? settings_.least_strength : chosen_strength(filled, mask_, noise_sigma);
+  const auto strength_on = [&](int level) {
+    return std::max(strength_ * std::ldexp(1.0, -std::min(level, 1)), 4.0);
+  };
+  const auto shapes_at = [&](const Image<uint8_t>& finest, int detail) {  // edges of a coarser level
+    std::vector<TaughtEdge> shapes;
+    if (detail == 0) return shapes;
+    Image<uint8_t> halved(finest.view());
+    for (int i = 0; i < detail; ++i) halved = halve(halved);
+    for (const TaughtEdge& e : edges_of(halved, strength_on(detail), 3))
+      shapes.push_back({from_level(e.place, detail), e.normal});
+    return shapes;
+  };
   Image<uint8_t> level = filled;
 
+  const std::vector<TaughtEdge> coarse_shapes = shapes_at(filled, settings_.detail);
+  const auto shown_on = [&](const std::vector<TaughtEdge>& edges, int index) {
+    std::vector<TaughtEdge> shown;
+    const double within = 1.2 * std::ldexp(1.0, settings_.detail) + std::ldexp(1.0, index);
+    for (const TaughtEdge& e : edges)
+      if (std::any_of(coarse_shapes.begin(), coarse_shapes.end(), [&](const TaughtEdge& c) {
+            return distance(c.place - origin_, e.place) < within && dot(c.normal, e.normal) > 0.7;
+          }))
+        shown.push_back(e);
+    return shown;
+  };
   for (int index = 0; index < 7; ++index) {
     std::vector<TaughtEdge> edges;
     const int least_chain = index == 0 ? 6 : index == 1 ? 4 : 2;
-    for (const TaughtEdge& e :
-         edges_of(level, std::max(strength_ * std::ldexp(1.0, -std::min(index, 1)), 4.0), least_chain)) {
+    for (const TaughtEdge& e : edges_of(level, strength_on(index), least_chain)) {
       const Point2 p = from_level(e.place, index);
       if (counts_at(mask_, p)) edges.push_back({p - origin_, e.normal});
     }
+    if (index < settings_.detail) edges = shown_on(edges, index);
     if (index == 0) {
       if (static_cast<int>(edges.size()) < least_edges)
         fail_argument(
@@ -145,6 +171,10 @@ PatternTarget::PatternTarget(Image<uint8_t> pixels, Image<uint8_t> mask, Point2 
     }
     levels_.push_back(std::move(edges));
     level = halve(level);
+  }
+  if (has_angle_) {
+    const Symmetry symmetry = symmetry_of(levels_[0]);
+    turns_ = symmetry.turns, turn_centre_ = symmetry.centre;
   }
   coarse_ = spread_choice(levels_.back(), most_coarse_edges);
   for (const TaughtEdge& e : coarse_)

@@ -6,7 +6,7 @@
 #include "heron/image/image.hpp"
 #include "heron/image/region.hpp"
 #include "heron/light/light.hpp"
-#include "heron/locate/pattern.hpp"
+#include "heron/locate/teaching.hpp"
 #include "heron/report/report.hpp"
 
 namespace heron {
@@ -44,6 +44,6 @@ Image<Rgb> draw_sigma_map(int width, int height, const Mapping& mapping,
 
 /// The taught pixels, enlarged, with the edges that were taught and the origin; pixels that do not count are
 /// hatched.
-Image<Rgb> draw_target(const PatternTarget& target);
+Image<Rgb> draw_target(const PatternTarget& target, const TeachingReport* report = nullptr);
 
 }  // namespace heron

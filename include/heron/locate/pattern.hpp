@@ -44,8 +44,9 @@ struct TeachPattern {
       {};  ///< which point of the picture is the part's position; its region's centre unless given
   double least_strength = 0;  ///< grey levels over two pixels from which on an edge is taught; 0 chooses by
                               ///< the region's strongest edges
-  FindLimits limits = {};     ///< kept with the target, used when a find names none
-  PartPlace place = {};       ///< kept with the target
+  int detail = 0;  ///< 0 teaches every edge; 1, 2, 3 only those that the picture halved so often still shows
+  FindLimits limits = {};  ///< kept with the target, used when a find names none
+  PartPlace place = {};    ///< kept with the target
 };
 
 /// One edge of the taught part.
@@ -98,6 +99,10 @@ class PatternTarget {
   const Box& extent() const { return extent_; }
   /// False for a part that looks the same at every angle; its angle is then reported as 0.
   bool has_angle() const { return has_angle_; }
+  /// How often it looks the same in a full turn, 1 for most parts. Angles are reported within that part of a
+  /// turn, or within the range asked for.
+  int symmetry() const { return turns_; }
+  Point2 symmetry_centre() const { return turn_centre_; }
 
  private:
   Image<uint8_t> pixels_, mask_;
@@ -112,6 +117,8 @@ class PatternTarget {
   std::shared_ptr<const GreyModel> greys_;
   Box extent_;
   bool has_angle_ = true;
+  int turns_ = 1;
+  Point2 turn_centre_;
 };
 
 /// Teaches the part of `picture` inside `region`. Cost: the region's pixels.

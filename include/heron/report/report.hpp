@@ -23,6 +23,7 @@ struct Report {
   double elapsed_ms = 0;  ///< from the picture in memory to the parts' poses
   std::vector<ReportedPart> parts;
   std::vector<Miss> misses;
+  bool complete = true;  ///< false when the search was stopped: there may be more
 };
 
 /// What is known of the frames; each may be missing.

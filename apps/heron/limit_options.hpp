@@ -1,0 +1,24 @@
+#pragma once
+#include <CLI/CLI.hpp>
+#include <optional>
+#include <string>
+
+#include "heron/locate/pattern.hpp"
+
+namespace heron::tool {
+
+/// What may be found, as options of `teach` and `find`; what is not given stays as it was.
+struct LimitOptions {
+  std::string angle, scale, polarity;
+  std::optional<double> least_score, least_contrast, most_overlap, most_outside, effort;
+  std::optional<int> count;
+
+  void add_to(CLI::App& command);
+  /// Throws Error{invalid_argument} for text that is no range or no polarity.
+  FindLimits applied_to(FindLimits limits) const;
+};
+
+/// The limits in a line a setting, "name value", as a person reads them.
+std::vector<std::pair<std::string, std::string>> limit_words(const FindLimits& limits);
+
+}  // namespace heron::tool

@@ -1,0 +1,134 @@
+#include <Eigen/Cholesky>
+
+#include "edge_profile.hpp"
+#include "grey_model.hpp"
+#include "heron/geometry/linear.hpp"
+#include "heron/locate/survey.hpp"
+#include "heron/locate/teaching.hpp"
+#include "teach_edges.hpp"
+
+namespace heron {
+namespace {
+
+/// Slope of the cubic spline at a pixel.
+Point2 slope_at(const Image<float>& c, int x, int y) {
+  const auto at = [&](int u, int v) { return static_cast<double>(c(x + u, y + v)); };
+  const auto across = [&](double before, double here, double after) {
+    return (before + 4 * here + after) / 6;
+  };
+  return {0.5 * across(at(1, -1) - at(-1, -1), at(1, 0) - at(-1, 0), at(1, 1) - at(-1, 1)),
+          0.5 * across(at(-1, 1) - at(-1, -1), at(0, 1) - at(0, -1), at(1, 1) - at(1, -1))};
+}
+
+/// The information about x, y, angle, log scale in the pixels beside the edges, for noise of one grey level.
+Eigen::Matrix4d information_of(const PatternTarget& target, const Image<uint8_t>& filled, double& saturated) {
+  const GreyModel& m = *target.greys();
+  Eigen::Matrix4d information = Eigen::Matrix4d::Zero();
+  double pixels = 0, bright = 0;
+  for (int y = 1; y + 1 < filled.height(); ++y)
+    for (int x = 1; x + 1 < filled.width(); ++x) {
+      if (!m.nearest(x, y)) continue;
+      ++pixels, bright += filled(x, y) >= 254;
+      const Point2 arm = Point2{static_cast<double>(x), static_cast<double>(y)} - m.origin;
+      const Point2 slope = slope_at(m.coefficients, x, y);
+      const Eigen::Vector4d j(slope.x, slope.y, cross(arm, slope), dot(arm, slope));
+      information += j * j.transpose();
+    }
+  saturated = pixels > 0 ? bright / pixels : 0;
+  // The slopes' own noise is no information.
+  const double noise = 1.39 * m.noise_sigma * m.noise_sigma * pixels;
+  information(0, 0) = std::max(1e-3, information(0, 0) - noise);
+  information(1, 1) = std::max(1e-3, information(1, 1) - noise);
+  return information;
+}
+
+void expect(const PatternTarget& target, const Image<uint8_t>& filled, TeachingReport& report) {
+  Eigen::Matrix4d information = information_of(target, filled, report.saturated);
+  if (!target.has_angle()) {
+    information.row(2).setZero(), information.col(2).setZero();
+    information(2, 2) = 1;
+  }
+  const double noise = std::max(0.3, report.noise_sigma);  // rounding to whole grey levels is noise too
+  const Eigen::Matrix4d covariance =
+      2 * noise * noise * Eigen::LDLT<Eigen::Matrix4d>(information).solve(Eigen::Matrix4d::Identity());
+  report.expected = {std::sqrt(covariance(0, 0)), std::sqrt(covariance(1, 1)),
+                     target.has_angle() ? radians(std::sqrt(covariance(2, 2))) : degrees(180),
+                     std::sqrt(covariance(3, 3))};
+  const SymmetricEigen axes = eigen_symmetric(covariance.topLeftCorner<2, 2>());
+  report.slide_ratio = std::sqrt(axes.values[1] / std::max(1e-18, axes.values[0]));
+  const double slide = std::atan2(axes.vectors(1, 1), axes.vectors(0, 1));
+  report.slide = radians(slide < 0 ? slide + std::numbers::pi : slide);
+}
+
+void contrasts(const PatternTarget& target, const Image<uint8_t>& filled, TeachingReport& report) {
+  std::vector<double> values;
+  std::vector<Point2> cut;  // one edge of each place
+  for (const TaughtEdge& e : target.levels()[0]) {
+    const Point2 at = e.place + target.origin();
+    const EdgeMet met = meet_edge(filled, at, e.normal, 1, 0);
+    if (met.met) values.push_back(met.contrast);
+    const int x = static_cast<int>(std::lround(at.x)), y = static_cast<int>(std::lround(at.y));
+    bool clear = true;
+    for (int v = -3; v <= 3 && clear; v += 3)
+      for (int u = -3; u <= 3 && clear; u += 3)
+        clear = target.mask().view().holds(x + u, y + v) && target.mask()(x + u, y + v);
+    const auto known = [&](Point2 other) { return distance(other, at) < 8; };
+    if (!clear && std::none_of(cut.begin(), cut.end(), known)) cut.push_back(at);
+  }
+  report.cut_places = static_cast<int>(cut.size());
+  if (values.empty()) return;
+  std::sort(values.begin(), values.end());
+  report.median_contrast = values[values.size() / 2], report.weakest_contrast = values[values.size() / 20];
+}
+
+/// The taught picture in the middle of an even one, large enough to turn in.
+Image<uint8_t> framed(const Image<uint8_t>& filled, int margin) {
+  double sum = 0;
+  for (int x = 0; x < filled.width(); ++x) sum += filled(x, 0) + filled(x, filled.height() - 1);
+  Image<uint8_t> result(filled.width() + 2 * margin, filled.height() + 2 * margin);
+  for (int y = 0; y < result.height(); ++y)
+    for (int x = 0; x < result.width(); ++x) {
+      const int u = x - margin, v = y - margin;
+      result(x, y) =
+          filled.view().holds(u, v) ? filled(u, v) : static_cast<uint8_t>(sum / (2.0 * filled.width()));
+    }
+  return result;
+}
+
+/// The best find that is another pose than the one taught, which stands at `place`.
+std::optional<Likeness> likest(const PatternTarget& target, const Survey& survey, Point2 place, bool turned) {
+  FindLimits limits;
+  limits.least_score = 20, limits.most_overlap = 1, limits.effort = 0.75;
+  if (turned) {
+    const double period = 360.0 / std::max(1, target.symmetry()), away = std::min(12.0, 0.2 * period);
+    limits.angle = {degrees(away), degrees(period - away)};
+  }
+  std::optional<Likeness> best;
+  const double near = 0.2 * std::hypot(target.extent().width, target.extent().height);
+  for (const Sighting& s : find(target, survey, limits, Explain::never).sightings)
+    if ((turned || distance({s.x, s.y}, place) > near) && (!best || s.score > best->score))
+      best = Likeness{s.score, s.x, s.y, s.angle};
+  return best;
+}
+
+}  // namespace
+
+TeachingReport report_teaching(const PatternTarget& target, const Survey* picture, Point2 place) {
+  TeachingReport report;
+  for (const auto& level : target.levels()) report.edges.push_back(level.size());
+  const Image<uint8_t> filled = filled_under_mask(target.pixels(), target.mask());
+  report.noise_sigma = target.greys()->noise_sigma;
+  report.turns = target.has_angle() ? target.symmetry() : 0;
+  contrasts(target, filled, report);
+  expect(target, filled, report);
+  if (target.has_angle()) {
+    const int margin = std::max(filled.width(), filled.height()) / 2;
+    report.turned =
+        likest(target, Survey(framed(filled, margin)),
+               target.origin() + Point2{static_cast<double>(margin), static_cast<double>(margin)}, true);
+  }
+  if (picture) report.elsewhere = likest(target, *picture, place, false);
+  return report;
+}
+
+}  // namespace heron
