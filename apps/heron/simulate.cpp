@@ -85,6 +85,7 @@ void add_tray(CLI::App& simulate, Action& action) {
   c->add_option("--others", o->filling.others, "other tiles a picture")
       ->capture_default_str()
       ->check(CLI::Range(0, 20));
+  c->add_flag("--hard", o->filling.hard, "uneven light, blur, strips over the leaves, mirrored look-alikes");
   c->add_option("--output", o->output, "folder")->required();
   c->footer("Example: heron simulate tray --seed 7 --output cell");
   c->callback([o, &action] {
@@ -92,8 +93,8 @@ void add_tray(CLI::App& simulate, Action& action) {
       const TrayCell cell = write_tray_cell(o->output, o->seed, o->filling);
       const Box& r = cell.teach_region;
       fmt::print(
-          "{}: board.png, teach.png (leaf tile in {:g},{:g},{:g},{:g}), tray/ with {} pictures, touched.csv, "
-          "truth.json\n",
+          "{}: board.png, teach.png (leaf tile in {:g},{:g},{:g},{:g}), tray/ with {} pictures, known.csv, "
+          "touched.csv, truth.json\n",
           o->output, r.x, r.y, r.width, r.height, cell.station.views.size());
       return 0;
     };

@@ -196,6 +196,7 @@ std::vector<Candidate> candidates_of(const Search& search) {
   CoarseSearch coarse{.angle = angles, .scale = reach.scale, .origins = reach.origins};
   coarse.least_contrast = reach.least_contrast;
   coarse.polarity = reach.polarity, coarse.effort = reach.effort;
+  coarse.most_hits = static_cast<int>(64 * std::pow(16.0, reach.effort));  // 64, 256, 1024
   // On the coarse level a part that is 40% covered still answers well, with help from its surroundings.
   coarse.least_likeness = std::clamp(0.0096 * reach.least_score, 0.42, 0.52) + 0.06 * (1 - 2 * reach.effort);
   std::vector<Candidate> candidates;

@@ -50,6 +50,30 @@ void put(Scene& scene, const std::vector<Piece>& pieces) {
   scene.pieces.insert(scene.pieces.end(), pieces.begin(), pieces.end());
 }
 
+/// Light, blur and strips that make a view hard, and a mirrored leaf where the last other tile lay.
+void make_hard(TrayView& view, Random& random) {
+  view.scene.light = {random.uniform(0.4, 1.2), {random.uniform(-0.5, 0.5), random.uniform(-0.5, 0.5)}, 0.2};
+  view.scene.blur_px = random.uniform(0.6, 1.4);
+  std::vector<Piece> fake, strips;
+  for (const TrayTile& tile : view.tiles) {
+    if (tile.kind != "leaf") continue;
+    const Pose2 strip =
+        tile.table_from_tile * Pose2{random.uniform(-18, 18), 0, degrees(random.uniform(60, 120))};
+    strips.push_back({rectangle(60, random.uniform(2, 12)), strip, random.uniform(0.1, 0.9)});
+  }
+  if (!view.tiles.empty() && view.tiles.back().kind != "leaf") {
+    const Pose2 place = view.tiles.back().table_from_tile;
+    std::erase_if(view.scene.pieces, [&](const Piece& p) {
+      return distance(p.world_from_piece.position(), place.position()) < 1e-9;
+    });
+    fake = tile_pieces("leaf", place, 0.62);
+    for (Piece& p : fake) p.outline = mirrored(p.outline);
+    view.tiles.back().kind = "mirrored leaf";
+  }
+  put(view.scene, fake);
+  put(view.scene, strips);
+}
+
 TrayView filled_tray(const CameraModel& camera, const TrayFilling& filling, Random& random) {
   static const std::array<const char*, 4> other_kinds{"crescent", "kite", "hexagon", "rosette"};
   TrayView view;
@@ -60,6 +84,7 @@ TrayView filled_tray(const CameraModel& camera, const TrayFilling& filling, Rand
     view.tiles.push_back({other_kinds[static_cast<size_t>(random.whole(0, 3))], places.next(19)});
   for (const TrayTile& tile : view.tiles)
     put(view.scene, tile_pieces(tile.kind, tile.table_from_tile, random.uniform(0.52, 0.72)));
+  if (filling.hard) make_hard(view, random);
   return view;
 }
 

@@ -50,6 +50,28 @@ RobotTruth truth_of(const TrayStation& station, const Pose2& tile_from_grip) {
   return truth;
 }
 
+/// Where the taught origin of every leaf lies in the pictures, and its angle there: what `heron study
+/// --known` reads.
+std::string known_parts(const TrayStation& station, const Recording& recording, const Box& taught) {
+  std::string text = "picture,x,y,angle\n";
+  const Pose2 table_from_taught = table_from_grip(station, taught);
+  const Pose2 tile_from_taught = station.teach.tiles[0].table_from_tile.inverse() * table_from_taught;
+  const auto pixel = [&](Point2 p) { return station.camera.project({p.x, p.y, 0}); };
+  for (size_t i = 0; i < station.views.size(); ++i) {
+    int parts = 0;
+    for (const TrayTile& tile : station.views[i].tiles) {
+      if (tile.kind != "leaf") continue;
+      const Pose2 there = tile.table_from_tile * tile_from_taught;
+      const Point2 at = pixel(there.position()), ahead = pixel(there * Point2{0.01, 0});
+      text += fmt::format("{},{:.3f},{:.3f},{:.3f}\n", recording.pictures[i].file, at.x, at.y,
+                          direction(ahead - at).degrees());
+      ++parts;
+    }
+    if (parts == 0) text += recording.pictures[i].file + "\n";
+  }
+  return text;
+}
+
 std::string touched_points(const TrayStation& station, Random& random) {
   std::string text = "board_x,board_y,robot_x,robot_y\n";
   const Pose2 robot_from_board = station.robot_from_table * station.table_from_board;
@@ -83,6 +105,7 @@ TrayCell write_tray_cell(const std::string& folder, uint64_t seed, const TrayFil
     save_picture(recording.path(i), photographed(station.views[i].scene, station, random));
   }
   save_recording(recording);
+  write_file(cell.path("known.csv"), known_parts(station, recording, cell.teach_region));
   write_file(cell.path("touched.csv"), touched_points(station, random));
   const Pose2 tile_from_grip =
       station.teach.tiles[0].table_from_tile.inverse() * table_from_grip(station, cell.teach_region);

@@ -9,4 +9,13 @@ namespace heron {
 /// does not fit.
 std::vector<std::vector<double>> load_csv(const std::string& path, size_t columns);
 
+/// A row that begins with a name.
+struct NamedRow {
+  std::string name;
+  std::vector<double> numbers;
+};
+
+/// Rows of a name and `least` to `most` numbers, or of a name alone; otherwise as `load_csv`.
+std::vector<NamedRow> load_named_csv(const std::string& path, size_t least, size_t most);
+
 }  // namespace heron

@@ -37,6 +37,7 @@ struct TrayFilling {
   int views = 3;
   int leaves = 5;
   int others = 6;
+  bool hard = false;  ///< uneven light, blur, a strip over every leaf, mirrored leaves among the others
 };
 
 TrayStation make_tray_station(uint64_t seed, const TrayFilling& filling = {});

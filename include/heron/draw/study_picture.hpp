@@ -1,0 +1,22 @@
+#pragma once
+#include <string>
+#include <vector>
+
+#include "heron/image/image.hpp"
+#include "heron/locate/study.hpp"
+
+namespace heron {
+
+/// The scores of a study, picture after picture: parts as rings, everything else as crosses, the least score
+/// as it is (dashed) and as proposed (solid), and the gap between the worst part and the best of the rest.
+Image<Rgb> draw_scores(const std::vector<StudiedPicture>& pictures, const StudyAdvice& advice,
+                       double least_score);
+
+/// Several drawn pictures side by side on one sheet of about 1280 pixels, each with its words.
+struct SheetEntry {
+  Image<Rgb> picture;
+  std::string words;
+};
+Image<Rgb> draw_sheet(const std::vector<SheetEntry>& entries);
+
+}  // namespace heron

@@ -1,0 +1,55 @@
+#pragma once
+#include <optional>
+#include <vector>
+
+#include "heron/locate/pattern.hpp"
+
+namespace heron {
+
+/// What is known to lie in a picture.
+struct KnownPart {
+  double x = 0, y = 0;  ///< of the origin, picture coordinates
+  std::optional<Angle> angle = {};
+  std::optional<double> scale = {};
+};
+
+/// One thing that a search far beyond the limits came upon.
+struct StudiedFind {
+  double x = 0, y = 0;
+  Angle angle;
+  double scale = 1, score = 0, contrast = 0;
+  bool within = false;  ///< the limits let it through
+  bool right = false;   ///< it is a part: by what is known, else because the limits let it through
+};
+
+/// One picture of a study.
+struct StudiedPicture {
+  std::vector<StudiedFind> finds;  ///< best score first
+  bool known = false;              ///< what lies in it was told
+  int expected = 0;                ///< parts in it: as told, else as found
+  int found = 0, missing = 0, wrong = 0;
+  std::optional<double> margin = {};  ///< from the least score to the nearest right find above it
+  double noise_sigma = 0;
+};
+
+/// Finds `target` far beyond `limits` (any angle, a wider scale, low scores, the whole picture) and sorts
+/// what comes by `known`, the parts that lie there; nothing where that is not told. A find is right within a
+/// tenth of the part's size and 10 degrees. Cost: a wide find.
+StudiedPicture study_picture(const PatternTarget& target, const Survey& survey, const FindLimits& limits,
+                             const std::vector<KnownPart>* known = nullptr);
+
+/// What a set of pictures says about the limits.
+struct StudyAdvice {
+  FindLimits limits;                              ///< proposed; the search region is `region`
+  std::optional<double> worst_right, best_wrong;  ///< scores; wrong ones count within the proposed ranges
+  bool separated = true;           ///< a least score between the two keeps all parts and nothing else
+  std::optional<Box> region = {};  ///< where all parts lie, with a margin; nothing when it saves little
+  int right = 0;                   ///< parts that it rests on
+};
+
+/// Limits that let all right finds through with a margin and keep all others out, as far as the set tells;
+/// what it does not tell stays as it is. `width`, `height` of the pictures.
+StudyAdvice advise(const PatternTarget& target, const FindLimits& limits,
+                   const std::vector<StudiedPicture>& pictures, int width, int height);
+
+}  // namespace heron

@@ -1,0 +1,142 @@
+#include "heron/locate/study.hpp"
+
+#include <algorithm>
+
+#include "heron/locate/survey.hpp"
+
+namespace heron {
+namespace {
+
+constexpr double lowest_score = 25;  // what resembles the part less is not looked at
+
+FindLimits far_beyond(const FindLimits& limits) {
+  FindLimits wide = limits;
+  wide.angle = full_turn;
+  wide.scale = {std::max(0.1, 0.85 * limits.scale.min), std::min(10.0, 1.18 * limits.scale.max)};
+  wide.least_score = std::min(lowest_score, limits.least_score);
+  wide.least_contrast = std::min(4.0, limits.least_contrast);
+  wide.count = 0, wide.region = {}, wide.most_outside = 1;
+  wide.effort = std::max(0.75, limits.effort);  // the low scores bring many candidates
+  return wide;
+}
+
+bool lets_through(const FindLimits& l, const PatternTarget& target, const Sighting& s) {
+  const double slack = 3 * s.sigma.scale + 0.004;  // a scale that was held is free here
+  return s.score >= l.least_score && s.contrast >= l.least_contrast &&
+         (!target.has_angle() || contains_turned(l.angle, s.angle)) && s.scale >= l.scale.min - slack &&
+         s.scale <= l.scale.max + slack && (l.region.empty() || l.region.contains({s.x, s.y}));
+}
+
+bool is_part(const PatternTarget& target, const Sighting& s, const KnownPart& part) {
+  const double size = std::hypot(target.extent().width, target.extent().height);
+  if (distance({s.x, s.y}, {part.x, part.y}) > 0.1 * size) return false;
+  if (part.scale && std::abs(s.scale / *part.scale - 1) > 0.1) return false;
+  if (!part.angle || !target.has_angle()) return true;
+  const double period = 360.0 / target.symmetry();
+  return std::abs(std::remainder((s.angle - *part.angle).degrees(), period)) < 10;
+}
+
+/// The range of angles that holds all of them: the rest is the widest gap between neighbours.
+Range<Angle> range_of(std::vector<double> degrees_of) {
+  std::sort(degrees_of.begin(), degrees_of.end());
+  double widest = degrees_of.front() + 360 - degrees_of.back();
+  size_t after = 0;  // the first angle behind the gap
+  for (size_t i = 1; i < degrees_of.size(); ++i)
+    if (degrees_of[i] - degrees_of[i - 1] > widest) widest = degrees_of[i] - degrees_of[i - 1], after = i;
+  const double width = 360 - widest, margin = std::max(3.0, 0.1 * width);
+  if (width + 2 * margin > 300) return full_turn;
+  double from = std::floor(degrees_of[after] - margin);
+  if (from > 180) from -= 360;
+  return {degrees(from), degrees(from + std::ceil(width + 2 * margin))};
+}
+
+Range<double> scales_of(const std::vector<double>& scales, const Range<double>& now) {
+  const auto [least, most] = std::minmax_element(scales.begin(), scales.end());
+  if (now.min == now.max && std::abs(*least - now.min) < 0.006 && std::abs(*most - now.min) < 0.006)
+    return now;
+  const double width = *most - *least, margin = std::max(0.01, 0.15 * width);
+  if (width < 0.004 && std::abs(*least - 1) < 0.003) return {1, 1};
+  return {std::floor(100 * (*least - margin)) / 100, std::ceil(100 * (*most + margin)) / 100};
+}
+
+}  // namespace
+
+StudiedPicture study_picture(const PatternTarget& target, const Survey& survey, const FindLimits& limits,
+                             const std::vector<KnownPart>* known) {
+  StudiedPicture p;
+  p.known = known != nullptr, p.noise_sigma = survey.noise_sigma(0);
+  // What the limits let through as it will be found, and what lies beyond them.
+  std::vector<Sighting> sightings = find(target, survey, limits, Explain::never).sightings;
+  const double near = 0.1 * std::hypot(target.extent().width, target.extent().height);
+  for (Sighting& s : find(target, survey, far_beyond(limits), Explain::never).sightings) {
+    const auto here = [&](const Sighting& other) { return distance({s.x, s.y}, {other.x, other.y}) < near; };
+    if (std::none_of(sightings.begin(), sightings.end(), here)) sightings.push_back(std::move(s));
+  }
+  std::vector<bool> met(known ? known->size() : 0, false);
+  for (const Sighting& s : sightings) {
+    StudiedFind one{s.x, s.y, s.angle, s.scale, s.score, s.contrast, lets_through(limits, target, s), false};
+    if (known) {
+      for (size_t i = 0; i < known->size() && !one.right; ++i)
+        if (!met[i] && is_part(target, s, (*known)[i])) met[i] = true, one.right = true;
+    } else {
+      one.right = one.within;
+    }
+    if (one.right && one.within) {
+      ++p.found;
+      p.margin = std::min(p.margin.value_or(100), one.score - limits.least_score);
+    }
+    p.wrong += one.within && !one.right;
+    p.finds.push_back(one);
+  }
+  p.expected = known ? static_cast<int>(known->size()) : p.found;
+  p.missing = p.expected - p.found;
+  return p;
+}
+
+StudyAdvice advise(const PatternTarget& target, const FindLimits& limits,
+                   const std::vector<StudiedPicture>& pictures, int width, int height) {
+  StudyAdvice advice;
+  advice.limits = limits;
+  std::vector<double> angles, scales, contrasts;
+  double x0 = width, x1 = 0, y0 = height, y1 = 0, noise = 0;
+  int least_count = 1 << 20, most_count = 0;
+  for (const StudiedPicture& p : pictures) {
+    least_count = std::min(least_count, p.expected), most_count = std::max(most_count, p.expected);
+    noise = std::max(noise, p.noise_sigma);
+    for (const StudiedFind& s : p.finds) {
+      if (!s.right) continue;
+      ++advice.right;
+      angles.push_back(s.angle.degrees()), scales.push_back(s.scale), contrasts.push_back(s.contrast);
+      x0 = std::min(x0, s.x), x1 = std::max(x1, s.x), y0 = std::min(y0, s.y), y1 = std::max(y1, s.y);
+      advice.worst_right = std::min(advice.worst_right.value_or(100), s.score);
+    }
+  }
+  if (advice.right == 0) return advice;
+
+  if (target.has_angle()) advice.limits.angle = range_of(angles);
+  advice.limits.scale = scales_of(scales, limits.scale);
+  const double weakest = *std::min_element(contrasts.begin(), contrasts.end());
+  advice.limits.least_contrast =
+      std::clamp(std::floor(0.3 * weakest), std::max(2.0, std::ceil(3 * noise)), std::max(2.0, weakest));
+  advice.limits.count = least_count == most_count ? most_count : 0;
+
+  const double margin = 0.25 * std::hypot(target.extent().width, target.extent().height);
+  x0 = std::max(0.0, std::floor(x0 - margin)), y0 = std::max(0.0, std::floor(y0 - margin));
+  x1 = std::min<double>(width, std::ceil(x1 + margin)), y1 = std::min<double>(height, std::ceil(y1 + margin));
+  if ((x1 - x0) * (y1 - y0) < 0.7 * width * height) advice.region = Box{x0, y0, x1 - x0, y1 - y0};
+
+  for (const StudiedPicture& p : pictures)
+    for (const StudiedFind& s : p.finds) {
+      const bool in_range = (!target.has_angle() || contains_turned(advice.limits.angle, s.angle)) &&
+                            s.scale >= advice.limits.scale.min - 0.004 &&
+                            s.scale <= advice.limits.scale.max + 0.004;
+      if (!s.right && in_range) advice.best_wrong = std::max(advice.best_wrong.value_or(0), s.score);
+    }
+  const double below = advice.best_wrong.value_or(lowest_score);
+  advice.separated = *advice.worst_right > below;
+  advice.limits.least_score = advice.separated ? std::round(0.5 * (*advice.worst_right + below))
+                                               : std::floor(*advice.worst_right - 1);
+  return advice;
+}
+
+}  // namespace heron
