@@ -70,7 +70,7 @@ FindLimits limits_of(const FindOptions& o, FindLimits limits) {
 
 Report report_on(const std::string& path, const PatternTarget& target, const FindLimits& limits,
                  const MappingRecord* mapping, const FindOptions& o, Image<uint8_t>& grey) {
-  grey = grey_levels(load_picture(path));
+  grey = seen_by(target, path);
   if (mapping && (mapping->width != grey.width() || mapping->height != grey.height()))
     fail_argument(fmt::format("{}: {} x {} pixels, the mapping was made with {} x {}", path, grey.width(),
                               grey.height(), mapping->width, mapping->height));

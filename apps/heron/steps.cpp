@@ -7,6 +7,7 @@
 #include "heron/base/error.hpp"
 #include "heron/files/csv_file.hpp"
 #include "heron/files/picture_file.hpp"
+#include "heron/image/relief.hpp"
 #include "options.hpp"
 
 namespace heron::tool {
@@ -70,6 +71,17 @@ RigidFit frame_from_touched(const std::string& path) {
   for (const auto& row : load_csv(path, 4))
     board.push_back({row[0], row[1]}), robot.push_back({row[2], row[3]});
   return fit_rigid(board, robot);
+}
+
+Image<uint8_t> seen_by(const PatternTarget& target, const std::string& path) {
+  const Picture picture = load_picture(path);
+  const auto* heights = std::get_if<Image<float>>(&picture.pixels);
+  const double step = target.settings().height_step_mm;
+  if (heights && step > 0) return relief_of(*heights, step).pixels;
+  if (!heights && step <= 0) return grey_levels(picture);
+  throw Error(ErrorCode::bad_file,
+              fmt::format("{}: is {}, '{}' was taught from {}", path, heights ? "a height map" : "a picture",
+                          target.name(), heights ? "a picture" : "a height map"));
 }
 
 void print_report(const Report& report) {

@@ -6,6 +6,7 @@
 #include "heron/calibrate/lens.hpp"
 #include "heron/files/mapping_file.hpp"
 #include "heron/geometry/rigid_fit.hpp"
+#include "heron/locate/pattern.hpp"
 #include "heron/report/report.hpp"
 
 namespace heron::tool {
@@ -30,6 +31,10 @@ std::optional<MappingRecord> mapping_from_pictures(const std::vector<std::string
 RigidFit frame_from_touched(const std::string& path);
 
 /// A table of what was found and missed, for people. `title` names the picture.
+/// What a target looks at in a picture file: grey levels, or the relief of a height map in the target's step.
+/// Throws when a target of one is given a picture of the other.
+Image<uint8_t> seen_by(const PatternTarget& target, const std::string& path);
+
 void print_report(const Report& report);
 
 }  // namespace heron::tool

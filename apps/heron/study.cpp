@@ -18,6 +18,7 @@
 #include "heron/locate/survey.hpp"
 #include "limit_options.hpp"
 #include "options.hpp"
+#include "steps.hpp"
 
 namespace heron::tool {
 namespace {
@@ -84,7 +85,7 @@ Study study_all(const PatternTarget& target, const FindLimits& limits, const Rec
   for (size_t i = 0; i < recording.size(); ++i) {
     Entry e;
     e.file = recording.pictures[i].file;
-    Image<uint8_t> picture = grey_levels(load_picture(recording.path(i)));
+    Image<uint8_t> picture = seen_by(target, recording.path(i));
     study.width = std::max(study.width, picture.width()),
     study.height = std::max(study.height, picture.height());
     const auto begun = std::chrono::steady_clock::now();
@@ -113,7 +114,7 @@ class Trials {
   Trials(const PatternTarget& target, const Recording& recording) : target_(target) {
     const size_t step = std::max<size_t>(1, recording.size() / 5);
     for (size_t i = 0; i < recording.size() && pictures_.size() < 5; i += step)
-      pictures_.push_back(grey_levels(load_picture(recording.path(i))));
+      pictures_.push_back(seen_by(target, recording.path(i)));
   }
   Trial operator()(const FindLimits& limits) const {
     Trial trial;
@@ -304,7 +305,7 @@ void save_sheet(const std::string& path, const Study& s, const PatternTarget& ta
   order.resize(std::min<size_t>(5, order.size()));
   std::vector<SheetEntry> sheet;
   for (const size_t i : order) {
-    const Image<uint8_t> picture = grey_levels(load_picture(recording.path(i)));
+    const Image<uint8_t> picture = seen_by(target, recording.path(i));
     Report report;
     add_findings(report, find(target, Survey(Image<uint8_t>(picture)), limits), {});
     const StudiedPicture& p = s.entries[i].studied;

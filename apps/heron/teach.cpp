@@ -9,10 +9,12 @@
 #include "heron/draw/overlay.hpp"
 #include "heron/files/picture_file.hpp"
 #include "heron/files/target_file.hpp"
+#include "heron/image/relief.hpp"
 #include "heron/locate/survey.hpp"
 #include "heron/locate/teaching.hpp"
 #include "limit_options.hpp"
 #include "options.hpp"
+#include "steps.hpp"
 
 namespace heron::tool {
 namespace {
@@ -45,6 +47,16 @@ TeachPattern settings_of(const TeachOptions& o, TeachPattern s) {
     s.place.grasp = {grasp[0], grasp[1], degrees(grasp[2])};
   }
   return s;
+}
+
+/// Grey levels, or the relief of a height map, whose step is then set.
+Relief taught_pixels(const Picture& picture, const Region& region, const TeachOptions& o, TeachPattern& s) {
+  const auto* heights = std::get_if<Image<float>>(&picture.pixels);
+  s.height_step_mm = 0;
+  if (!heights) return {grey_levels(picture), {}};
+  s.height_step_mm = relief_step(*heights, region.mask(heights->width(), heights->height()));
+  if (!o.limits.least_contrast) s.limits.least_contrast = FindLimits{}.least_contrast * s.height_step_mm;
+  return relief_of(*heights, s.height_step_mm);
 }
 
 using Words = std::vector<std::pair<std::string, std::string>>;
@@ -130,10 +142,12 @@ void print_json(const PatternTarget& target, const TeachingReport& r, const std:
 }
 
 void print_table(const PatternTarget& target, const TeachingReport& r) {
-  fmt::print("  edges      {} of at least {:.0f} grey levels; on coarser levels {}\n", r.edges[0],
-             target.strength(), fmt::join(r.edges.begin() + 1, r.edges.end(), ", "));
-  fmt::print("  contrast   median {:.0f}, one edge in twenty below {:.0f}; noise {:.1f} grey levels\n",
-             r.median_contrast, r.weakest_contrast, r.noise_sigma);
+  const bool relief = target.settings().height_step_mm > 0;
+  const char* unit = relief ? "mm" : "grey levels";
+  fmt::print("  edges      {} of at least {:.3g} {}; on coarser levels {}\n", r.edges[0], target.strength(),
+             unit, fmt::join(r.edges.begin() + 1, r.edges.end(), ", "));
+  fmt::print("  contrast   median {:.3g}, one edge in twenty below {:.3g}; noise {:.2g} {}\n",
+             r.median_contrast, r.weakest_contrast, r.noise_sigma, unit);
   fmt::print("  expected   x {:.4f} px, y {:.4f} px, {}scale {:.6f} (one sigma of a find in this noise)\n",
              r.expected.x, r.expected.y,
              r.turns ? fmt::format("angle {:.4f} degrees, ", r.expected.angle.degrees()) : "",
@@ -161,7 +175,7 @@ PatternTarget stable(const PatternTarget& target, const TeachOptions& o) {
   std::vector<std::unique_ptr<Survey>> surveys;
   std::vector<const Survey*> pictures;
   for (const std::string& path : o.also) {
-    surveys.push_back(std::make_unique<Survey>(grey_levels(load_picture(path))));
+    surveys.push_back(std::make_unique<Survey>(seen_by(target, path)));
     pictures.push_back(surveys.back().get());
   }
   StableTarget kept = keep_stable_edges(target, pictures, o.stable_share);
@@ -197,8 +211,10 @@ int teach(const TeachOptions& o) {
   if (!before && !o.output.empty()) settings.name = std::filesystem::path(o.output).stem().string();
   settings = settings_of(o, settings);
 
-  const Survey survey(grey_levels(load_picture(o.picture)));
-  PatternTarget target = teach_pattern(survey.level(0), region, settings);
+  const Picture loaded = load_picture(o.picture);
+  Relief seen = taught_pixels(loaded, region, o, settings);
+  const Survey survey(std::move(seen.pixels));
+  PatternTarget target = teach_pattern(survey.level(0), region, settings, seen.valid);
   const Point2 place = settings.origin.value_or(region.bounds().centre());
   if (!o.also.empty()) target = stable(target, o);
   const TeachingReport report = report_teaching(target, &survey, place);

@@ -36,19 +36,21 @@ std::string settings_text(const PatternTarget& target) {
   const FindLimits& l = s.limits;
   return fmt::format(
       "version = {}\nkind = \"pattern\"\nname = {}\norigin = {}  # picture coordinates of this "
-      "file\nleast_strength = {}  # 0: chosen by the picture\ndetail = {}  # 0 every edge, to 3\nsize = [{}, "
+      "file\nleast_strength = {}  # 0: chosen by the picture\ndetail = {}  # 0 every edge, to "
+      "3\nheight_step_mm = {}  # 0: grey levels\nsize = [{}, "
       "{}]  # of this picture\nhash = \"{}\"\n\n"
       "[limits]\nangle = {}  # degrees\nscale = {}\nleast_score = {}\nleast_contrast = {}\ncount = {}  # 0: "
       "all\nmost_overlap = {}\nmost_outside = {}\npolarity = \"{}\"\neffort = {}\n\n[part]  # how it stands "
       "and where it is taken\nheight_mm = {}\ngrasp = [{}, "
       "{}, {}]  # x mm, y mm, degrees, in the part's frame\n",
       target_version, toml_text(s.name), pair(target.origin().x, target.origin().y),
-      toml_number(s.least_strength), s.detail, target.pixels().width(), target.pixels().height(),
-      hash_of(target.pixels(), target.mask()), pair(l.angle.min.degrees(), l.angle.max.degrees()),
-      pair(l.scale.min, l.scale.max), toml_number(l.least_score), toml_number(l.least_contrast), l.count,
-      toml_number(l.most_overlap), toml_number(l.most_outside), polarity_word(l.polarity),
-      toml_number(l.effort), toml_number(s.place.height_mm), toml_number(s.place.grasp.x),
-      toml_number(s.place.grasp.y), toml_number(s.place.grasp.angle.degrees()));
+      toml_number(s.least_strength), s.detail, toml_number(s.height_step_mm), target.pixels().width(),
+      target.pixels().height(), hash_of(target.pixels(), target.mask()),
+      pair(l.angle.min.degrees(), l.angle.max.degrees()), pair(l.scale.min, l.scale.max),
+      toml_number(l.least_score), toml_number(l.least_contrast), l.count, toml_number(l.most_overlap),
+      toml_number(l.most_outside), polarity_word(l.polarity), toml_number(l.effort),
+      toml_number(s.place.height_mm), toml_number(s.place.grasp.x), toml_number(s.place.grasp.y),
+      toml_number(s.place.grasp.angle.degrees()));
 }
 
 constexpr std::array<const char*, 4> polarity_words{"as-taught", "inverted", "either", "per-edge"};
@@ -98,6 +100,7 @@ LoadedTarget load_target(const std::string& path) {
   settings.name = file.text("name");
   settings.least_strength = file.number("least_strength", 0);
   settings.detail = file.whole("detail", 0);
+  settings.height_step_mm = file.number("height_step_mm", 0);
   const std::vector<double> origin = file.numbers("origin", 2);
   const std::string hash = file.text("hash");
   std::vector<double> size;

@@ -329,14 +329,27 @@ std::vector<Miss> reasons_beyond(const PatternTarget& target, const Survey& surv
 
 }  // namespace
 
-Findings find(const PatternTarget& target, const Survey& survey, const FindLimits& limits, Explain explain,
+FindLimits in_grey_levels(FindLimits limits, double unit) {
+  limits.least_contrast /= unit;
+  return limits;
+}
+
+Findings find(const PatternTarget& target, const Survey& survey, const FindLimits& given, Explain explain,
               Work* work) {
+  const double unit = target.grey_unit();
+  const FindLimits limits = in_grey_levels(given, unit);
   require_valid(limits);
   const Search search{target, survey, asked(limits, survey), work};
   Findings findings = judged(target, survey, confined(candidates_of(search), search, limits), limits);
   if (explain == Explain::always || (explain == Explain::when_nothing && findings.sightings.empty()))
     add_misses(findings, reasons_beyond(target, survey, limits, work));
   findings.complete = !search.stopped();
+  if (unit == 1) return findings;
+  for (Sighting& s : findings.sightings) s.contrast *= unit;
+  for (Miss& m : findings.misses)
+    for (LimitMissed& l : m.limits)
+      if (l.name == "contrast")
+        l.value *= unit, l.sigma *= unit, l.needed = fmt::format("at least {:g}", given.least_contrast);
   return findings;
 }
 

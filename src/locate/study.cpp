@@ -9,12 +9,12 @@ namespace {
 
 constexpr double lowest_score = 25;  // what resembles the part less is not looked at
 
-FindLimits far_beyond(const FindLimits& limits) {
+FindLimits far_beyond(const FindLimits& limits, double unit) {
   FindLimits wide = limits;
   wide.angle = full_turn;
   wide.scale = {std::max(0.1, 0.85 * limits.scale.min), std::min(10.0, 1.18 * limits.scale.max)};
   wide.least_score = std::min(lowest_score, limits.least_score);
-  wide.least_contrast = std::min(4.0, limits.least_contrast);
+  wide.least_contrast = std::min(4.0 * unit, limits.least_contrast);
   wide.count = 0, wide.region = {}, wide.most_outside = 1;
   wide.effort = std::max(0.75, limits.effort);  // the low scores bring many candidates
   return wide;
@@ -68,7 +68,7 @@ StudiedPicture study_picture(const PatternTarget& target, const Survey& survey, 
   // What the limits let through as it will be found, and what lies beyond them.
   std::vector<Sighting> sightings = find(target, survey, limits, Explain::never).sightings;
   const double near = 0.1 * std::hypot(target.extent().width, target.extent().height);
-  for (Sighting& s : find(target, survey, far_beyond(limits), Explain::never).sightings) {
+  for (Sighting& s : find(target, survey, far_beyond(limits, target.grey_unit()), Explain::never).sightings) {
     const auto here = [&](const Sighting& other) { return distance({s.x, s.y}, {other.x, other.y}) < near; };
     if (std::none_of(sightings.begin(), sightings.end(), here)) sightings.push_back(std::move(s));
   }
@@ -116,8 +116,10 @@ StudyAdvice advise(const PatternTarget& target, const FindLimits& limits,
   if (target.has_angle()) advice.limits.angle = range_of(angles);
   advice.limits.scale = scales_of(scales, limits.scale);
   const double weakest = *std::min_element(contrasts.begin(), contrasts.end());
+  const double unit = target.grey_unit(), levels = weakest / unit;
   advice.limits.least_contrast =
-      std::clamp(std::floor(0.3 * weakest), std::max(2.0, std::ceil(3 * noise)), std::max(2.0, weakest));
+      unit * std::clamp(std::floor(0.3 * levels), std::max(2.0, std::ceil(3 * noise)),
+                        std::max({2.0, std::ceil(3 * noise), levels}));
   advice.limits.count = least_count == most_count ? most_count : 0;
 
   const double margin = 0.25 * std::hypot(target.extent().width, target.extent().height);

@@ -112,16 +112,20 @@ PatternTarget::PatternTarget(Image<uint8_t> pixels, Image<uint8_t> mask, Point2 
   if (pixels_.width() != mask_.width() || pixels_.height() != mask_.height())
     fail_argument("teach: picture and mask differ in size");
   if (!is_finite(origin_)) fail_argument("teach: the origin must be finite numbers");
-  if (!(settings_.least_strength >= 0 && settings_.least_strength <= 255))
-    fail_argument(fmt::format("teach: strength {} must be from 0 (chosen) to 255 grey levels",
-                              settings_.least_strength));
+  const double given = settings_.least_strength / grey_unit();
+  if (!(given >= 0 && given <= 255))
+    fail_argument(fmt::format("teach: strength {} must be from 0 (chosen) to {:g} {}",
+                              settings_.least_strength, 255 * grey_unit(),
+                              settings_.height_step_mm > 0 ? "mm" : "grey levels"));
   if (settings_.detail < 0 || settings_.detail > 3)
     fail_argument(fmt::format("teach: detail {} must be from 0 (every edge) to 3", settings_.detail));
-  require_valid(settings_.limits);
+  if (!(settings_.height_step_mm >= 0 && settings_.height_step_mm < 1e6))
+    fail_argument(fmt::format("teach: a height step of {} mm must be 0 (no heights) or above",
+                              settings_.height_step_mm));
+  require_valid(in_grey_levels(settings_.limits, grey_unit()));
   const Image<uint8_t> filled = filled_under_mask(pixels_, mask_);
   const double noise_sigma = heron::noise_sigma(filled);
-  strength_ =
-      settings_.least_strength > 0 ? settings_.least_strength : chosen_strength(filled, mask_, noise_sigma);
+  strength_ = given > 0 ? given : chosen_strength(filled, mask_, noise_sigma);
   const auto strength_on = [&](int level) {
     return std::max(strength_ * std::ldexp(1.0, -std::min(level, 1)), 4.0);
   };
@@ -188,9 +192,11 @@ PatternTarget::PatternTarget(Image<uint8_t> pixels, Image<uint8_t> mask, Point2 
 }
 
 PatternTarget teach_pattern(const ImageView<const uint8_t>& picture, const Region& region,
-                            TeachPattern settings) {
+                            TeachPattern settings, const ImageView<const uint8_t>& valid) {
   if (region.empty())
     fail_argument("teach: the region is empty; give the part's place, for example --region 100,80,200,150");
+  if (!valid.empty() && (valid.width() != picture.width() || valid.height() != picture.height()))
+    fail_argument("teach: picture and what is valid of it differ in size");
   const Box box = region.bounds();
   // The picture ends half a pixel before its width; a region of exactly that width is the whole picture all
   // the same.
@@ -208,8 +214,9 @@ PatternTarget teach_pattern(const ImageView<const uint8_t>& picture, const Regio
   Image<uint8_t> pixels(x1 - x0, y1 - y0), mask(x1 - x0, y1 - y0);
   for (int y = y0; y < y1; ++y)
     for (int x = x0; x < x1; ++x) {
-      mask(x - x0, y - y0) = whole(x, y);
-      if (whole(x, y)) pixels(x - x0, y - y0) = picture(x, y);
+      if (!whole(x, y) || (!valid.empty() && !valid(x, y))) continue;
+      mask(x - x0, y - y0) = 255;
+      pixels(x - x0, y - y0) = picture(x, y);
     }
   return {std::move(pixels), std::move(mask),
           origin - Point2{static_cast<double>(x0), static_cast<double>(y0)}, std::move(settings)};

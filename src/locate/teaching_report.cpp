@@ -78,7 +78,8 @@ void contrasts(const PatternTarget& target, const Image<uint8_t>& filled, Teachi
   report.cut_places = static_cast<int>(cut.size());
   if (values.empty()) return;
   std::sort(values.begin(), values.end());
-  report.median_contrast = values[values.size() / 2], report.weakest_contrast = values[values.size() / 20];
+  report.median_contrast = target.grey_unit() * values[values.size() / 2];
+  report.weakest_contrast = target.grey_unit() * values[values.size() / 20];
 }
 
 /// The taught picture in the middle of an even one, large enough to turn in.
@@ -99,6 +100,7 @@ Image<uint8_t> framed(const Image<uint8_t>& filled, int margin) {
 std::optional<Likeness> likest(const PatternTarget& target, const Survey& survey, Point2 place, bool turned) {
   FindLimits limits;
   limits.least_score = 20, limits.most_overlap = 1, limits.effort = 0.75;
+  limits.least_contrast *= target.grey_unit();
   if (turned) {
     const double period = 360.0 / std::max(1, target.symmetry()), away = std::min(12.0, 0.2 * period);
     limits.angle = {degrees(away), degrees(period - away)};
@@ -121,6 +123,7 @@ TeachingReport report_teaching(const PatternTarget& target, const Survey* pictur
   report.turns = target.has_angle() ? target.symmetry() : 0;
   contrasts(target, filled, report);
   expect(target, filled, report);
+  report.noise_sigma *= target.grey_unit();
   if (target.has_angle()) {
     const int margin = std::max(filled.width(), filled.height()) / 2;
     report.turned =

@@ -45,6 +45,8 @@ struct TeachPattern {
   double least_strength = 0;  ///< grey levels over two pixels from which on an edge is taught; 0 chooses by
                               ///< the region's strongest edges
   int detail = 0;  ///< 0 teaches every edge; 1, 2, 3 only those that the picture halved so often still shows
+  double height_step_mm = 0;  ///< above 0: taught from the relief of a height map (image/relief.hpp) with
+                              ///< this step; contrasts and strengths are then millimetres everywhere
   FindLimits limits = {};  ///< kept with the target, used when a find names none
   PartPlace place = {};    ///< kept with the target
 };
@@ -79,8 +81,10 @@ class PatternTarget {
   const Image<uint8_t>& mask() const { return mask_; }
   Point2 origin() const { return origin_; }
   const TeachPattern& settings() const { return settings_; }
+  /// What one grey level of the pixels stands for: 1, or the step of a relief in millimetres.
+  double grey_unit() const { return settings_.height_step_mm > 0 ? settings_.height_step_mm : 1; }
   /// The strength limit that was used; the given one or the one chosen.
-  double strength() const { return strength_; }
+  double strength() const { return strength_ * grey_unit(); }
 
   /// Edges per pyramid level, the finest first; `place` is in pixels of level 0 on every level.
   const std::vector<std::vector<TaughtEdge>>& levels() const { return levels_; }
@@ -124,8 +128,10 @@ class PatternTarget {
 /// Teaches the part of `picture` inside `region`. Cost: the region's pixels.
 /// Throws Error{invalid_argument} when the region lies (partly) outside the picture or holds nothing to hold
 /// on to.
+/// `valid` (of the picture's size, 255 where a pixel was measured) leaves out the others, as those of a
+/// relief.
 PatternTarget teach_pattern(const ImageView<const uint8_t>& picture, const Region& region,
-                            TeachPattern settings = {});
+                            TeachPattern settings = {}, const ImageView<const uint8_t>& valid = {});
 
 class Survey;
 class Work;
