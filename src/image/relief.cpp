@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <cmath>
 #include <vector>
 
@@ -32,23 +33,41 @@ Image<float> differences(const ImageView<const float>& heights) {
   return values;
 }
 
+/// Places without a measurement take the straight line between those that have one to their left and right,
+/// so that a hole at a step makes no step of its own.
+void fill_along_rows(Image<float>& relief) {
+  for (int y = 0; y < relief.height(); ++y) {
+    float* row = relief.row(y);
+    int last = -1;
+    for (int x = 0; x <= relief.width(); ++x) {
+      if (x < relief.width() && !std::isfinite(row[x])) continue;
+      const float left = last >= 0            ? row[last]
+                         : x < relief.width() ? row[x]
+                                              : 0,
+                  right = x < relief.width() ? row[x] : left;
+      for (int u = last + 1; u < x; ++u)
+        row[u] = left + (right - left) * static_cast<float>(u - last) / static_cast<float>(x - last);
+      last = x;
+    }
+  }
+}
+
 }  // namespace
 
 Relief relief_of(const ImageView<const float>& heights, double step_mm) {
   if (!(step_mm > 0 && std::isfinite(step_mm)))
     fail_argument(fmt::format("relief: a step of {} mm must be above 0", step_mm));
-  const Image<float> relief = differences(heights);
+  Image<float> relief = differences(heights);
   Relief result{Image<uint8_t>(heights.width(), heights.height()),
                 Image<uint8_t>(heights.width(), heights.height())};
+  for (int y = 0; y < relief.height(); ++y)
+    for (int x = 0; x < relief.width(); ++x) result.valid(x, y) = std::isfinite(relief(x, y)) ? 255 : 0;
+  fill_along_rows(relief);
   const auto per = static_cast<float>(1 / step_mm);
   for (int y = 0; y < relief.height(); ++y)
-    for (int x = 0; x < relief.width(); ++x) {
-      const float v = relief(x, y);
-      const bool valid = std::isfinite(v);
-      result.valid(x, y) = valid ? 255 : 0;
+    for (int x = 0; x < relief.width(); ++x)
       result.pixels(x, y) =
-          valid ? static_cast<uint8_t>(std::clamp(std::round(128 + v * per), 0.0f, 255.0f)) : uint8_t{128};
-    }
+          static_cast<uint8_t>(std::clamp(std::round(128 + relief(x, y) * per), 0.0f, 255.0f));
   return result;
 }
 

@@ -5,7 +5,8 @@ namespace heron {
 
 /// A height map as a picture of 8 bit, for finding parts by their relief.
 struct Relief {
-  Image<uint8_t> pixels;  ///< 128 and the height above its surroundings in steps, kept within 0..255
+  Image<uint8_t> pixels;  ///< 128 and the height above its surroundings in steps, kept within 0..255;
+                          ///< holes are bridged along their row
   Image<uint8_t> valid;   ///< 255 where a height was measured, else 0
 };
 

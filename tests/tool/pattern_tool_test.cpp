@@ -1,0 +1,151 @@
+#include <doctest/doctest.h>
+
+#include <nlohmann/json.hpp>
+
+#include "heron/files/picture_file.hpp"
+#include "support.hpp"
+
+// Teaching, finding and studying as a user types it.
+
+using nlohmann::json;
+using support::contains;
+using support::TemporaryFolder;
+
+namespace {
+
+struct Desk {
+  TemporaryFolder folder;
+  std::string region;
+
+  Desk() {
+    const auto made = run("simulate tray --seed 8 --views 4 --leaves 4 --others 7 --hard --output hard");
+    const size_t at = made.out.find(" in ") + 4;
+    region = made.out.substr(at, made.out.find(')') - at);
+    run("teach hard/teach.png --region " + region + " --output leaf.png");
+  }
+  support::Ran run(const std::string& arguments) const {
+    return support::run(std::string(HERON_TOOL) + " " + arguments, folder.path());
+  }
+  void refused(const std::string& arguments, const std::string& message) const {
+    const auto ran = run(arguments);
+    CHECK_MESSAGE(ran.status == 2, arguments << "\n" << ran.err);
+    CHECK_MESSAGE(contains(ran.err, message), arguments << "\n" << ran.err);
+  }
+};
+
+const Desk& desk() {
+  static const Desk shared;
+  return shared;
+}
+
+}  // namespace
+
+TEST_CASE("teach tells how good a part is, previews, and replaces only when told") {
+  const auto preview = desk().run("teach hard/teach.png --region " + desk().region + " --preview p.png");
+  CHECK(preview.status == 0);
+  CHECK(contains(preview.out, "as it would be taught"));
+  CHECK(contains(preview.out, "expected   x 0.00"));
+  CHECK(heron::load_picture(desk().folder / "p.png").width() > 800);
+
+  desk().run("teach hard/teach.png --region " + desk().region +
+             " --output mine.png --least-score 66 --height 4");
+  const std::string before = support::read_text(desk().folder / "mine.png");
+  const auto again =
+      desk().run("teach hard/teach.png --region " + desk().region + " --output mine.png --strength 20");
+  CHECK(again.status == 2);
+  CHECK(contains(again.err, "--replace"));
+  CHECK(contains(again.err, "66"));
+  CHECK(contains(again.err, "changed"));
+  CHECK(support::read_text(desk().folder / "mine.png") == before);
+  const auto replaced = desk().run("teach hard/teach.png --region " + desk().region +
+                                   " --output mine.png --strength 20 --replace --json");
+  REQUIRE(replaced.status == 0);
+  CHECK(json::parse(replaced.out)["strength"] == 20);
+  CHECK(contains(support::read_text(desk().folder / "mine.png"), "least_score = 66"));
+  CHECK(contains(support::read_text(desk().folder / "mine.png"), "height_mm = 4"));
+
+  desk().refused("teach hard/teach.png --region " + desk().region, "--preview");
+  desk().refused("teach hard/teach.png --region " + desk().region + " --output x.png --detail 9", "detail");
+  desk().refused("teach hard/teach.png --region " + desk().region + " --output hard/board.png", "no target");
+  desk().refused("teach hard/teach.png --region " + desk().region + " --output x.png --polarity up",
+                 "per-edge");
+  desk().refused("teach hard/teach.png --region " + desk().region + " --output x.png --also hard/board.png",
+                 "found in none");
+}
+
+TEST_CASE("teach keeps what is the same in several pictures") {
+  const auto stable = desk().run("teach hard/teach.png --region " + desk().region +
+                                 " --also hard/tray/tray-01.png hard/tray/tray-02.png hard/tray/tray-03.png "
+                                 "--stable-share 0.6 --output stable.png");
+  CHECK(stable.status == 0);
+  CHECK(contains(stable.err, "are the same in 3 further pictures"));
+  CHECK(desk().run("find stable.png hard/tray/tray-04.png").status == 0);
+}
+
+TEST_CASE("find takes polarity, effort, budget and why") {
+  const auto found = [](const std::string& more) {
+    const auto ran = desk().run("find leaf.png hard/tray/tray-01.png --json " + more);
+    return json::parse(ran.out);
+  };
+  CHECK(found("")["found"].size() == 4);
+  CHECK(found("--effort 1 --polarity either")["found"].size() == 4);
+  const json inverted = found("--polarity inverted");
+  CHECK(inverted["found"].empty());
+  CHECK(inverted["misses"][0]["limits"][0]["name"] == "polarity");
+  const json stopped = found("--budget 0.001");
+  CHECK(stopped["complete"] == false);
+  CHECK(found("--budget 60000").value("complete", true));
+  CHECK(found("--why --count 1")["misses"].size() >= 3);
+  desk().refused("find leaf.png hard/tray/tray-01.png --effort 2", "effort");
+  desk().refused("find leaf.png hard/tray/tray-01.png --budget 0", "--budget");
+  desk().refused("find leaf.png hard/tray/tray-01.png --quick --why", "exclude");
+  desk().refused("find leaf.png hard/tray/tray-01.png --polarity up", "per-edge");
+}
+
+TEST_CASE("study proposes settings, compares, and writes them only when told") {
+  const std::string before = support::read_text(desk().folder / "leaf.png");
+  const auto told = desk().run(
+      "study leaf.png hard/tray --known hard/known.csv --least-score 90 --plot scores.png --sheet worst.png");
+  CHECK(told.status == 1);
+  CHECK(contains(told.out, "missing"));
+  CHECK(contains(told.out, "the worst part scores"));
+  CHECK(heron::load_picture(desk().folder / "scores.png").width() == 1280);
+  CHECK(heron::load_picture(desk().folder / "worst.png").width() == 1280);
+  CHECK(support::read_text(desk().folder / "leaf.png") == before);
+  CHECK(told.err.empty());  // no bar where there is no terminal
+
+  const auto old = desk().run("study leaf.png hard/tray --known hard/known.csv --least-score 90 --json");
+  const json j = json::parse(old.out);
+  CHECK(j["pictures"].size() == 4);
+  CHECK(j["pictures"][0]["expected"] == 4);
+  CHECK(j["gap"]["open"] == true);
+  support::write_text(desk().folder / "old.json", old.out);
+
+  support::write_text(desk().folder / "mine2.png", before);
+  const auto applied =
+      desk().run("study mine2.png hard/tray --known hard/known.csv --compare old.json --apply");
+  CHECK(applied.status == 0);
+  CHECK(contains(applied.out, "better"));
+  CHECK(contains(support::read_text(desk().folder / "mine2.png"), "count = 4"));
+  CHECK(desk().run("find mine2.png hard/tray/tray-04.png").status == 0);
+
+  desk().refused("study leaf.png hard", "recording.toml");
+  desk().refused("study leaf.png hard/tray --compare hard/known.csv", "is no study");
+  support::write_text(desk().folder / "wrong.csv", "picture,x,y\nnot-there.png,3,4\n");
+  desk().refused("study leaf.png hard/tray --known wrong.csv", "not-there.png");
+  support::write_text(desk().folder / "wrong.csv", "picture,x,y\ntray-01.png,3\n");
+  desk().refused("study leaf.png hard/tray --known wrong.csv", "wrong.csv:2");
+}
+
+TEST_CASE("a height map is taught and found like a picture, and not mixed up with one") {
+  desk().run("simulate stack --seed 3 --output stack.tif");
+  const auto taught = desk().run("teach stack.tif --region 140,100,240,200 --output high.png --json");
+  REQUIRE_MESSAGE(taught.status == 0, taught.err);
+  const auto found = desk().run("find high.png stack.tif --json --picture high-found.png");
+  CHECK(found.status == 0);
+  const json sighting = json::parse(found.out)["found"][0];
+  CHECK(std::abs(sighting["x"].get<double>() - 260) < 0.05);
+  CHECK(std::abs(sighting["angle"].get<double>()) < 0.05);
+  desk().refused("find high.png hard/teach.png", "height map");
+  desk().refused("find leaf.png stack.tif", "height map");
+}
