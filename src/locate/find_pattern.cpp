@@ -91,13 +91,20 @@ std::vector<Candidate> fitted(const std::vector<Candidate>& starts, const Search
   return results;
 }
 
-/// Fits that ran into the same pose are one; the best of them comes first already.
-std::vector<Candidate> distinct(std::vector<Candidate> candidates, double pixels, double radius) {
+/// Fits that ran into the same pose are one; the best of them comes first already. One that lies on the spot
+/// of a much better one is the same part in another pose, which has no say in the end; full effort keeps it.
+std::vector<Candidate> distinct(std::vector<Candidate> candidates, int level, const Search& search) {
+  const Box& extent = search.target.extent();
+  const double pixels = 0.7 * std::ldexp(1.0, level), radius = 0.5 * std::hypot(extent.width, extent.height),
+               spot = 0.15 * std::sqrt(extent.width * extent.height) * search.reach.scale.min,
+               echo = search.reach.effort >= 1 ? 0 : 0.7 - 0.2 * search.reach.effort;
   std::vector<Candidate> kept;
   for (Candidate& c : candidates) {
     const bool known = std::any_of(kept.begin(), kept.end(), [&](const Candidate& k) {
-      return distance(c.pose.position(), k.pose.position()) < pixels &&
-             std::abs((c.pose.angle - k.pose.angle).wrapped().radians()) * radius < pixels &&
+      const double far = distance(c.pose.position(), k.pose.position());
+      if (c.score < echo * k.score && distance(c.pose * extent.centre(), k.pose * extent.centre()) < spot)
+        return true;
+      return far < pixels && std::abs((c.pose.angle - k.pose.angle).wrapped().radians()) * radius < pixels &&
              std::abs(c.pose.scale - k.pose.scale) * radius < pixels;
     });
     if (!known) kept.push_back(std::move(c));
@@ -202,7 +209,6 @@ std::vector<Candidate> candidates_of(const Search& search) {
   std::vector<Candidate> candidates;
   for (const CoarseHit& hit : coarse_search(target, search.survey, coarse, search.work))
     candidates.push_back({.pose = {hit.place.x, hit.place.y, hit.angle, hit.scale}});
-  const double radius = 0.5 * std::hypot(target.extent().width, target.extent().height);
   for (int level = coarse_level(target); level >= 0 && !candidates.empty(); --level) {
     const double least = stage_limit(search, level);
     std::vector<Candidate> all = fitted(candidates, search, level);
@@ -214,7 +220,7 @@ std::vector<Candidate> candidates_of(const Search& search) {
       return {all.front()};
     }
     all.erase(good, all.end());
-    candidates = distinct(std::move(all), 0.7 * std::ldexp(1.0, level), radius);
+    candidates = distinct(std::move(all), level, search);
   }
   return all_finished(candidates, search);
 }

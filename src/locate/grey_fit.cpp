@@ -54,10 +54,11 @@ Solved solve(const GreyColumns& all, size_t count, const std::array<bool, most_u
   return solved;
 }
 
-/// From the smaller four tenths of the residuals, which a cover that reaches in does not touch.
+/// From the smaller four tenths of the residuals, which a cover that reaches in does not touch; every third
+/// one tells it well enough.
 double scatter_of(Scratch& s) {
-  s.sizes.resize(s.samples.count);
-  for (size_t i = 0; i < s.samples.count; ++i) s.sizes[i] = std::abs(s.residuals[i]);
+  s.sizes.clear();
+  for (size_t i = 0; i < s.samples.count; i += 3) s.sizes.push_back(std::abs(s.residuals[i]));
   const auto at = s.sizes.begin() + static_cast<std::ptrdiff_t>(s.sizes.size() * 4 / 10);
   std::nth_element(s.sizes.begin(), at, s.sizes.end());
   return static_cast<double>(*at) / 0.5244;
@@ -67,18 +68,12 @@ double scatter_of(Scratch& s) {
 /// as well, and taken for structure it would shorten every step and promise too much.
 Matrix noise_of_slopes(const Scratch& s, double noise_sigma, double gain) {
   constexpr double slope_noise = 2.163;  // mean square of the cardinal cubic spline's slope, over all places
-  const GreySamples& g = s.samples;
-  double weights = 0, x = 0, y = 0, squares = 0;
-  for (size_t i = 0; i < g.count; ++i) {
-    const double w = static_cast<double>(s.roots[i]) * static_cast<double>(s.roots[i]), u = g.x[i],
-                 v = g.y[i];
-    weights += w, x += w * u, y += w * v, squares += w * (u * u + v * v);
-  }
+  const GreyMoments m = moments_of(s.samples, s.roots);
   Matrix noise = Matrix::Zero();
-  noise.topLeftCorner<4, 4>() << weights, 0, -y, x,  //
-      0, weights, x, y,                              //
-      -y, x, squares, 0,                             //
-      x, y, 0, squares;
+  noise.topLeftCorner<4, 4>() << m.sum, 0, -m.y, m.x,  //
+      0, m.sum, m.x, m.y,                              //
+      -m.y, m.x, m.squares, 0,                         //
+      m.x, m.y, 0, m.squares;
   return noise * (slope_noise * noise_sigma * noise_sigma * gain * gain);
 }
 
@@ -137,7 +132,7 @@ GreyFit fit_greys(const Image<uint8_t>& picture, const GreyModel& model, const s
                   const Similarity2& start, bool free_angle, bool free_scale) {
   static thread_local Scratch s;
   constexpr size_t least_pixels = 60;
-  constexpr double far = 0.7, settled = 0.02;  // pixels
+  constexpr double far = 0.7, settled = 0.04;  // pixels
   const std::array<bool, most_unknowns> light_alone{false, false, false, false, true, true, true, true};
   const std::array<bool, most_unknowns> all{true, true, free_angle, free_scale, true, true, true, true};
   const double size = 0.5 * std::hypot(model.nearest.width(), model.nearest.height());

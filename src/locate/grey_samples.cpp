@@ -234,6 +234,21 @@ GreyWeights weight_kernel(const GreyColumns& columns, const float* residuals, fl
           static_cast<double>(hn::GetLane(hn::SumOfLanes(f, answers)))};
 }
 
+GreyMoments moment_kernel(const GreySamples& s, const float* roots) {
+  const hn::ScalableTag<float> f;
+  auto sum = hn::Zero(f), along_x = hn::Zero(f), along_y = hn::Zero(f), squares = hn::Zero(f);
+  for (size_t i = 0; i < s.count; i += hn::Lanes(f)) {
+    const auto root = hn::LoadU(f, roots + i), x = hn::LoadU(f, s.x.data() + i),
+               y = hn::LoadU(f, s.y.data() + i);
+    const auto weight = hn::Mul(root, root);
+    sum = hn::Add(sum, weight);
+    along_x = hn::MulAdd(weight, x, along_x), along_y = hn::MulAdd(weight, y, along_y);
+    squares = hn::MulAdd(weight, hn::MulAdd(x, x, hn::Mul(y, y)), squares);
+  }
+  const auto total = [&](auto v) HWY_ATTR { return static_cast<double>(hn::GetLane(hn::SumOfLanes(f, v))); };
+  return {total(sum), total(along_x), total(along_y), total(squares)};
+}
+
 }  // namespace HWY_NAMESPACE
 }  // namespace heron
 HWY_AFTER_NAMESPACE();
@@ -245,6 +260,7 @@ HWY_EXPORT(product_kernel);
 HWY_EXPORT(fill_kernel);
 HWY_EXPORT(residual_kernel);
 HWY_EXPORT(weight_kernel);
+HWY_EXPORT(moment_kernel);
 
 void GreySamples::make_room(size_t values) {
   const size_t needed = values + 2 * HWY_MAX_BYTES / sizeof(float);
@@ -308,6 +324,10 @@ GreyWeights apply_weights(const GreyColumns& columns, const std::vector<float>& 
   roots.resize(columns.columns[0].size());
   return HWY_DYNAMIC_DISPATCH(weight_kernel)(columns, residuals.data(), static_cast<float>(1 / end), count,
                                              weighted, roots.data());
+}
+
+GreyMoments moments_of(const GreySamples& samples, const std::vector<float>& roots) {
+  return HWY_DYNAMIC_DISPATCH(moment_kernel)(samples, roots.data());
 }
 
 double column_product(const float* a, const float* b, size_t count) {

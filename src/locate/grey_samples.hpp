@@ -54,6 +54,12 @@ struct GreyWeights {
 GreyWeights apply_weights(const GreyColumns& columns, const std::vector<float>& residuals, double end,
                           size_t count, GreyColumns& weighted, std::vector<float>& roots);
 
+/// Sums of the squared roots, and of these times x, y, and x^2 + y^2.
+struct GreyMoments {
+  double sum = 0, x = 0, y = 0, squares = 0;
+};
+GreyMoments moments_of(const GreySamples& samples, const std::vector<float>& roots);
+
 /// Sum of the products of two columns of `count` values, filled up with zeros to whole vectors.
 double column_product(const float* a, const float* b, size_t count);
 
