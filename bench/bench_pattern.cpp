@@ -62,11 +62,31 @@ void find_360_scaled(benchmark::State& state) { find_in(state, shared().picture,
 void find_360_empty(benchmark::State& state) { find_in(state, shared().empty, {}); }
 void find_360_five(benchmark::State& state) { find_in(state, shared().full, {}); }
 
+/// Two targets in one picture: on one survey, and each on a survey of its own.
+void find_two(benchmark::State& state, bool shared_survey) {
+  static const PatternTarget second = teach_pattern(
+      shared().taught, Region::rectangle(shared().middle, 150, 100, {}), {.name = "leaf's middle"});
+  for (auto _ : state) {
+    const Survey survey{Image<uint8_t>(shared().full)};
+    benchmark::DoNotOptimize(find(shared().target, survey, {}, Explain::never));
+    if (shared_survey) {
+      benchmark::DoNotOptimize(find(second, survey, {}, Explain::never));
+    } else {
+      const Survey again{Image<uint8_t>(shared().full)};
+      benchmark::DoNotOptimize(find(second, again, {}, Explain::never));
+    }
+  }
+}
+void two_targets_one_survey(benchmark::State& state) { find_two(state, true); }
+void two_targets_two_surveys(benchmark::State& state) { find_two(state, false); }
+
 BENCHMARK(fft_correlation_one_angle)->Unit(benchmark::kMillisecond);
 BENCHMARK(find_360)->Unit(benchmark::kMillisecond);
 BENCHMARK(find_360_scaled)->Unit(benchmark::kMillisecond);
 BENCHMARK(find_360_empty)->Unit(benchmark::kMillisecond);
 BENCHMARK(find_360_five)->Unit(benchmark::kMillisecond);
+BENCHMARK(two_targets_one_survey)->Unit(benchmark::kMillisecond);
+BENCHMARK(two_targets_two_surveys)->Unit(benchmark::kMillisecond);
 
 }  // namespace
 

@@ -63,6 +63,21 @@ struct PlacedHit {
   int pose;
 };
 
+bool better(const PlacedHit& a, const PlacedHit& b) {
+  if (a.at.sum != b.at.sum) return a.at.sum > b.at.sum;
+  if (a.pose != b.pose) return a.pose < b.pose;
+  return a.at.y != b.at.y ? a.at.y < b.at.y : a.at.x < b.at.x;
+}
+
+/// A picture may answer everywhere; more than so many hits, of a few poses and of them all, are never kept.
+constexpr size_t most_of_chunk = 1000, most_of_all = 8000;
+
+void keep_best(std::vector<PlacedHit>& hits, size_t most) {
+  if (hits.size() <= most) return;
+  std::nth_element(hits.begin(), hits.begin() + static_cast<std::ptrdiff_t>(most), hits.end(), better);
+  hits.resize(most);
+}
+
 /// The window of origin positions on the coarse level, kept inside a picture widened by nothing: an origin
 /// lies in the picture or in the asked box.
 struct Window {
@@ -122,10 +137,13 @@ std::vector<PlacedHit> hits_in(const Band& band, const PatternTarget& target, co
       }
       rows.clear();
       sum_rows(features.data(), checks, stride, window.width, band.rows, rows);
+      std::vector<PlacedHit>& kept = by_chunk[static_cast<size_t>(first / chunk)];
       for (RowHit& hit : rows) {
         hit.y += band.first - window.y0;
-        by_chunk[static_cast<size_t>(first / chunk)].push_back({hit, pose});
+        kept.push_back({hit, pose});
+        if (kept.size() >= 8 * most_of_chunk) keep_best(kept, most_of_chunk);
       }
+      keep_best(kept, most_of_chunk);
     }
   });
   std::vector<PlacedHit> hits;
@@ -137,16 +155,6 @@ std::vector<PlacedHit> hits_in(const Band& band, const PatternTarget& target, co
 /// within `spot` pixels of a much better one: the same part in another pose.
 std::vector<PlacedHit> local_best(std::vector<PlacedHit> hits, const PoseGrid& grid, double spot, double echo,
                                   size_t most) {
-  const auto better = [](const PlacedHit& a, const PlacedHit& b) {
-    if (a.at.sum != b.at.sum) return a.at.sum > b.at.sum;
-    if (a.pose != b.pose) return a.pose < b.pose;
-    return a.at.y != b.at.y ? a.at.y < b.at.y : a.at.x < b.at.x;
-  };
-  constexpr size_t most_looked_at = 8000;
-  if (hits.size() > most_looked_at) {
-    std::nth_element(hits.begin(), hits.begin() + most_looked_at, hits.end(), better);
-    hits.resize(most_looked_at);
-  }
   std::sort(hits.begin(), hits.end(), better);
   std::vector<PlacedHit> kept;
   for (const PlacedHit& hit : hits) {
@@ -198,6 +206,7 @@ std::vector<CoarseHit> coarse_search(const PatternTarget& target, const Survey& 
     const std::vector<PlacedHit> more =
         hits_in(band, target, responses, grid, window, level, checks, turn_by, work);
     hits.insert(hits.end(), more.begin(), more.end());
+    keep_best(hits, most_of_all);
   }
   const double spot = 0.15 * std::sqrt(target.extent().width * target.extent().height) * search.scale.min *
                       std::ldexp(1.0, -level);

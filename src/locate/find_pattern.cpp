@@ -41,7 +41,7 @@ struct Search {
 /// coarse level sees less of a covered part than a fine one, and no more of a high limit, which a part may
 /// miss by little. More effort gives up later.
 double stage_limit(const Search& search, int level) {
-  const double share = level == 0 ? 0.75 : level == coarse_level(search.target) ? 0.6 : 0.65;
+  const double share = level == 0 ? 0.75 : level == coarse_level(search.target) ? 0.67 : 0.7;
   return (share + 0.1 * (1 - 2 * search.reach.effort)) * std::min(search.reach.least_score, 60.0);
 }
 
