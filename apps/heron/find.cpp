@@ -60,10 +60,10 @@ class Deadline {
 
 FindLimits limits_of(const FindOptions& o, FindLimits limits) {
   limits = o.limits.applied_to(limits);
-  if (!o.region.empty()) limits.region = Region::rectangle(parse_box(o.region, "--region"));
+  if (!o.region.empty()) limits.region = parse_region(o.region, "--region");
   for (const std::string& text : o.without) {
     if (o.region.empty()) fail_argument("find: --without cuts parts out of --region; give that too");
-    limits.region.subtract(Region::rectangle(parse_box(text, "--without")));
+    limits.region.subtract(parse_region(text, "--without"));
   }
   return limits;
 }
@@ -149,8 +149,9 @@ void add_find(CLI::App& app, Action& action) {
   c->add_option("target", o->target, "target file")->required();
   c->add_option("pictures", o->pictures, "pictures to look at")->required();
   o->limits.add_to(*c);
-  c->add_option("--region", o->region, "X,Y,WIDTH,HEIGHT: where a part's origin may lie");
-  c->add_option("--without", o->without, "X,Y,WIDTH,HEIGHT cut out of --region; may be given several times")
+  c->add_option("--region", o->region,
+                "X,Y,WIDTH,HEIGHT, or a shape as in teach: where a part's origin may lie");
+  c->add_option("--without", o->without, "a shape cut out of --region; may be given several times")
       ->expected(1)
       ->multi_option_policy(CLI::MultiOptionPolicy::TakeAll);
   c->add_option("--mapping", o->mapping, "mapping file: adds world positions");

@@ -29,10 +29,10 @@ const char* word_of(Fitness f) { return f == Fitness::good ? "good" : f == Fitne
 
 LightOptions options_of(const LightCommand& o) {
   LightOptions options;
-  if (!o.region.empty()) options.region = Region::rectangle(parse_box(o.region, "--region"));
+  if (!o.region.empty()) options.region = parse_region(o.region, "--region");
   for (const std::string& text : o.without) {
     if (o.region.empty()) fail_argument("light: --without cuts parts out of --region; give that too");
-    options.region.subtract(Region::rectangle(parse_box(text, "--without")));
+    options.region.subtract(parse_region(text, "--without"));
   }
   options.exposure_ms = o.exposure, options.longest_exposure_ms = o.longest,
   options.moving_px_per_ms = o.moving / 1000;

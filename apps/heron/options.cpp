@@ -45,6 +45,38 @@ Box parse_box(const std::string& text, const char* option) {
   return {v[0], v[1], v[2], v[3]};
 }
 
+Region parse_region(const std::string& text, const char* option) {
+  const size_t colon = text.find(':');
+  if (colon == std::string::npos) return Region::rectangle(parse_box(text, option));
+  const std::string shape = text.substr(0, colon), rest = text.substr(colon + 1);
+  const auto count = 1 + static_cast<size_t>(std::count(rest.begin(), rest.end(), ','));
+  const auto numbers = [&](size_t least, size_t most, const char* form) {
+    return parse_numbers(rest, std::clamp(count, least, most), option, form);
+  };
+  if (shape == "turned") {
+    const auto v = numbers(5, 5, "turned:X,Y,WIDTH,HEIGHT,ANGLE about its centre X,Y");
+    return Region::rectangle({v[0], v[1]}, v[2], v[3], degrees(v[4]));
+  }
+  if (shape == "ellipse") {
+    const auto v = numbers(4, 5, "ellipse:X,Y,RADIUS,RADIUS or with its angle behind");
+    return Region::ellipse({v[0], v[1]}, v[2], v[3], v.size() > 4 ? degrees(v[4]) : Angle{});
+  }
+  if (shape == "ring") {
+    const auto v = numbers(4, 4, "ring:X,Y,INNER,OUTER radius");
+    return Region::ring({v[0], v[1]}, v[2], v[3]);
+  }
+  if (shape == "polygon") {
+    const auto v = parse_numbers(rest, std::max<size_t>(6, count + count % 2), option,
+                                 "polygon:X,Y,X,Y,X,Y ... of three or more corners");
+    std::vector<Point2> corners;
+    for (size_t i = 0; i + 1 < v.size(); i += 2) corners.push_back({v[i], v[i + 1]});
+    return Region::polygon(std::move(corners));
+  }
+  fail_argument(
+      fmt::format("{} '{}': the shape must be turned, ellipse, ring or polygon, or X,Y,WIDTH,HEIGHT alone",
+                  option, text));
+}
+
 Point2 parse_point(const std::string& text, const char* option) {
   const auto v = parse_numbers(text, 2, option, "two numbers, for example 640,512");
   return {v[0], v[1]};

@@ -12,6 +12,8 @@ namespace heron::tool {
 std::vector<double> parse_numbers(const std::string& text, size_t count, const char* option,
                                   const char* form);
 Box parse_box(const std::string& text, const char* option);
+/// `X,Y,WIDTH,HEIGHT`, or `turned:`, `ellipse:`, `ring:`, `polygon:` with their numbers.
+Region parse_region(const std::string& text, const char* option);
 Point2 parse_point(const std::string& text, const char* option);
 /// Millimetres of `12.5mm`, `0.75in`, `3cm`, `1.2m`; a bare number is millimetres.
 double parse_length(const std::string& text, const char* option);

@@ -23,7 +23,7 @@ using Json = nlohmann::ordered_json;
 
 struct TeachOptions {
   std::string picture, kind = "pattern", region, origin, output, name, drawing, preview, grasp;
-  std::vector<std::string> without, also;
+  std::vector<std::string> with, without, also;
   std::optional<double> strength, height;
   std::optional<int> detail;
   double stable_share = 0.75;
@@ -53,7 +53,10 @@ TeachPattern settings_of(const TeachOptions& o, TeachPattern s) {
 Relief taught_pixels(const Picture& picture, const Region& region, const TeachOptions& o, TeachPattern& s) {
   const auto* heights = std::get_if<Image<float>>(&picture.pixels);
   s.height_step_mm = 0;
-  if (!heights) return {grey_levels(picture), {}};
+  if (!heights) {  // what is transparent does not count
+    std::optional<Image<uint8_t>> opaque = load_opaque(o.picture);
+    return {grey_levels(picture), opaque ? std::move(*opaque) : Image<uint8_t>()};
+  }
   s.height_step_mm = relief_step(*heights, region.mask(heights->width(), heights->height()));
   if (!o.limits.least_contrast) s.limits.least_contrast = FindLimits{}.least_contrast * s.height_step_mm;
   return relief_of(*heights, s.height_step_mm);
@@ -194,8 +197,9 @@ int teach(const TeachOptions& o) {
         "be taught");
   if (!o.output.empty() && std::filesystem::path(o.output).extension() != ".png")
     fail_argument(fmt::format("{}: a target is written as .png", o.output));
-  Region region = Region::rectangle(parse_box(o.region, "--region"));
-  for (const std::string& text : o.without) region.subtract(Region::rectangle(parse_box(text, "--without")));
+  Region region = parse_region(o.region, "--region");
+  for (const std::string& text : o.with) region.add(parse_region(text, "--with"));
+  for (const std::string& text : o.without) region.subtract(parse_region(text, "--without"));
 
   std::optional<LoadedTarget> before;
   const bool there = !o.output.empty() && std::filesystem::exists(o.output);
@@ -244,9 +248,15 @@ void add_teach(CLI::App& app, Action& action) {
       app.add_subcommand("teach", "Teaches a part from a region of a picture, and says how good it is");
   c->add_option("picture", o->picture, "picture of the part")->required();
   c->add_option("--kind", o->kind, "pattern")->check(CLI::IsMember({"pattern"}))->capture_default_str();
-  c->add_option("--region", o->region, "X,Y,WIDTH,HEIGHT: smallest corner and extent, picture coordinates")
+  c->add_option(
+       "--region", o->region,
+       "X,Y,WIDTH,HEIGHT: smallest corner and extent, picture coordinates; or turned:X,Y,W,H,ANGLE (centre), "
+       "ellipse:X,Y,RX,RY[,ANGLE], ring:X,Y,INNER,OUTER, polygon:X,Y,X,Y,...")
       ->required();
-  c->add_option("--without", o->without, "X,Y,WIDTH,HEIGHT cut out of the region; may be given several times")
+  c->add_option("--with", o->with, "a further shape of the part; may be given several times")
+      ->expected(1)
+      ->multi_option_policy(CLI::MultiOptionPolicy::TakeAll);
+  c->add_option("--without", o->without, "a shape cut out of the region; may be given several times")
       ->expected(1)
       ->multi_option_policy(CLI::MultiOptionPolicy::TakeAll);
   c->add_option("--also", o->also,
@@ -271,7 +281,7 @@ void add_teach(CLI::App& app, Action& action) {
   c->add_option("--picture", o->drawing, "draws the taught edges");
   c->add_flag("--json", o->json, "one JSON object");
   c->footer(
-      "Example: heron teach teach.png --region 534,430,212,164 --output leaf.png\nThe target is a picture: "
+      "Example: heron teach teach.png --region 467,434,212,164 --output leaf.png\nThe target is a picture: "
       "erase clutter in any paint program, and it is no longer taught.");
   c->callback([o, &action] { action = [o] { return teach(*o); }; });
 }

@@ -49,6 +49,18 @@ Picture load_picture(const std::string& path) {
   return picture;
 }
 
+std::optional<Image<uint8_t>> load_opaque(const std::string& path) {
+  const std::string bytes = read_file(path);
+  if (!bytes.starts_with("\x89PNG")) return std::nullopt;
+  const PngContent content = decode_png(bytes, path);
+  if (!content.alpha) return std::nullopt;
+  const Image<uint8_t>& alpha = *content.alpha;
+  Image<uint8_t> opaque(alpha.width(), alpha.height());
+  for (int y = 0; y < alpha.height(); ++y)
+    for (int x = 0; x < alpha.width(); ++x) opaque(x, y) = alpha(x, y) ? 255 : 0;
+  return opaque;
+}
+
 void save_picture(const std::string& path, const Picture& picture) {
   const std::string ending = ending_of(path);
   if (ending == ".png") return write_file(path, encode_png(picture, nullptr, {}));

@@ -114,6 +114,36 @@ TEST_CASE("a target edited in a paint program is noticed, and its edges follow")
   CHECK_THROWS_WITH_AS(load_target(folder / "n.png"), doctest::Contains("nothing to hold on to"), Error);
 }
 
+TEST_CASE(
+    "a target whose settings a paint program has dropped, or that was resized, still serves, and says so") {
+  TemporaryFolder folder;
+  const PatternTarget target = teach_pattern(box_picture(), Region::rectangle({10, 15, 70, 55}),
+                                             {.name = "box", .origin = Point2{20, 25}});
+  save_target(folder / "box.png", target);
+  const PngContent content = decode_png(read_file(folder / "box.png"), "box.png");
+  write_file(folder / "bare.png", encode_png(content.picture, &*content.alpha, {}));
+  const LoadedTarget bare = load_target(folder / "bare.png");
+  CHECK(bare.settings_lost);
+  CHECK(bare.target.name() == "bare");
+  CHECK(bare.target.origin() == Point2{target.pixels().width() / 2.0, target.pixels().height() / 2.0});
+  // Without transparency it is a picture like any other.
+  write_file(folder / "flat.png", encode_png(content.picture, nullptr, {}));
+  CHECK_THROWS_WITH_AS(load_target(folder / "flat.png"), doctest::Contains("no target"), Error);
+  CHECK_FALSE(load_opaque(folder / "flat.png"));
+  CHECK(load_opaque(folder / "bare.png"));
+
+  const auto& pixels = std::get<Image<uint8_t>>(content.picture.pixels);
+  Picture twice;
+  Image<uint8_t> larger(2 * pixels.width(), 2 * pixels.height()), mask(larger.width(), larger.height());
+  for (int y = 0; y < larger.height(); ++y)
+    for (int x = 0; x < larger.width(); ++x) larger(x, y) = pixels(x / 2, y / 2), mask(x, y) = 255;
+  twice.pixels = std::move(larger);
+  write_file(folder / "twice.png", encode_png(twice, &mask, content.texts));
+  const LoadedTarget resized = load_target(folder / "twice.png");
+  CHECK(resized.resized);
+  CHECK(resized.target.origin().x == doctest::Approx(2 * target.origin().x + 0.5));
+}
+
 TEST_CASE("a target of another kind or version is refused by name") {
   TemporaryFolder folder;
   save_target(folder / "t.png", teach_pattern(box_picture(), Region::rectangle({10, 15, 70, 55})));

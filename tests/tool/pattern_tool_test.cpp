@@ -73,6 +73,32 @@ TEST_CASE("teach tells how good a part is, previews, and replaces only when told
                  "found in none");
 }
 
+TEST_CASE("regions of every shape, added and cut out") {
+  const auto edges = [](const std::string& shape) {
+    const auto ran = desk().run("teach hard/teach.png --preview s.png --json --region " + shape);
+    REQUIRE_MESSAGE(ran.status == 0, ran.err);
+    return json::parse(ran.out)["edges"][0].get<int>();
+  };
+  // The tile's middle, as the tool told its region.
+  const size_t comma = desk().region.find(','), second = desk().region.find(',', comma + 1);
+  const double x = std::stod(desk().region) + 106,
+               y = std::stod(desk().region.substr(comma + 1, second)) + 82;
+  const std::string middle = std::to_string(x) + "," + std::to_string(y);
+  const int all = edges(desk().region);
+  CHECK(edges("turned:" + middle + ",212,164,0") == all);
+  const int round = edges("ellipse:" + middle + ",70,50");
+  CHECK(round < all);
+  CHECK(edges("ring:" + middle + ",20,60") < all);
+  CHECK(edges("ellipse:" + middle + ",70,50 --without ellipse:" + middle + ",30,20,45") < round);
+  CHECK(edges("ellipse:" + middle + ",70,50 --with " + desk().region) == all);
+  CHECK(edges("polygon:" + std::to_string(x - 110) + "," + std::to_string(y - 85) + "," +
+              std::to_string(x + 110) + "," + std::to_string(y - 85) + "," + std::to_string(x) + "," +
+              std::to_string(y + 85)) < all);
+  desk().refused("teach hard/teach.png --preview s.png --region star:1,2,3", "ellipse, ring or polygon");
+  desk().refused("teach hard/teach.png --preview s.png --region ring:1,2,3", "INNER,OUTER");
+  desk().refused("teach hard/teach.png --preview s.png --region polygon:1,2,3,4,5", "three or more corners");
+}
+
 TEST_CASE("teach keeps what is the same in several pictures") {
   const auto stable = desk().run("teach hard/teach.png --region " + desk().region +
                                  " --also hard/tray/tray-01.png hard/tray/tray-02.png hard/tray/tray-03.png "

@@ -1,4 +1,5 @@
 #pragma once
+#include <optional>
 #include <string>
 #include <string_view>
 
@@ -19,6 +20,9 @@ Picture decode_picture(std::string_view bytes, const std::string& name);
 /// float as a height map. Color of 16 bit comes as 8 bit; transparency is left out. Throws Error{bad_file}
 /// when the file is missing, empty, truncated, too large or of another kind, with what was found.
 Picture load_picture(const std::string& path);
+
+/// 255 where a PNG picture is not fully transparent, else 0; nothing for a picture without transparency.
+std::optional<Image<uint8_t>> load_opaque(const std::string& path);
 
 /// Writes PNG or TIFF by the path's ending (.png, .tif, .tiff), complete or not at all. A height map needs
 /// TIFF. Throws Error{invalid_argument} for another ending, Error{not_writable} when it cannot be written.
