@@ -117,6 +117,7 @@ std::vector<PlacedHit> hits_in(const Band& band, const PatternTarget& target, co
   const std::vector<TaughtEdge>& edges = target.coarse_edges();
   const int poses = static_cast<int>(grid.poses.size()), chunk = 4;
   std::vector<std::vector<PlacedHit>> by_chunk(static_cast<size_t>((poses + chunk - 1) / chunk));
+  if (work) work->plan(poses);
   parallel_rows(poses, chunk, [&](int first, int end) {
     std::vector<const uint8_t*> features(edges.size());
     std::vector<RowHit> rows;
@@ -145,6 +146,7 @@ std::vector<PlacedHit> hits_in(const Band& band, const PatternTarget& target, co
       }
       keep_best(kept, most_of_chunk);
     }
+    if (work) work->advance(end - first);
   });
   std::vector<PlacedHit> hits;
   for (const auto& part : by_chunk) hits.insert(hits.end(), part.begin(), part.end());

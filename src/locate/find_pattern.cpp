@@ -73,8 +73,10 @@ std::vector<Candidate> fitted(const std::vector<Candidate>& starts, const Search
   // Edges that are not near at the start will hardly be in place at the end.
   edge.least_met = (1.1 - 0.2 * search.reach.effort) * stage_limit(search, level);
   std::vector<Candidate> results(starts.size());
+  if (search.work) search.work->plan(static_cast<int64_t>(starts.size()));
   parallel_rows(static_cast<int>(starts.size()), 8, [&](int first, int end) {
     if (search.stopped()) return;
+    if (search.work) search.work->advance(end - first);
     for (auto i = static_cast<size_t>(first); i < static_cast<size_t>(end); ++i) {
       const EdgeFit fit = fit_edges(search.survey.level(level), edges, starts[i].pose, edge);
       if (fit.fitted)

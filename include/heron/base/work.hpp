@@ -12,7 +12,7 @@ class Work {
   void stop() { stopped_.store(true, std::memory_order_relaxed); }
   bool stopped() const { return stopped_.load(std::memory_order_relaxed); }
 
-  /// Steps that are done, of those known so far.
+  /// Steps that are done, of those known so far; more may become known on the way.
   int64_t done() const { return done_.load(std::memory_order_relaxed); }
   int64_t planned() const { return planned_.load(std::memory_order_relaxed); }
 

@@ -1,0 +1,286 @@
+#include <doctest/doctest.h>
+
+#include <cmath>
+#include <thread>
+
+#include "heron/base/work.hpp"
+#include "heron/locate/pattern.hpp"
+#include "heron/locate/study.hpp"
+#include "heron/locate/survey.hpp"
+#include "heron/locate/teaching.hpp"
+#include "heron/render/tray_station.hpp"
+
+// What the limits promise, each by itself, against what the renderer knows.
+
+using namespace heron;
+using namespace heron::render;
+
+namespace {
+
+struct Tray {
+  std::vector<Piece> pieces = {};
+  int side = 420;
+  double noise = 2, light = 1, gradient = 0, background = 0.25;
+  uint64_t seed = 1;
+
+  CameraModel camera() const {
+    return camera_above(600, {.fx = 2400, .fy = 2400, .cx = 0.5 * (side - 1), .cy = 0.5 * (side - 1)});
+  }
+  Point2 pixel_of(Point2 table) const { return camera().project({table.x, table.y, 0}); }
+  Image<uint8_t> take() const {
+    Scene scene;
+    scene.camera = camera();
+    scene.width = scene.height = side;
+    scene.background = background;
+    scene.light = {light, {gradient, 0.5 * gradient}, 0};
+    scene.pieces = pieces;
+    Random random(seed);
+    return expose(exact_picture(scene), {.sigma = noise}, random);
+  }
+};
+
+std::vector<Piece> leaf(const Pose2& pose, const std::vector<Piece>& more = {}) {
+  std::vector<Piece> pieces = tile_pieces("leaf", pose, 0.62);
+  pieces.insert(pieces.end(), more.begin(), more.end());
+  return pieces;
+}
+
+const PatternTarget& target() {
+  static const PatternTarget taught = [] {
+    const Tray tray{.pieces = leaf({}), .seed = 900};
+    return teach_pattern(tray.take(), Region::rectangle(tray.pixel_of({}), 204, 152, {}), {.name = "leaf"});
+  }();
+  return taught;
+}
+
+Findings look(const Tray& tray, const FindLimits& limits = {}, Explain explain = Explain::never) {
+  return find(target(), Survey(tray.take()), limits, explain);
+}
+
+}  // namespace
+
+TEST_CASE("the score is the share of the taught edge length that is seen: what a cover hides, it loses") {
+  for (const double from : {-24.0, -12.0, 0.0, 10.0}) {
+    CAPTURE(from);
+    const double width = 9, turn = 37;
+    const Pose2 tile{1.5, -2, degrees(turn)};
+    const Tray tray{.pieces = leaf(tile, {{rectangle(width, 60, {from + width / 2, 0}), tile, 0.4}}),
+                    .seed = 31};
+    // Edges under the strip, by the tile's own geometry: 4 pixels a millimetre, y down.
+    size_t hidden = 0;
+    for (const TaughtEdge& e : target().levels()[0])
+      hidden += e.place.x > 4 * from && e.place.x < 4 * (from + width);
+    const double left =
+        100 - 100.0 * static_cast<double>(hidden) / static_cast<double>(target().levels()[0].size());
+    const Findings f = look(tray);
+    REQUIRE(f.sightings.size() == 1);
+    CHECK(f.sightings[0].score == doctest::Approx(left).epsilon(0.05));
+    size_t unseen = 0;
+    for (const EdgeMatch& e : f.sightings[0].edges) unseen += e.weight <= 0;
+    CHECK(std::abs(static_cast<double>(unseen) - static_cast<double>(hidden)) <
+          0.05 * static_cast<double>(f.sightings[0].edges.size()));
+  }
+}
+
+TEST_CASE("light changes neither score nor place") {
+  const Pose2 tile{2, 1, 15_deg};
+  double first_x = 0;
+  for (const auto& [light, gradient] :
+       {std::pair{1.0, 0.0}, {0.5, 0.0}, {1.4, 0.0}, {0.9, 0.6}, {0.7, -0.6}}) {
+    CAPTURE(light);
+    CAPTURE(gradient);
+    const Tray tray{.pieces = leaf(tile), .noise = 1, .light = light, .gradient = gradient, .seed = 32};
+    const Findings f = look(tray);
+    REQUIRE(f.sightings.size() == 1);
+    CHECK(f.sightings[0].score > 97);
+    if (first_x == 0) first_x = f.sightings[0].x;
+    CHECK(std::abs(f.sightings[0].x - first_x) < 0.02);
+    CHECK(distance({f.sightings[0].x, f.sightings[0].y}, tray.pixel_of(tile.position())) < 0.02);
+  }
+}
+
+TEST_CASE("a part's place does not depend on what lies elsewhere") {
+  const Pose2 tile{-20, 15, 70_deg};
+  const Tray alone{.pieces = leaf(tile), .side = 640, .seed = 33};
+  Tray among = alone;
+  for (const char* kind : {"hexagon", "rosette", "kite"}) {
+    const Pose2 there{among.pieces.size() * 4.0 - 10, -45,
+                      degrees(static_cast<double>(among.pieces.size()) * 40)};
+    for (const Piece& p : tile_pieces(kind, there, 0.6)) among.pieces.push_back(p);
+  }
+  for (const Piece& p : leaf({45, 20, -30_deg})) among.pieces.push_back(p);
+  const Findings f = look(alone), g = look(among);
+  REQUIRE(f.sightings.size() == 1);
+  REQUIRE(g.sightings.size() == 2);
+  const Sighting& same =
+      distance({g.sightings[0].x, g.sightings[0].y}, {f.sightings[0].x, f.sightings[0].y}) < 2
+          ? g.sightings[0]
+          : g.sightings[1];
+  CHECK(std::abs(same.x - f.sightings[0].x) < 0.002);
+  CHECK(std::abs(same.y - f.sightings[0].y) < 0.002);
+  CHECK(std::abs((same.angle - f.sightings[0].angle).degrees()) < 0.002);
+}
+
+TEST_CASE("per-edge polarity sees a part before a background that changes") {
+  // The tile is grey; left of it the tray is dark, right of it bright.
+  const Pose2 tile{0, 0, 5_deg};
+  Tray tray{.background = 0.25, .seed = 34};
+  tray.pieces = {{rectangle(80, 140, {40, 0}), {}, 0.95}};
+  for (const Piece& p : leaf(tile)) tray.pieces.push_back(p);
+  const Findings taught = look(tray, {.least_score = 40}),
+                 each = look(tray, {.polarity = Polarity::per_edge});
+  REQUIRE(each.sightings.size() == 1);
+  REQUIRE(taught.sightings.size() == 1);
+  CHECK(each.sightings[0].score > 95);
+  CHECK(taught.sightings[0].score < each.sightings[0].score - 10);
+  CHECK(distance({each.sightings[0].x, each.sightings[0].y}, tray.pixel_of({})) < 0.05);
+}
+
+TEST_CASE("the share outside the picture is a limit of its own") {
+  const double out_mm = 12;
+  const Tray tray{.pieces = leaf({52.5 - 23 + out_mm, 3, {}}), .seed = 35};
+  const Findings all = look(tray);
+  REQUIRE(all.sightings.size() == 1);
+  const Findings strict = look(tray, {.most_outside = 0.1});
+  CHECK(strict.sightings.empty());
+  REQUIRE_FALSE(strict.misses.empty());
+  REQUIRE(strict.misses[0].limits.size() == 1);
+  CHECK(strict.misses[0].limits[0].name == "outside");
+  CHECK(strict.misses[0].limits[0].value > 0.15);
+  CHECK(strict.misses[0].limits[0].value < 0.4);
+  CHECK(look(tray, {.most_outside = strict.misses[0].limits[0].value + 0.01}).sightings.size() == 1);
+}
+
+TEST_CASE("sigmas grow with the noise and with what is hidden") {
+  const Pose2 tile{1, 1, -60_deg};
+  const auto sigma = [&](double noise, const std::vector<Piece>& over) {
+    double sum = 0;
+    for (uint64_t seed = 40; seed < 46; ++seed) {
+      const Findings f = look({.pieces = leaf(tile, over), .noise = noise, .seed = seed});
+      REQUIRE(f.sightings.size() == 1);
+      sum += f.sightings[0].sigma.x / 6;
+    }
+    return sum;
+  };
+  const double quiet = sigma(1, {}), loud = sigma(4, {}),
+               hidden = sigma(1, {{rectangle(18, 60, {-14, 0}), tile, 0.4}});
+  // Teaching was done at noise 2.
+  CHECK(loud / quiet == doctest::Approx(std::sqrt((16.0 + 4) / (1 + 4))).epsilon(0.25));
+  CHECK(hidden > 1.05 * quiet);
+}
+
+TEST_CASE("one survey serves several threads and targets") {
+  const Tray tray{.pieces = leaf({3, -2, 120_deg}), .seed = 50};
+  const Survey survey(tray.take());
+  const Findings once = find(target(), survey, {});
+  std::vector<Findings> found(4);
+  std::vector<std::thread> threads;
+  for (Findings& f : found) threads.emplace_back([&] { f = find(target(), survey, {}); });
+  for (std::thread& t : threads) t.join();
+  for (const Findings& f : found) {
+    REQUIRE(f.sightings.size() == 1);
+    CHECK(f.sightings[0].x == once.sightings[0].x);
+    CHECK(f.sightings[0].angle == once.sightings[0].angle);
+  }
+}
+
+TEST_CASE("work tells how far it is") {
+  Work work;
+  look({.pieces = leaf({}), .seed = 51});
+  const Survey survey(Tray{.pieces = leaf({}), .seed = 51}.take());
+  find(target(), survey, {}, Explain::never, &work);
+  CHECK(work.planned() > 20);
+  CHECK(work.done() == work.planned());
+}
+
+TEST_CASE("there are at most eight misses, each with a limit, a value and what is needed") {
+  Tray tray{.side = 1000, .seed = 52};
+  for (int i = 0; i < 12; ++i)
+    for (const Piece& p : leaf({-75.0 + 50 * (i % 4), -60.0 + 45 * (i / 4), degrees(30 * i)}))
+      tray.pieces.push_back(p);
+  const Findings f = look(tray, {.angle = {-10_deg, 10_deg}, .count = 1}, Explain::always);
+  CHECK(f.sightings.size() == 1);
+  CHECK(f.misses.size() == 8);
+  for (const Miss& m : f.misses) {
+    REQUIRE_FALSE(m.limits.empty());
+    CHECK_FALSE(m.limits[0].needed.empty());
+    CHECK(m.score > 90);
+    if (m.limits[0].name == "angle") CHECK(m.limits[0].sigma > 0);
+  }
+}
+
+TEST_CASE("wrong calls are refused by name") {
+  const Survey survey(Tray{.pieces = leaf({}), .seed = 53}.take());
+  const auto refuses = [&](const FindLimits& limits, const char* words) {
+    CHECK_THROWS_WITH_AS(find(target(), survey, limits), doctest::Contains(words), Error);
+  };
+  refuses({.most_outside = -0.1}, "most outside");
+  refuses({.most_outside = NAN}, "most outside");
+  refuses({.effort = 1.01}, "effort");
+  refuses({.effort = NAN}, "effort");
+  refuses({.angle = {radians(NAN), 0_deg}}, "angle");
+  refuses({.scale = {0.5, INFINITY}}, "scale");
+  refuses({.least_contrast = NAN}, "contrast");
+  const Image<uint8_t> picture = Tray{.pieces = leaf({}), .seed = 53}.take();
+  const Region region = Region::rectangle({100, 120, 220, 180});
+  const auto refuses_to_teach = [&](const TeachPattern& settings, const char* words) {
+    CHECK_THROWS_WITH_AS(teach_pattern(picture, region, settings), doctest::Contains(words), Error);
+  };
+  refuses_to_teach({.least_strength = NAN}, "strength");
+  refuses_to_teach({.detail = -1}, "detail");
+  refuses_to_teach({.height_step_mm = -1}, "height step");
+  refuses_to_teach({.height_step_mm = NAN}, "height step");
+  const Image<uint8_t> other(10, 10);
+  CHECK_THROWS_WITH_AS(teach_pattern(picture, region, {}, other.view()), doctest::Contains("differ in size"),
+                       Error);
+  CHECK_THROWS_AS(keep_stable_edges(target(), {}), Error);
+  CHECK_THROWS_AS(keep_stable_edges(target(), {&survey}, NAN), Error);
+}
+
+TEST_CASE("a study without parts, and one of an empty tray, say so") {
+  const Survey empty(Tray{.seed = 54}.take());
+  const std::vector<KnownPart> nothing, one{{210, 210}};
+  const StudiedPicture none = study_picture(target(), empty, {}, &nothing);
+  CHECK(none.expected == 0);
+  CHECK(none.found + none.missing + none.wrong == 0);
+  CHECK_FALSE(none.margin);
+  const StudiedPicture lost = study_picture(target(), empty, {}, &one);
+  CHECK(lost.missing == 1);
+  const StudyAdvice advice = advise(target(), {}, {none, lost}, 420, 420);
+  CHECK(advice.right == 0);
+  CHECK(advice.limits.least_score == FindLimits{}.least_score);
+}
+
+TEST_CASE("study proposes the ranges that the parts need") {
+  std::vector<StudiedPicture> pictures;
+  for (int i = 0; i < 9; ++i) {
+    StudiedPicture p;
+    p.known = true, p.expected = p.found = 1, p.noise_sigma = 2;
+    // Angles around 175 degrees, over the seam.
+    p.finds.push_back({200.0 + i, 150.0 + i, degrees(170.0 + i > 180 ? 170.0 + i - 360 : 170.0 + i),
+                       0.95 + 0.01 * i, 80.0 + i, 40, true, true});
+    p.finds.push_back({400, 300, degrees(20), 1, 60, 40, false, false});   // outside the angles
+    p.finds.push_back({400, 100, degrees(172), 1, 50, 40, false, false});  // within them
+    pictures.push_back(p);
+  }
+  const StudyAdvice a = advise(target(), {.scale = {0.5, 2}}, pictures, 1280, 1024);
+  CHECK(a.separated);
+  CHECK(*a.worst_right == 80);
+  CHECK(*a.best_wrong == 50);
+  CHECK(a.limits.least_score == 65);
+  for (const double inside : {170.0, 178.0, -179.0}) CHECK(contains_turned(a.limits.angle, degrees(inside)));
+  for (const double outside : {20.0, 120.0, -120.0})
+    CHECK_FALSE(contains_turned(a.limits.angle, degrees(outside)));
+  CHECK(a.limits.scale.min < 0.95);
+  CHECK(a.limits.scale.min > 0.9);
+  CHECK(a.limits.scale.max > 1.03);
+  CHECK(a.limits.scale.max < 1.08);
+  CHECK(a.limits.count == 1);
+  REQUIRE(a.region);
+  CHECK(a.region->x < 200);
+  CHECK(a.region->x + a.region->width > 208);
+  // Where something else scores higher than the worst part, that is told.
+  pictures[0].finds[2].score = 84;
+  const StudyAdvice none = advise(target(), {.scale = {0.5, 2}}, pictures, 1280, 1024);
+  CHECK_FALSE(none.separated);
+}
