@@ -17,7 +17,8 @@ std::string words_of(const LimitMissed& limit) {
   if (limit.name == "region") return "needs " + limit.needed;
   if (limit.name == "polarity")
     return fmt::format("{}, needed {}", limit.value < 0 ? "inverted" : "as taught", limit.needed);
-  return fmt::format("{} is {:.4g}, needed {}", limit.name, limit.value, limit.needed);
+  const std::string sure = limit.sigma > 0 ? fmt::format(" \u00b1 {:.1g}", limit.sigma) : "";
+  return fmt::format("{} is {:.4g}{}, needed {}", limit.name, limit.value, sure, limit.needed);
 }
 
 }  // namespace

@@ -39,22 +39,22 @@ struct Tray {
   }
 };
 
-std::vector<Piece> leaf(const Pose2& pose, const std::vector<Piece>& more = {}) {
+std::vector<Piece> leaf_tile(const Pose2& pose, const std::vector<Piece>& more = {}) {
   std::vector<Piece> pieces = tile_pieces("leaf", pose, 0.62);
   pieces.insert(pieces.end(), more.begin(), more.end());
   return pieces;
 }
 
-const PatternTarget& target() {
+const PatternTarget& taught_tile() {
   static const PatternTarget taught = [] {
-    const Tray tray{.pieces = leaf({}), .seed = 900};
+    const Tray tray{.pieces = leaf_tile({}), .seed = 900};
     return teach_pattern(tray.take(), Region::rectangle(tray.pixel_of({}), 204, 152, {}), {.name = "leaf"});
   }();
   return taught;
 }
 
-Findings look(const Tray& tray, const FindLimits& limits = {}, Explain explain = Explain::never) {
-  return find(target(), Survey(tray.take()), limits, explain);
+Findings looked(const Tray& tray, const FindLimits& limits = {}, Explain explain = Explain::never) {
+  return find(taught_tile(), Survey(tray.take()), limits, explain);
 }
 
 }  // namespace
@@ -64,15 +64,15 @@ TEST_CASE("the score is the share of the taught edge length that is seen: what a
     CAPTURE(from);
     const double width = 9, turn = 37;
     const Pose2 tile{1.5, -2, degrees(turn)};
-    const Tray tray{.pieces = leaf(tile, {{rectangle(width, 60, {from + width / 2, 0}), tile, 0.4}}),
+    const Tray tray{.pieces = leaf_tile(tile, {{rectangle(width, 60, {from + width / 2, 0}), tile, 0.4}}),
                     .seed = 31};
     // Edges under the strip, by the tile's own geometry: 4 pixels a millimetre, y down.
     size_t hidden = 0;
-    for (const TaughtEdge& e : target().levels()[0])
+    for (const TaughtEdge& e : taught_tile().levels()[0])
       hidden += e.place.x > 4 * from && e.place.x < 4 * (from + width);
     const double left =
-        100 - 100.0 * static_cast<double>(hidden) / static_cast<double>(target().levels()[0].size());
-    const Findings f = look(tray);
+        100 - 100.0 * static_cast<double>(hidden) / static_cast<double>(taught_tile().levels()[0].size());
+    const Findings f = looked(tray);
     REQUIRE(f.sightings.size() == 1);
     CHECK(f.sightings[0].score == doctest::Approx(left).epsilon(0.05));
     size_t unseen = 0;
@@ -89,8 +89,8 @@ TEST_CASE("light changes neither score nor place") {
        {std::pair{1.0, 0.0}, {0.5, 0.0}, {1.4, 0.0}, {0.9, 0.6}, {0.7, -0.6}}) {
     CAPTURE(light);
     CAPTURE(gradient);
-    const Tray tray{.pieces = leaf(tile), .noise = 1, .light = light, .gradient = gradient, .seed = 32};
-    const Findings f = look(tray);
+    const Tray tray{.pieces = leaf_tile(tile), .noise = 1, .light = light, .gradient = gradient, .seed = 32};
+    const Findings f = looked(tray);
     REQUIRE(f.sightings.size() == 1);
     CHECK(f.sightings[0].score > 97);
     if (first_x == 0) first_x = f.sightings[0].x;
@@ -101,15 +101,15 @@ TEST_CASE("light changes neither score nor place") {
 
 TEST_CASE("a part's place does not depend on what lies elsewhere") {
   const Pose2 tile{-20, 15, 70_deg};
-  const Tray alone{.pieces = leaf(tile), .side = 640, .seed = 33};
+  const Tray alone{.pieces = leaf_tile(tile), .side = 640, .seed = 33};
   Tray among = alone;
   for (const char* kind : {"hexagon", "rosette", "kite"}) {
     const Pose2 there{among.pieces.size() * 4.0 - 10, -45,
                       degrees(static_cast<double>(among.pieces.size()) * 40)};
     for (const Piece& p : tile_pieces(kind, there, 0.6)) among.pieces.push_back(p);
   }
-  for (const Piece& p : leaf({45, 20, -30_deg})) among.pieces.push_back(p);
-  const Findings f = look(alone), g = look(among);
+  for (const Piece& p : leaf_tile({45, 20, -30_deg})) among.pieces.push_back(p);
+  const Findings f = looked(alone), g = looked(among);
   REQUIRE(f.sightings.size() == 1);
   REQUIRE(g.sightings.size() == 2);
   const Sighting& same =
@@ -126,9 +126,9 @@ TEST_CASE("per-edge polarity sees a part before a background that changes") {
   const Pose2 tile{0, 0, 5_deg};
   Tray tray{.background = 0.25, .seed = 34};
   tray.pieces = {{rectangle(80, 140, {40, 0}), {}, 0.95}};
-  for (const Piece& p : leaf(tile)) tray.pieces.push_back(p);
-  const Findings taught = look(tray, {.least_score = 40}),
-                 each = look(tray, {.polarity = Polarity::per_edge});
+  for (const Piece& p : leaf_tile(tile)) tray.pieces.push_back(p);
+  const Findings taught = looked(tray, {.least_score = 40}),
+                 each = looked(tray, {.polarity = Polarity::per_edge});
   REQUIRE(each.sightings.size() == 1);
   REQUIRE(taught.sightings.size() == 1);
   CHECK(each.sightings[0].score > 95);
@@ -138,17 +138,17 @@ TEST_CASE("per-edge polarity sees a part before a background that changes") {
 
 TEST_CASE("the share outside the picture is a limit of its own") {
   const double out_mm = 12;
-  const Tray tray{.pieces = leaf({52.5 - 23 + out_mm, 3, {}}), .seed = 35};
-  const Findings all = look(tray);
+  const Tray tray{.pieces = leaf_tile({52.5 - 23 + out_mm, 3, {}}), .seed = 35};
+  const Findings all = looked(tray);
   REQUIRE(all.sightings.size() == 1);
-  const Findings strict = look(tray, {.most_outside = 0.1});
+  const Findings strict = looked(tray, {.most_outside = 0.1});
   CHECK(strict.sightings.empty());
   REQUIRE_FALSE(strict.misses.empty());
   REQUIRE(strict.misses[0].limits.size() == 1);
   CHECK(strict.misses[0].limits[0].name == "outside");
   CHECK(strict.misses[0].limits[0].value > 0.15);
   CHECK(strict.misses[0].limits[0].value < 0.4);
-  CHECK(look(tray, {.most_outside = strict.misses[0].limits[0].value + 0.01}).sightings.size() == 1);
+  CHECK(looked(tray, {.most_outside = strict.misses[0].limits[0].value + 0.01}).sightings.size() == 1);
 }
 
 TEST_CASE("sigmas grow with the noise and with what is hidden") {
@@ -156,7 +156,7 @@ TEST_CASE("sigmas grow with the noise and with what is hidden") {
   const auto sigma = [&](double noise, const std::vector<Piece>& over) {
     double sum = 0;
     for (uint64_t seed = 40; seed < 46; ++seed) {
-      const Findings f = look({.pieces = leaf(tile, over), .noise = noise, .seed = seed});
+      const Findings f = looked({.pieces = leaf_tile(tile, over), .noise = noise, .seed = seed});
       REQUIRE(f.sightings.size() == 1);
       sum += f.sightings[0].sigma.x / 6;
     }
@@ -170,12 +170,12 @@ TEST_CASE("sigmas grow with the noise and with what is hidden") {
 }
 
 TEST_CASE("one survey serves several threads and targets") {
-  const Tray tray{.pieces = leaf({3, -2, 120_deg}), .seed = 50};
+  const Tray tray{.pieces = leaf_tile({3, -2, 120_deg}), .seed = 50};
   const Survey survey(tray.take());
-  const Findings once = find(target(), survey, {});
+  const Findings once = find(taught_tile(), survey, {});
   std::vector<Findings> found(4);
   std::vector<std::thread> threads;
-  for (Findings& f : found) threads.emplace_back([&] { f = find(target(), survey, {}); });
+  for (Findings& f : found) threads.emplace_back([&] { f = find(taught_tile(), survey, {}); });
   for (std::thread& t : threads) t.join();
   for (const Findings& f : found) {
     REQUIRE(f.sightings.size() == 1);
@@ -186,9 +186,9 @@ TEST_CASE("one survey serves several threads and targets") {
 
 TEST_CASE("work tells how far it is") {
   Work work;
-  look({.pieces = leaf({}), .seed = 51});
-  const Survey survey(Tray{.pieces = leaf({}), .seed = 51}.take());
-  find(target(), survey, {}, Explain::never, &work);
+  looked({.pieces = leaf_tile({}), .seed = 51});
+  const Survey survey(Tray{.pieces = leaf_tile({}), .seed = 51}.take());
+  find(taught_tile(), survey, {}, Explain::never, &work);
   CHECK(work.planned() > 20);
   CHECK(work.done() == work.planned());
 }
@@ -196,9 +196,9 @@ TEST_CASE("work tells how far it is") {
 TEST_CASE("there are at most eight misses, each with a limit, a value and what is needed") {
   Tray tray{.side = 1000, .seed = 52};
   for (int i = 0; i < 12; ++i)
-    for (const Piece& p : leaf({-75.0 + 50 * (i % 4), -60.0 + 45 * (i / 4), degrees(30 * i)}))
+    for (const Piece& p : leaf_tile({-75.0 + 50 * (i % 4), -60.0 + 45 * (i / 4), degrees(30 * i)}))
       tray.pieces.push_back(p);
-  const Findings f = look(tray, {.angle = {-10_deg, 10_deg}, .count = 1}, Explain::always);
+  const Findings f = looked(tray, {.angle = {-10_deg, 10_deg}, .count = 1}, Explain::always);
   CHECK(f.sightings.size() == 1);
   CHECK(f.misses.size() == 8);
   for (const Miss& m : f.misses) {
@@ -210,9 +210,9 @@ TEST_CASE("there are at most eight misses, each with a limit, a value and what i
 }
 
 TEST_CASE("wrong calls are refused by name") {
-  const Survey survey(Tray{.pieces = leaf({}), .seed = 53}.take());
+  const Survey survey(Tray{.pieces = leaf_tile({}), .seed = 53}.take());
   const auto refuses = [&](const FindLimits& limits, const char* words) {
-    CHECK_THROWS_WITH_AS(find(target(), survey, limits), doctest::Contains(words), Error);
+    CHECK_THROWS_WITH_AS(find(taught_tile(), survey, limits), doctest::Contains(words), Error);
   };
   refuses({.most_outside = -0.1}, "most outside");
   refuses({.most_outside = NAN}, "most outside");
@@ -221,7 +221,7 @@ TEST_CASE("wrong calls are refused by name") {
   refuses({.angle = {radians(NAN), 0_deg}}, "angle");
   refuses({.scale = {0.5, INFINITY}}, "scale");
   refuses({.least_contrast = NAN}, "contrast");
-  const Image<uint8_t> picture = Tray{.pieces = leaf({}), .seed = 53}.take();
+  const Image<uint8_t> picture = Tray{.pieces = leaf_tile({}), .seed = 53}.take();
   const Region region = Region::rectangle({100, 120, 220, 180});
   const auto refuses_to_teach = [&](const TeachPattern& settings, const char* words) {
     CHECK_THROWS_WITH_AS(teach_pattern(picture, region, settings), doctest::Contains(words), Error);
@@ -233,20 +233,20 @@ TEST_CASE("wrong calls are refused by name") {
   const Image<uint8_t> other(10, 10);
   CHECK_THROWS_WITH_AS(teach_pattern(picture, region, {}, other.view()), doctest::Contains("differ in size"),
                        Error);
-  CHECK_THROWS_AS(keep_stable_edges(target(), {}), Error);
-  CHECK_THROWS_AS(keep_stable_edges(target(), {&survey}, NAN), Error);
+  CHECK_THROWS_AS(keep_stable_edges(taught_tile(), {}), Error);
+  CHECK_THROWS_AS(keep_stable_edges(taught_tile(), {&survey}, NAN), Error);
 }
 
 TEST_CASE("a study without parts, and one of an empty tray, say so") {
   const Survey empty(Tray{.seed = 54}.take());
   const std::vector<KnownPart> nothing, one{{210, 210}};
-  const StudiedPicture none = study_picture(target(), empty, {}, &nothing);
+  const StudiedPicture none = study_picture(taught_tile(), empty, {}, &nothing);
   CHECK(none.expected == 0);
   CHECK(none.found + none.missing + none.wrong == 0);
   CHECK_FALSE(none.margin);
-  const StudiedPicture lost = study_picture(target(), empty, {}, &one);
+  const StudiedPicture lost = study_picture(taught_tile(), empty, {}, &one);
   CHECK(lost.missing == 1);
-  const StudyAdvice advice = advise(target(), {}, {none, lost}, 420, 420);
+  const StudyAdvice advice = advise(taught_tile(), {}, {none, lost}, 420, 420);
   CHECK(advice.right == 0);
   CHECK(advice.limits.least_score == FindLimits{}.least_score);
 }
@@ -263,7 +263,7 @@ TEST_CASE("study proposes the ranges that the parts need") {
     p.finds.push_back({400, 100, degrees(172), 1, 50, 40, false, false});  // within them
     pictures.push_back(p);
   }
-  const StudyAdvice a = advise(target(), {.scale = {0.5, 2}}, pictures, 1280, 1024);
+  const StudyAdvice a = advise(taught_tile(), {.scale = {0.5, 2}}, pictures, 1280, 1024);
   CHECK(a.separated);
   CHECK(*a.worst_right == 80);
   CHECK(*a.best_wrong == 50);
@@ -281,6 +281,6 @@ TEST_CASE("study proposes the ranges that the parts need") {
   CHECK(a.region->x + a.region->width > 208);
   // Where something else scores higher than the worst part, that is told.
   pictures[0].finds[2].score = 84;
-  const StudyAdvice none = advise(target(), {.scale = {0.5, 2}}, pictures, 1280, 1024);
+  const StudyAdvice none = advise(taught_tile(), {.scale = {0.5, 2}}, pictures, 1280, 1024);
   CHECK_FALSE(none.separated);
 }

@@ -11,36 +11,36 @@ using namespace heron::render;
 
 namespace {
 
-constexpr int side = 420;
+constexpr int map_side = 420;
 
-CameraModel camera() {
-  return camera_above(600, {.fx = 2400, .fy = 2400, .cx = 0.5 * (side - 1), .cy = 0.5 * (side - 1)});
+CameraModel profiler() {
+  return camera_above(600, {.fx = 2400, .fy = 2400, .cx = 0.5 * (map_side - 1), .cy = 0.5 * (map_side - 1)});
 }
 
 /// An embossed leaf of some 5 mm on a table that leans, at a height of its own, with holes and noise.
-Image<float> heights(const Pose2& tile, double above_mm, Point2 slope, uint64_t seed) {
+Image<float> height_map(const Pose2& tile, double above_mm, Point2 slope, uint64_t seed) {
   Scene scene;
-  scene.camera = camera();
-  scene.width = scene.height = side;
+  scene.camera = profiler();
+  scene.width = scene.height = map_side;
   scene.background = 0;
   scene.pieces = tile_pieces("leaf", tile, 0.62);
   Image<float> map = exact_picture(scene);
   Random random(seed);
-  for (int y = 0; y < side; ++y)
-    for (int x = 0; x < side; ++x) {
+  for (int y = 0; y < map_side; ++y)
+    for (int x = 0; x < map_side; ++x) {
       const double table = above_mm + slope.x * x + slope.y * y;
       map(x, y) = static_cast<float>(0.04 * static_cast<double>(map(x, y)) + table + 0.02 * random.normal());
       if (random.uniform() < 0.01)
-        for (int u = x; u < std::min(side, x + 6); ++u) map(u, y) = NAN;
+        for (int u = x; u < std::min(map_side, x + 6); ++u) map(u, y) = NAN;
     }
   return map;
 }
 
-PatternTarget taught() {
-  const Image<float> map = heights({}, 0, {0, 0}, 1);
-  const Point2 middle = camera().project({0, 0, 0});
+PatternTarget taught_relief() {
+  const Image<float> map = height_map({}, 0, {0, 0}, 1);
+  const Point2 middle = profiler().project({0, 0, 0});
   const Region region = Region::rectangle(middle, 204, 152, {});
-  const double step = relief_step(map, region.mask(side, side));
+  const double step = relief_step(map, region.mask(map_side, map_side));
   const Relief relief = relief_of(map, step);
   return teach_pattern(relief.pixels, region,
                        {.name = "leaf", .height_step_mm = step, .limits = {.least_contrast = 8 * step}},
@@ -50,7 +50,7 @@ PatternTarget taught() {
 }  // namespace
 
 TEST_CASE("a part is found by its relief, on a table that leans, high up, through holes") {
-  const PatternTarget target = taught();
+  const PatternTarget target = taught_relief();
   const double step = target.settings().height_step_mm;
   CHECK(step > 0.01);
   CHECK(step < 0.1);
@@ -58,26 +58,26 @@ TEST_CASE("a part is found by its relief, on a table that leans, high up, throug
        {std::pair{0.0, Point2{0, 0}}, {35.0, Point2{0.01, -0.02}}, {-12.0, Point2{-0.015, 0}}}) {
     CAPTURE(above);
     const Pose2 tile{2.2, -1.3, 65_deg};
-    const Findings f = find(target, Survey(relief_of(heights(tile, above, slope, 7), step).pixels),
+    const Findings f = find(target, Survey(relief_of(height_map(tile, above, slope, 7), step).pixels),
                             {.least_contrast = 8 * step});
     REQUIRE(f.sightings.size() == 1);
     const Sighting& s = f.sightings[0];
     CHECK(s.score > 85);
-    CHECK(distance({s.x, s.y}, camera().project({tile.x, tile.y, 0})) < 0.05);
+    CHECK(distance({s.x, s.y}, profiler().project({tile.x, tile.y, 0})) < 0.05);
     CHECK(std::abs((s.angle + tile.angle).wrapped().degrees()) < 0.05);
     CHECK(s.contrast > 0.5);  // millimetres over two pixels
     CHECK(s.contrast < 4);
   }
   // A part that is too flat is named in millimetres.
   const Findings flat =
-      find(target, Survey(relief_of(heights({}, 0, {0, 0}, 8), step).pixels), {.least_contrast = 6});
+      find(target, Survey(relief_of(height_map({}, 0, {0, 0}, 8), step).pixels), {.least_contrast = 6});
   CHECK(flat.sightings.empty());
   REQUIRE_FALSE(flat.misses.empty());
   CHECK(flat.misses[0].limits[0].needed == "at least 6");
 }
 
 TEST_CASE("relief refuses what it cannot work on") {
-  const Image<float> map = heights({}, 0, {0, 0}, 1);
+  const Image<float> map = height_map({}, 0, {0, 0}, 1);
   CHECK_THROWS_WITH_AS(relief_of(map, 0), doctest::Contains("above 0"), Error);
   CHECK_THROWS_AS(relief_of(map, NAN), Error);
   Image<float> nothing(30, 20);

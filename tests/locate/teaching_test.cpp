@@ -17,17 +17,18 @@ using namespace heron::render;
 
 namespace {
 
-constexpr int side = 420;
+constexpr int shot_side = 420;
 
-CameraModel camera() {
-  return camera_above(600, {.fx = 2400, .fy = 2400, .cx = 0.5 * (side - 1), .cy = 0.5 * (side - 1)});
+CameraModel shot_camera() {
+  return camera_above(600,
+                      {.fx = 2400, .fy = 2400, .cx = 0.5 * (shot_side - 1), .cy = 0.5 * (shot_side - 1)});
 }
-Point2 pixel_of(Point2 table) { return camera().project({table.x, table.y, 0}); }
+Point2 shot_pixel(Point2 table) { return shot_camera().project({table.x, table.y, 0}); }
 
-Image<uint8_t> shot(std::vector<Piece> pieces, uint64_t seed, double noise = 2) {
+Image<uint8_t> leaf_shot(std::vector<Piece> pieces, uint64_t seed, double noise = 2) {
   Scene scene;
-  scene.camera = camera();
-  scene.width = scene.height = side;
+  scene.camera = shot_camera();
+  scene.width = scene.height = shot_side;
   scene.pieces = std::move(pieces);
   Random random(seed);
   return expose(exact_picture(scene), {.sigma = noise}, random);
@@ -40,19 +41,19 @@ std::vector<Piece> leaf_and(const Pose2& pose, const std::vector<Piece>& more) {
 }
 
 const Region& whole_tile() {
-  static const Region region = Region::rectangle(pixel_of({}), 204, 152, {});
+  static const Region region = Region::rectangle(shot_pixel({}), 204, 152, {});
   return region;
 }
 
-const PatternTarget& leaf_target() {
+const PatternTarget& whole_leaf() {
   static const PatternTarget target =
-      teach_pattern(shot(leaf_and({}, {}), 1), whole_tile(), {.name = "leaf"});
+      teach_pattern(leaf_shot(leaf_and({}, {}), 1), whole_tile(), {.name = "leaf"});
   return target;
 }
 
 /// Share of the edges that lie within a radius of a point of the tile, in mm.
 double share_near(const PatternTarget& target, Point2 tile_mm, double radius_mm) {
-  const Point2 at = pixel_of(tile_mm) - pixel_of({});
+  const Point2 at = shot_pixel(tile_mm) - shot_pixel({});
   size_t near = 0;
   for (const TaughtEdge& e : target.levels()[0]) near += distance(e.place, at) < 4 * radius_mm;
   return static_cast<double>(near) / static_cast<double>(target.levels()[0].size());
@@ -61,10 +62,10 @@ double share_near(const PatternTarget& target, Point2 tile_mm, double radius_mm)
 }  // namespace
 
 TEST_CASE("the kernels of the fits agree with their plain twins") {
-  const Image<uint8_t> picture = shot(leaf_and({2, 1, 33_deg}, {}), 2);
-  const EdgeColumns& edges = leaf_target().columns()[0];
+  const Image<uint8_t> picture = leaf_shot(leaf_and({2, 1, 33_deg}, {}), 2);
+  const EdgeColumns& edges = whole_leaf().columns()[0];
   for (const Rise rise : {Rise::up, Rise::down, Rise::either})
-    for (const Point2 origin : {pixel_of({2, 1}) + Point2{0.3, -0.4}, Point2{30, 50}, Point2{-40, 400}}) {
+    for (const Point2 origin : {shot_pixel({2, 1}) + Point2{0.3, -0.4}, Point2{30, 50}, Point2{-40, 400}}) {
       const EdgeScan scan{origin, -33_deg, 1, 3, 8, rise};
       EdgesMet fast, plain;
       meet_edges(picture, edges, scan, fast);
@@ -82,10 +83,10 @@ TEST_CASE("the kernels of the fits agree with their plain twins") {
     }
   std::vector<float> seen(edges.count + 1, 1.0f);
   seen[0] = 0;
-  const Similarity2 pose{pixel_of({2, 1}).x, pixel_of({2, 1}).y, -33_deg, 1.02};
+  const Similarity2 pose{shot_pixel({2, 1}).x, shot_pixel({2, 1}).y, -33_deg, 1.02};
   GreySamples fast, plain;
-  take_grey_samples(picture, *leaf_target().greys(), seen, pose, fast);
-  take_grey_samples_plain(picture, *leaf_target().greys(), seen, pose, plain);
+  take_grey_samples(picture, *whole_leaf().greys(), seen, pose, fast);
+  take_grey_samples_plain(picture, *whole_leaf().greys(), seen, pose, plain);
   CHECK(plain.count > 5000);
   REQUIRE(std::abs(static_cast<double>(fast.count) - static_cast<double>(plain.count)) <= 4);
   double value = 0, slope = 0;
@@ -103,11 +104,12 @@ TEST_CASE("clean pictures: errors near the bound, sigmas that hold, taught anew 
   for (int run = 0; run < runs; ++run) {
     const auto seed = static_cast<uint64_t>(run);
     const Pose2 there{random.uniform(-2, 2), random.uniform(-2, 2), degrees(random.uniform(-180, 180))};
-    const PatternTarget target = teach_pattern(shot(leaf_and({}, {}), 2 * seed + 500), whole_tile());
-    const Findings f = find(target, Survey(shot(leaf_and(there, {}), 2 * seed + 501)), {}, Explain::never);
+    const PatternTarget target = teach_pattern(leaf_shot(leaf_and({}, {}), 2 * seed + 500), whole_tile());
+    const Findings f =
+        find(target, Survey(leaf_shot(leaf_and(there, {}), 2 * seed + 501)), {}, Explain::never);
     REQUIRE(f.sightings.size() == 1);
     const Sighting& s = f.sightings[0];
-    const Point2 off = Point2{s.x, s.y} - pixel_of(there.position());
+    const Point2 off = Point2{s.x, s.y} - shot_pixel(there.position());
     const double turn = (s.angle + there.angle).wrapped().degrees();
     squares += dot(off, off) / 2, turns += turn * turn, bias_x += off.x, bias_y += off.y;
     within += (std::abs(off.x) < 2 * s.sigma.x) + (std::abs(off.y) < 2 * s.sigma.y) +
@@ -127,14 +129,14 @@ TEST_CASE("what differs from picture to picture drops out by itself") {
   const auto stamp = [](const Pose2& tile, double angle) {
     return Piece{rectangle(9, 3), tile * Pose2{-16, 0, degrees(angle)}, 0.9};
   };
-  const PatternTarget first = teach_pattern(shot(leaf_and({}, {stamp({}, 20)}), 10), whole_tile());
+  const PatternTarget first = teach_pattern(leaf_shot(leaf_and({}, {stamp({}, 20)}), 10), whole_tile());
   CHECK(share_near(first, {-16, 0}, 6) > 0.04);
   std::vector<Survey> surveys;
   const std::vector<Pose2> poses{{2, 3, 40_deg}, {-3, 1, -100_deg}, {0, -2, 170_deg}, {1, 1, 10_deg}};
   for (size_t i = 0; i < poses.size(); ++i)
     surveys.emplace_back(
-        shot(leaf_and(poses[i], {stamp(poses[i], 70.0 + 47 * static_cast<double>(i))}), 11 + i));
-  surveys.emplace_back(shot({}, 30));
+        leaf_shot(leaf_and(poses[i], {stamp(poses[i], 70.0 + 47 * static_cast<double>(i))}), 11 + i));
+  surveys.emplace_back(leaf_shot({}, 30));
   std::vector<const Survey*> pictures;
   for (const Survey& s : surveys) pictures.push_back(&s);
   const StableTarget stable = keep_stable_edges(first, pictures);
@@ -143,7 +145,7 @@ TEST_CASE("what differs from picture to picture drops out by itself") {
   CHECK(share_near(stable.target, {-16, 0}, 4.5) < 0.01);
   CHECK(stable.target.levels()[0].size() > 0.85 * static_cast<double>(first.levels()[0].size()));
   // A further stamp costs the stable target nothing.
-  const Survey further(shot(leaf_and({1, 2, 77_deg}, {stamp({1, 2, 77_deg}, -30)}), 40));
+  const Survey further(leaf_shot(leaf_and({1, 2, 77_deg}, {stamp({1, 2, 77_deg}, -30)}), 40));
   CHECK(find(stable.target, further, {}).sightings.at(0).score >
         find(first, further, {}).sightings.at(0).score + 1);
   CHECK_THROWS_WITH_AS(keep_stable_edges(first, {pictures[4]}), doctest::Contains("found in none"), Error);
@@ -151,10 +153,10 @@ TEST_CASE("what differs from picture to picture drops out by itself") {
 }
 
 TEST_CASE("the teaching report says how well a part holds, and against what") {
-  const Survey survey(shot(leaf_and({}, {}), 1));
-  const TeachingReport r = report_teaching(leaf_target(), &survey, leaf_target().origin());
+  const Survey survey(leaf_shot(leaf_and({}, {}), 1));
+  const TeachingReport r = report_teaching(whole_leaf(), &survey, whole_leaf().origin());
   CHECK(r.turns == 1);
-  CHECK(r.edges.size() == leaf_target().levels().size());
+  CHECK(r.edges.size() == whole_leaf().levels().size());
   CHECK(r.noise_sigma == doctest::Approx(2).epsilon(0.15));
   // The bound of teaching and finding, by the renderer: bench_pattern_accuracy prints 0.0025 px, 0.0032
   // degrees.
@@ -166,7 +168,7 @@ TEST_CASE("the teaching report says how well a part holds, and against what") {
   CHECK(r.cut_places == 0);
   // The tile's own outline, turned by half a turn.
   if (r.turned) CHECK(r.turned->score < 70);
-  const PatternTarget cut = teach_pattern(survey.level(0), Region::rectangle(pixel_of({}), 120, 90, {}));
+  const PatternTarget cut = teach_pattern(survey.level(0), Region::rectangle(shot_pixel({}), 120, 90, {}));
   CHECK(report_teaching(cut).cut_places >= 2);
 }
 
@@ -177,72 +179,72 @@ TEST_CASE("a symmetric part is told as such, and its angle lies within its perio
     for (Piece& p : pieces) p.world_from_piece = pose;
     return pieces;
   };
-  const Region region = Region::rectangle(pixel_of({}), 180, 180, {});
+  const Region region = Region::rectangle(shot_pixel({}), 180, 180, {});
   // The origin lies away from the middle, so a whole period moves it.
-  const Point2 corner = pixel_of({}) + Point2{50, 20};
-  const PatternTarget target = teach_pattern(shot(turned({}), 3), region, {.origin = corner});
+  const Point2 corner = shot_pixel({}) + Point2{50, 20};
+  const PatternTarget target = teach_pattern(leaf_shot(turned({}), 3), region, {.origin = corner});
   CHECK(target.symmetry() == 4);
   CHECK(report_teaching(target).turns == 4);
-  CHECK(leaf_target().symmetry() == 1);
+  CHECK(whole_leaf().symmetry() == 1);
   for (const double angle : {10.0, 60.0, 130.0, -170.0}) {
     CAPTURE(angle);
-    const Survey survey(shot(turned({3, 2, degrees(angle)}), 4));
+    const Survey survey(leaf_shot(turned({3, 2, degrees(angle)}), 4));
     const double picture_angle = std::remainder(-angle, 90.0);
     const Findings f = find(target, survey, {});
     REQUIRE(f.sightings.size() == 1);
     CHECK(f.sightings[0].angle.degrees() == doctest::Approx(picture_angle).epsilon(0.001));
-    const Point2 there = pixel_of({3, 2}) + rotated(Point2{50, 20}, degrees(picture_angle));
+    const Point2 there = shot_pixel({3, 2}) + rotated(Point2{50, 20}, degrees(picture_angle));
     CHECK(distance({f.sightings[0].x, f.sightings[0].y}, there) < 0.05);
     const Findings g = find(target, survey, {.angle = {90_deg, 180_deg}});
     REQUIRE(g.sightings.size() == 1);
     CHECK(g.sightings[0].angle.degrees() >= 90);
     CHECK(g.sightings[0].angle.degrees() <= 180);
   }
-  CHECK(teach_pattern(shot({{hexagon(16), {}, 0.7}}, 5), region).symmetry() == 6);
+  CHECK(teach_pattern(leaf_shot({{hexagon(16), {}, 0.7}}, 5), region).symmetry() == 6);
 }
 
 TEST_CASE("less detail teaches fewer edges, and still finds the part") {
-  const Image<uint8_t> picture = shot(leaf_and({}, {}), 1);
-  size_t before = leaf_target().levels()[0].size();
+  const Image<uint8_t> picture = leaf_shot(leaf_and({}, {}), 1);
+  size_t before = whole_leaf().levels()[0].size();
   for (const int detail : {1, 2, 3}) {
     CAPTURE(detail);
     const PatternTarget target = teach_pattern(picture, whole_tile(), {.detail = detail});
     CHECK(target.levels()[0].size() <= before);
     before = target.levels()[0].size();
-    CHECK(find(target, Survey(shot(leaf_and({2, 1, 50_deg}, {}), 9)), {}).sightings.size() == 1);
+    CHECK(find(target, Survey(leaf_shot(leaf_and({2, 1, 50_deg}, {}), 9)), {}).sightings.size() == 1);
   }
-  CHECK(before < 0.9 * static_cast<double>(leaf_target().levels()[0].size()));
+  CHECK(before < 0.9 * static_cast<double>(whole_leaf().levels()[0].size()));
   CHECK_THROWS_WITH_AS(teach_pattern(picture, whole_tile(), {.detail = 4}), doctest::Contains("detail"),
                        Error);
 }
 
 TEST_CASE("a part a little beyond a range stands at its end, flagged, when it fits well there too") {
-  const Survey survey(shot(leaf_and({0, 0, -30_deg}, {}), 12));
-  const Findings f = find(leaf_target(), survey, {.angle = {-10_deg, degrees(29.7)}});
+  const Survey survey(leaf_shot(leaf_and({0, 0, -30_deg}, {}), 12));
+  const Findings f = find(whole_leaf(), survey, {.angle = {-10_deg, degrees(29.7)}});
   REQUIRE(f.sightings.size() == 1);
   CHECK(f.sightings[0].angle.degrees() == doctest::Approx(29.7));
   CHECK(f.sightings[0].range_end == std::vector<std::string>{"angle"});
   REQUIRE(f.sightings[0].beyond);
   CHECK(f.sightings[0].beyond->angle.degrees() == doctest::Approx(30).epsilon(0.001));
   CHECK(f.sightings[0].beyond->score >= f.sightings[0].score);
-  CHECK(find(leaf_target(), survey, {.angle = {-10_deg, 20_deg}}).sightings.empty());
+  CHECK(find(whole_leaf(), survey, {.angle = {-10_deg, 20_deg}}).sightings.empty());
   // A range of no width fixes the angle, without a flag.
-  const Findings fixed = find(leaf_target(), survey, {.angle = {30_deg, 30_deg}});
+  const Findings fixed = find(whole_leaf(), survey, {.angle = {30_deg, 30_deg}});
   REQUIRE(fixed.sightings.size() == 1);
   CHECK(fixed.sightings[0].angle.degrees() == doctest::Approx(30));
   CHECK(fixed.sightings[0].range_end.empty());
 }
 
 TEST_CASE("a stop returns what is sure, marked; no stop changes nothing") {
-  const Survey survey(shot(leaf_and({1, 0, 5_deg}, {}), 13));
+  const Survey survey(leaf_shot(leaf_and({1, 0, 5_deg}, {}), 13));
   Work stopped, running;
   stopped.stop();
-  const Findings none = find(leaf_target(), survey, {}, Explain::when_nothing, &stopped);
+  const Findings none = find(whole_leaf(), survey, {}, Explain::when_nothing, &stopped);
   CHECK_FALSE(none.complete);
   CHECK(none.sightings.empty());
-  const Findings all = find(leaf_target(), survey, {}, Explain::when_nothing, &running);
+  const Findings all = find(whole_leaf(), survey, {}, Explain::when_nothing, &running);
   CHECK(all.complete);
-  CHECK(all.sightings.at(0).x == find(leaf_target(), survey, {}).sightings.at(0).x);
+  CHECK(all.sightings.at(0).x == find(whole_leaf(), survey, {}).sightings.at(0).x);
 }
 
 TEST_CASE("every effort finds the part; more of it never loses one") {

@@ -1,0 +1,74 @@
+// What a second thread brings to a find, beside what it brings to a plain kernel that only computes, in the
+// same run. Two processors of one core share its units, so the kernel's own gain is the measure.
+#include <tbb/global_control.h>
+
+#include <algorithm>
+#include <chrono>
+#include <cmath>
+#include <cstdio>
+#include <functional>
+
+#include "heron/image/parallel.hpp"
+#include "heron/locate/pattern.hpp"
+#include "heron/locate/survey.hpp"
+#include "heron/render/tray_station.hpp"
+
+using namespace heron;
+using namespace heron::render;
+
+namespace {
+
+double best_ms(const std::function<void()>& run) {
+  double best = 1e9;
+  for (int i = 0; i < 25; ++i) {
+    const auto begun = std::chrono::steady_clock::now();
+    run();
+    best = std::min(
+        best, std::chrono::duration<double, std::milli>(std::chrono::steady_clock::now() - begun).count());
+  }
+  return best;
+}
+
+double gain(const char* name, const std::function<void()>& run) {
+  double ms[3] = {};
+  for (const size_t threads : {1, 2}) {
+    const tbb::global_control control(tbb::global_control::max_allowed_parallelism, threads);
+    ms[threads] = best_ms(run);
+  }
+  std::printf("  %-28s one thread %7.2f ms, two %7.2f ms: %.2f times as fast\n", name, ms[1], ms[2],
+              ms[1] / ms[2]);
+  return ms[1] / ms[2];
+}
+
+Image<uint8_t> photographed(const Scene& scene, uint64_t seed) {
+  Random random(seed);
+  return expose(exact_picture(scene), {.sigma = 2}, random);
+}
+
+}  // namespace
+
+int main() {
+  const TrayStation station = make_tray_station(1001, {.views = 1, .leaves = 5, .others = 6});
+  const Pose2 tile = station.teach.tiles[0].table_from_tile;
+  const PatternTarget target =
+      teach_pattern(photographed(station.teach.scene, 1),
+                    Region::rectangle(station.camera.project({tile.x, tile.y, 0}), 204, 152, {}));
+  const Image<uint8_t> picture = photographed(station.views[0].scene, 2);
+  std::vector<double> sums(256);
+  const double plain = gain("plain kernel", [&] {
+    parallel_rows(256, 4, [&](int first, int end) {
+      for (int i = first; i < end; ++i) {
+        double sum = 0;
+        for (int k = 1; k < 20000; ++k) sum += std::sqrt(static_cast<double>(k + i));
+        sums[static_cast<size_t>(i)] = sum;
+      }
+    });
+  });
+  const double finding =
+      gain("find, five parts", [&] { find(target, Survey(Image<uint8_t>(picture)), {}, Explain::never); });
+  const double scaled = gain("find, five parts, scaled", [&] {
+    find(target, Survey(Image<uint8_t>(picture)), {.scale = {0.8, 1.2}}, Explain::never);
+  });
+  std::printf("share of the kernel's gain: %.0f %% and %.0f %%\n", 100 * finding / plain,
+              100 * scaled / plain);
+}
