@@ -1,6 +1,9 @@
 #include "heron/image/gradient.hpp"
 
+#include <algorithm>
 #include <cmath>
+
+#include "heron/image/parallel.hpp"
 
 #undef HWY_TARGET_INCLUDE
 #define HWY_TARGET_INCLUDE "image/gradient.cpp"
@@ -79,9 +82,11 @@ HWY_EXPORT(gradient_row);
 Gradients gradients(const ImageView<const uint8_t>& picture) {
   Gradients g{Image<uint8_t>(picture.width(), picture.height()),
               Image<uint8_t>(picture.width(), picture.height())};
-  for (int y = 1; y + 1 < picture.height(); ++y) HWY_DYNAMIC_DISPATCH(gradient_row)
-  (picture.row(y - 1), picture.row(y), picture.row(y + 1), g.direction.row(y), g.size.row(y),
-   picture.width());
+  parallel_rows(std::max(0, picture.height() - 2), 64, [&](int first, int end) {
+    for (int y = first + 1; y <= end; ++y) HWY_DYNAMIC_DISPATCH(gradient_row)
+    (picture.row(y - 1), picture.row(y), picture.row(y + 1), g.direction.row(y), g.size.row(y),
+     picture.width());
+  });
   return g;
 }
 

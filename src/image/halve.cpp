@@ -1,5 +1,7 @@
 #include "heron/image/pyramid.hpp"
 
+#include "heron/image/parallel.hpp"
+
 #undef HWY_TARGET_INCLUDE
 #define HWY_TARGET_INCLUDE "image/halve.cpp"
 #include <hwy/foreach_target.h>
@@ -52,8 +54,10 @@ HWY_EXPORT(halve_row);
 
 Image<uint8_t> halve(const ImageView<const uint8_t>& picture) {
   Image<uint8_t> half(picture.width() / 2, picture.height() / 2);
-  for (int y = 0; y < half.height(); ++y)
-    HWY_DYNAMIC_DISPATCH(halve_row)(picture.row(2 * y), picture.row(2 * y + 1), half.row(y), half.width());
+  parallel_rows(half.height(), 128, [&](int first, int end) {
+    for (int y = first; y < end; ++y)
+      HWY_DYNAMIC_DISPATCH(halve_row)(picture.row(2 * y), picture.row(2 * y + 1), half.row(y), half.width());
+  });
   return half;
 }
 

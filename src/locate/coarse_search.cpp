@@ -153,27 +153,60 @@ std::vector<PlacedHit> hits_in(const Band& band, const PatternTarget& target, co
   return hits;
 }
 
+/// Hits that are kept, by the cell of the window that they lie in, so that a neighbour is found at once.
+class KeptHits {
+ public:
+  KeptHits(const Window& window, double reach)
+      : cell_(std::max(4, static_cast<int>(std::ceil(reach)))),
+        across_(window.width / cell_ + 3),
+        first_(static_cast<size_t>(across_ * (window.height / cell_ + 3)), -1) {}
+
+  void add(const PlacedHit& hit) {
+    int& head = first_[cell(hit.at.x, hit.at.y)];
+    next_.push_back(head);
+    head = static_cast<int>(hits_.size());
+    hits_.push_back(hit);
+  }
+  /// Whether `covers` says so of any that lies within the reach.
+  template <class Covers>
+  bool any_near(const PlacedHit& hit, Covers covers) const {
+    for (int v = -cell_; v <= cell_; v += cell_)
+      for (int u = -cell_; u <= cell_; u += cell_)
+        for (int i = first_[cell(hit.at.x + u, hit.at.y + v)]; i >= 0; i = next_[static_cast<size_t>(i)])
+          if (covers(hits_[static_cast<size_t>(i)])) return true;
+    return false;
+  }
+  const std::vector<PlacedHit>& hits() const { return hits_; }
+
+ private:
+  size_t cell(int x, int y) const {  // one cell of margin all round
+    return static_cast<size_t>((y + cell_) / cell_ * across_ + (x + cell_) / cell_);
+  }
+  int cell_, across_;
+  std::vector<int> first_, next_;
+  std::vector<PlacedHit> hits_;
+};
+
 /// Best first; a hit next to a better one in place, angle and scale is left out, and so is one that lies
 /// within `spot` pixels of a much better one: the same part in another pose.
-std::vector<PlacedHit> local_best(std::vector<PlacedHit> hits, const PoseGrid& grid, double spot, double echo,
-                                  size_t most) {
+std::vector<PlacedHit> local_best(std::vector<PlacedHit> hits, const PoseGrid& grid, const Window& window,
+                                  double spot, double echo, size_t most) {
   std::sort(hits.begin(), hits.end(), better);
-  std::vector<PlacedHit> kept;
+  KeptHits kept(window, std::max(spot, 3.0));
   for (const PlacedHit& hit : hits) {
     const GridPose& a = grid.poses[static_cast<size_t>(hit.pose)];
-    const bool covered = std::any_of(kept.begin(), kept.end(), [&](const PlacedHit& k) {
-      if (hit.at.sum < echo * k.at.sum && std::abs(k.at.x - hit.at.x) < spot &&
-          std::abs(k.at.y - hit.at.y) < spot)
-        return true;
-      if (std::abs(k.at.x - hit.at.x) > 2 || std::abs(k.at.y - hit.at.y) > 2) return false;
+    const bool covered = kept.any_near(hit, [&](const PlacedHit& k) {
+      const int far = std::max(std::abs(k.at.x - hit.at.x), std::abs(k.at.y - hit.at.y));
+      if (hit.at.sum < echo * k.at.sum && far < spot) return true;
+      if (far > 2) return false;
       const GridPose& b = grid.poses[static_cast<size_t>(k.pose)];
       return std::abs((a.angle - b.angle).wrapped().radians()) < 2.5 * grid.angle_step + 1e-9 &&
              std::abs(std::log(a.scale / b.scale)) < 1.5 * std::log(grid.scale_step);
     });
-    if (!covered) kept.push_back(hit);
-    if (kept.size() == most) break;
+    if (!covered) kept.add(hit);
+    if (kept.hits().size() == most) break;
   }
-  return kept;
+  return kept.hits();
 }
 
 }  // namespace
@@ -213,7 +246,7 @@ std::vector<CoarseHit> coarse_search(const PatternTarget& target, const Survey& 
   const double spot = 0.15 * std::sqrt(target.extent().width * target.extent().height) * search.scale.min *
                       std::ldexp(1.0, -level);
   const std::vector<PlacedHit> kept =
-      local_best(std::move(hits), grid, spot, search.effort >= 1 ? 0 : 0.85 - 0.3 * search.effort,
+      local_best(std::move(hits), grid, window, spot, search.effort >= 1 ? 0 : 0.85 - 0.3 * search.effort,
                  static_cast<size_t>(search.most_hits));
 
   std::vector<CoarseHit> result;

@@ -3,6 +3,8 @@
 #include <array>
 #include <bit>
 
+#include "heron/image/parallel.hpp"
+
 namespace heron {
 namespace {
 
@@ -49,7 +51,7 @@ ResponseMaps response_maps(const Gradients& gradients, int least_size, int pad, 
                            bool unsigned_edges) {
   const Bits bits = spread(direction_bits(gradients, least_size, pad, first, rows, unsigned_edges));
   ResponseMaps result{pad, {}};
-  for (int d = 0; d < direction_steps; ++d) {
+  parallel_rows(direction_steps, 1, [&](int d, int) {
     Image<uint8_t> map(bits.width(), bits.height());
     const auto turned = [d](uint16_t mask) { return std::rotl(mask, d); };
     const uint16_t same = turned(0x0001), next = turned(0x8002), second = turned(0x4004);
@@ -63,7 +65,7 @@ ResponseMaps response_maps(const Gradients& gradients, int least_size, int pad, 
       }
     }
     result.maps[static_cast<size_t>(d)] = std::move(map);
-  }
+  });
   return result;
 }
 
