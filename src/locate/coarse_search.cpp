@@ -63,11 +63,13 @@ struct PlacedHit {
   int pose;
 };
 
-bool better(const PlacedHit& a, const PlacedHit& b) {
-  if (a.at.sum != b.at.sum) return a.at.sum > b.at.sum;
-  if (a.pose != b.pose) return a.pose < b.pose;
-  return a.at.y != b.at.y ? a.at.y < b.at.y : a.at.x < b.at.x;
+/// Grows from the best hit to the worst. Poses beyond 65535 and places beyond a
+/// million are not told apart by it, only by the order that they come in.
+uint64_t rank(const PlacedHit& hit) {
+  return static_cast<uint64_t>(255 - hit.at.sum) << 56 | static_cast<uint64_t>(hit.pose & 0xffff) << 40 |
+         static_cast<uint64_t>(hit.at.y & 0xfffff) << 20 | static_cast<uint64_t>(hit.at.x & 0xfffff);
 }
+bool better(const PlacedHit& a, const PlacedHit& b) { return rank(a) < rank(b); }
 
 /// A picture may answer everywhere; more than so many hits, of a few poses and of them all, are never kept.
 constexpr size_t most_of_chunk = 1000, most_of_all = 8000;

@@ -36,6 +36,7 @@ EdgeScan scan_at(const Similarity2& pose, const EdgeFitSearch& search, int reach
 struct Met {
   Eigen::Vector4d by_pose;  ///< of the distance, by x, y, angle (radians), log scale; pixels of the level
   double offset;
+  float cosine;
   int cell;
 };
 
@@ -54,8 +55,10 @@ void align(const EdgeColumns& edges, const EdgeScan& scan, Scratch& s) {
     const double px = edges.x[i], py = edges.y[i], mx = edges.normal_x[i], my = edges.normal_y[i];
     const Point2 arm = Point2{c * px - sn * py, sn * px + c * py} * scan.scale;
     const Point2 normal{c * mx - sn * my, sn * mx + c * my};
-    s.aligned.push_back(
-        {{normal.x, normal.y, cross(arm, normal), dot(arm, normal)}, s.met.offset[i], edges.cell[i]});
+    s.aligned.push_back({{normal.x, normal.y, cross(arm, normal), dot(arm, normal)},
+                         s.met.offset[i],
+                         s.met.cosine[i],
+                         edges.cell[i]});
   }
 }
 
@@ -68,6 +71,15 @@ double tukey_end(Scratch& s, int level) {
   const float middle = median_of(s.values);
   for (float& v : s.values) v = std::abs(v - middle);
   return std::max(0.5, 4.685 * 1.4826 * static_cast<double>(median_of(s.values)));
+}
+
+/// Score of the edges met after a last step, whose distances follow from it: looking again would tell the
+/// same.
+double score_after(const Eigen::Vector4d& step, const EdgeColumns& edges, const Scratch& s) {
+  double sum = 0;
+  for (const Met& e : s.aligned)
+    sum += static_cast<double>(match_weight(static_cast<float>(e.offset - e.by_pose.dot(step)), e.cosine));
+  return 100 * sum / static_cast<double>(edges.count);
 }
 
 /// Score of what `s.met` holds; `s.values` keeps the contrasts.
@@ -148,7 +160,9 @@ EdgeFit fit_edges(const Image<uint8_t>& picture, const EdgeColumns& edges, const
     fit.pose.angle = (fit.pose.angle + radians(step[2])).wrapped();
     fit.pose.scale *= std::exp(std::clamp(step[3], -0.2, 0.2));
 
-    if (search.level > 0 || round + 1 < search.rounds) continue;
+    if (round + 1 < search.rounds) continue;
+    fit.score = score_after(step, edges, s);
+    if (search.level > 0) continue;
     Eigen::Matrix4d inverse = solver.solve(Eigen::Matrix4d::Identity());
     for (int i = 0; i < 4; ++i)
       if (!free[static_cast<size_t>(i)]) inverse(i, i) = 0;
@@ -158,8 +172,6 @@ EdgeFit fit_edges(const Image<uint8_t>& picture, const EdgeColumns& edges, const
                  search.free_scale ? std::sqrt(covariance(3, 3)) * fit.pose.scale : 0};
   }
 
-  meet_edges(picture, edges, scan_at(fit.pose, search, 2), s.met);
-  fit.score = judge(edges, s);
   fit.fitted = true;
   return fit;
 }

@@ -45,6 +45,15 @@ Bits spread(const Bits& bits) {
   return both;
 }
 
+/// How one direction is answered along a row: fully by its own bit, less by its neighbours'.
+void answer_row(const uint16_t* in, uint8_t* out, int width, uint16_t same, uint16_t next, uint16_t second) {
+  for (int x = 0; x < width; ++x) {
+    const uint16_t b = in[x];
+    const int far = (b & second) ? 1 : 0, near = (b & next) ? 3 : far;
+    out[x] = static_cast<uint8_t>((b & same) ? best_response : near);
+  }
+}
+
 }  // namespace
 
 ResponseMaps response_maps(const Gradients& gradients, int least_size, int pad, int first, int rows,
@@ -54,16 +63,8 @@ ResponseMaps response_maps(const Gradients& gradients, int least_size, int pad, 
   parallel_rows(direction_steps, 1, [&](int d, int) {
     Image<uint8_t> map(bits.width(), bits.height());
     const auto turned = [d](uint16_t mask) { return std::rotl(mask, d); };
-    const uint16_t same = turned(0x0001), next = turned(0x8002), second = turned(0x4004);
-    for (int y = 0; y < bits.height(); ++y) {
-      const uint16_t* in = bits.row(y);
-      uint8_t* out = map.row(y);
-      for (int x = 0; x < bits.width(); ++x) {
-        const uint16_t b = in[x];
-        const int far = (b & second) ? 1 : 0, near = (b & next) ? 3 : far;
-        out[x] = static_cast<uint8_t>((b & same) ? best_response : near);
-      }
-    }
+    for (int y = 0; y < bits.height(); ++y)
+      answer_row(bits.row(y), map.row(y), bits.width(), turned(0x0001), turned(0x8002), turned(0x4004));
     result.maps[static_cast<size_t>(d)] = std::move(map);
   });
   return result;
