@@ -44,9 +44,14 @@ Point2 foot_of(const Sighting& s) {
 
 std::string reason_of(const Miss& miss) {
   std::string words = "miss:";
-  for (const LimitMissed& l : miss.limits)
-    words += l.name == "region" ? " outside the search region"
-                                : fmt::format(" {} {:.3g} ({})", l.name, l.value, l.needed);
+  for (const LimitMissed& l : miss.limits) {
+    if (l.name == "region")
+      words += " outside the search region";
+    else if (l.name == "polarity")
+      words += fmt::format(" {} ({})", l.value < 0 ? "inverted" : "as taught", l.needed);
+    else
+      words += fmt::format(" {} {:.3g} ({})", l.name, l.value, l.needed);
+  }
   return words;
 }
 
