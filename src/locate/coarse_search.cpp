@@ -1,9 +1,8 @@
 #include "coarse_search.hpp"
 
-#include <numeric>
-
 #include "heron/image/parallel.hpp"
 #include "heron/image/pyramid.hpp"
+#include "part_size.hpp"
 #include "response_maps.hpp"
 #include "sum_rows.hpp"
 
@@ -155,57 +154,75 @@ std::vector<PlacedHit> hits_in(const Band& band, const PatternTarget& target, co
   return hits;
 }
 
-/// Hits that are kept, by the cell of the window that they lie in, so that a neighbour is found at once.
+/// A hit and where the part's middle lies, which unlike its origin always lies on it.
+struct KeptHit {
+  PlacedHit hit;
+  Point2 middle;  ///< pixels of the level, from the window's corner
+};
+
+/// Hits that are kept, by the cell that their middle lies in, so that a neighbour is found at once.
 class KeptHits {
  public:
   KeptHits(const Window& window, double reach)
-      : cell_(std::max(4, static_cast<int>(std::ceil(reach)))),
-        across_(window.width / cell_ + 3),
-        first_(static_cast<size_t>(across_ * (window.height / cell_ + 3)), -1) {}
+      : cell_(reach),
+        across_(static_cast<int>(window.width / cell_) + 3),
+        down_(static_cast<int>(window.height / cell_) + 3),
+        first_(static_cast<size_t>(across_ * down_), -1) {}
 
-  void add(const PlacedHit& hit) {
-    int& head = first_[cell(hit.at.x, hit.at.y)];
+  void add(const KeptHit& hit) {
+    int& head = first_[at(column(hit.middle.x), row(hit.middle.y))];
     next_.push_back(head);
     head = static_cast<int>(hits_.size());
     hits_.push_back(hit);
   }
-  /// Whether `covers` says so of any that lies within the reach.
+  /// Whether `covers` says so of any whose middle lies within the reach.
   template <class Covers>
-  bool any_near(const PlacedHit& hit, Covers covers) const {
-    for (int v = -cell_; v <= cell_; v += cell_)
-      for (int u = -cell_; u <= cell_; u += cell_)
-        for (int i = first_[cell(hit.at.x + u, hit.at.y + v)]; i >= 0; i = next_[static_cast<size_t>(i)])
+  bool any_near(Point2 middle, Covers covers) const {
+    for (int y = std::max(0, row(middle.y) - 1); y <= std::min(down_ - 1, row(middle.y) + 1); ++y)
+      for (int x = std::max(0, column(middle.x) - 1); x <= std::min(across_ - 1, column(middle.x) + 1); ++x)
+        for (int i = first_[at(x, y)]; i >= 0; i = next_[static_cast<size_t>(i)])
           if (covers(hits_[static_cast<size_t>(i)])) return true;
     return false;
   }
-  const std::vector<PlacedHit>& hits() const { return hits_; }
+  const std::vector<KeptHit>& hits() const { return hits_; }
 
  private:
-  size_t cell(int x, int y) const {  // one cell of margin all round
-    return static_cast<size_t>((y + cell_) / cell_ * across_ + (x + cell_) / cell_);
+  // One cell of margin all round holds what lies outside the window; neighbours stay neighbours there.
+  static int step(double v, double cell, int count) {
+    return std::clamp(static_cast<int>(std::floor(v / cell)) + 1, 0, count - 1);
   }
-  int cell_, across_;
+  int column(double x) const { return step(x, cell_, across_); }
+  int row(double y) const { return step(y, cell_, down_); }
+  size_t at(int column, int row) const { return static_cast<size_t>(row * across_ + column); }
+
+  double cell_;
+  int across_, down_;
   std::vector<int> first_, next_;
-  std::vector<PlacedHit> hits_;
+  std::vector<KeptHit> hits_;
 };
 
-/// Best first; a hit next to a better one in place, angle and scale is left out, and so is one that lies
-/// within `spot` pixels of a much better one: the same part in another pose.
-std::vector<PlacedHit> local_best(std::vector<PlacedHit> hits, const PoseGrid& grid, const Window& window,
-                                  double spot, double echo, size_t most) {
+/// Best first; a hit next to a better one in place, angle and scale is left out, and so is one whose middle
+/// lies within `spot` pixels of that of a much better one: the same part in another pose. `middles` holds
+/// where the middle lies from the origin, for each pose of the grid.
+std::vector<KeptHit> local_best(std::vector<PlacedHit> hits, const PoseGrid& grid,
+                                const std::vector<Point2>& middles, const Window& window, double spot,
+                                double echo, size_t most) {
   std::sort(hits.begin(), hits.end(), better);
-  KeptHits kept(window, std::max(spot, 3.0));
+  constexpr double neighbours =
+      8;  // more than the middle moves by two pixels and two and a half steps of angle
+  KeptHits kept(window, std::max(spot, neighbours));
   for (const PlacedHit& hit : hits) {
     const GridPose& a = grid.poses[static_cast<size_t>(hit.pose)];
-    const bool covered = kept.any_near(hit, [&](const PlacedHit& k) {
-      const int far = std::max(std::abs(k.at.x - hit.at.x), std::abs(k.at.y - hit.at.y));
-      if (hit.at.sum < echo * k.at.sum && far < spot) return true;
-      if (far > 2) return false;
-      const GridPose& b = grid.poses[static_cast<size_t>(k.pose)];
+    const Point2 middle = Point2{static_cast<double>(hit.at.x), static_cast<double>(hit.at.y)} +
+                          middles[static_cast<size_t>(hit.pose)];
+    const bool covered = kept.any_near(middle, [&](const KeptHit& k) {
+      if (hit.at.sum < echo * k.hit.at.sum && distance(middle, k.middle) < spot) return true;
+      if (std::abs(k.hit.at.x - hit.at.x) > 2 || std::abs(k.hit.at.y - hit.at.y) > 2) return false;
+      const GridPose& b = grid.poses[static_cast<size_t>(k.hit.pose)];
       return std::abs((a.angle - b.angle).wrapped().radians()) < 2.5 * grid.angle_step + 1e-9 &&
              std::abs(std::log(a.scale / b.scale)) < 1.5 * std::log(grid.scale_step);
     });
-    if (!covered) kept.add(hit);
+    if (!covered) kept.add({hit, middle});
     if (kept.hits().size() == most) break;
   }
   return kept.hits();
@@ -245,14 +262,17 @@ std::vector<CoarseHit> coarse_search(const PatternTarget& target, const Survey& 
     hits.insert(hits.end(), more.begin(), more.end());
     keep_best(hits, most_of_all);
   }
-  const double spot = 0.15 * std::sqrt(target.extent().width * target.extent().height) * search.scale.min *
-                      std::ldexp(1.0, -level);
-  const std::vector<PlacedHit> kept =
-      local_best(std::move(hits), grid, window, spot, search.effort >= 1 ? 0 : 0.85 - 0.3 * search.effort,
+  const double to = std::ldexp(1.0, -level);
+  std::vector<Point2> middles;
+  for (const GridPose& p : grid.poses)
+    middles.push_back(rotated(target.extent().centre(), p.angle) * (p.scale * to));
+  const double echo = search.effort >= 1 ? 0 : 0.85 - 0.3 * search.effort;
+  const std::vector<KeptHit> kept =
+      local_best(std::move(hits), grid, middles, window, spot_radius(target) * search.scale.min * to, echo,
                  static_cast<size_t>(search.most_hits));
 
   std::vector<CoarseHit> result;
-  for (const PlacedHit& hit : kept) {
+  for (const auto& [hit, middle] : kept) {
     const GridPose& pose = grid.poses[static_cast<size_t>(hit.pose)];
     const Point2 p{static_cast<double>(hit.at.x + window.x0), static_cast<double>(hit.at.y + window.y0)};
     result.push_back(

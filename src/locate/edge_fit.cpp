@@ -168,8 +168,7 @@ EdgeFit fit_edges(const Image<uint8_t>& picture, const EdgeColumns& edges, const
       if (!free[static_cast<size_t>(i)]) inverse(i, i) = 0;
     const Eigen::Matrix4d covariance = covariance_of(s, edges, step, inverse, end, weights);
     fit.sigma = {std::sqrt(covariance(0, 0)), std::sqrt(covariance(1, 1)),
-                 search.free_angle ? radians(std::sqrt(covariance(2, 2))) : degrees(180),
-                 search.free_scale ? std::sqrt(covariance(3, 3)) * fit.pose.scale : 0};
+                 radians(std::sqrt(covariance(2, 2))), std::sqrt(covariance(3, 3)) * fit.pose.scale};
   }
 
   fit.fitted = true;

@@ -9,6 +9,7 @@
 #include "heron/image/parallel.hpp"
 #include "judge.hpp"
 #include "limits.hpp"
+#include "part_size.hpp"
 
 namespace heron {
 namespace {
@@ -96,17 +97,16 @@ std::vector<Candidate> fitted(const std::vector<Candidate>& starts, const Search
 /// Fits that ran into the same pose are one; the best of them comes first already. One that lies on the spot
 /// of a much better one is the same part in another pose, which has no say in the end; full effort keeps it.
 std::vector<Candidate> distinct(std::vector<Candidate> candidates, int level, const Search& search) {
-  const Box& extent = search.target.extent();
-  const double pixels = 0.7 * std::ldexp(1.0, level), radius = 0.5 * std::hypot(extent.width, extent.height),
-               spot = 0.15 * std::sqrt(extent.width * extent.height) * search.reach.scale.min,
+  const Point2 middle = search.target.extent().centre();
+  const double pixels = 0.7 * std::ldexp(1.0, level), radius = half_diagonal(search.target),
+               spot = spot_radius(search.target) * search.reach.scale.min,
                echo = search.reach.effort >= 1 ? 0 : 0.7 - 0.2 * search.reach.effort;
   std::vector<Candidate> kept;
   for (Candidate& c : candidates) {
     const bool known = std::any_of(kept.begin(), kept.end(), [&](const Candidate& k) {
-      const double far = distance(c.pose.position(), k.pose.position());
-      if (c.score < echo * k.score && distance(c.pose * extent.centre(), k.pose * extent.centre()) < spot)
-        return true;
-      return far < pixels && std::abs((c.pose.angle - k.pose.angle).wrapped().radians()) * radius < pixels &&
+      if (c.score < echo * k.score && distance(c.pose * middle, k.pose * middle) < spot) return true;
+      return distance(c.pose.position(), k.pose.position()) < pixels &&
+             std::abs((c.pose.angle - k.pose.angle).wrapped().radians()) * radius < pixels &&
              std::abs(c.pose.scale - k.pose.scale) * radius < pixels;
     });
     if (!known) kept.push_back(std::move(c));
@@ -136,7 +136,7 @@ void see(Candidate& c, const Search& search) {
 
 /// How far the part's outer edges may be off.
 double spread(const PoseSigma& sigma, const PatternTarget& target) {
-  const double radius = 0.5 * std::hypot(target.extent().width, target.extent().height);
+  const double radius = half_diagonal(target);
   const double turn = target.has_angle() ? radius * sigma.angle.radians() : 0;
   return std::hypot(std::hypot(sigma.x, sigma.y), std::hypot(turn, radius * sigma.scale));
 }
@@ -157,32 +157,36 @@ Similarity2 told_pose(const Similarity2& pose, const PatternTarget& target, cons
   return told;
 }
 
-/// The last steps of a candidate that has come through all levels: all edges, then the grey values.
-Candidate finished(const Candidate& start, const Search& search) {
+/// All edges, `edge.rounds` times, then the score, then the grey values where it comes to `least_score`.
+/// False when the edges cannot be fitted; the candidate is then seen where it stands.
+bool refine(Candidate& c, const EdgeFitSearch& edge, double least_score, const Search& search) {
   const Image<uint8_t>& picture = search.survey.level(0);
   const PatternTarget& target = search.target;
-  EdgeFitSearch edge = edge_search(search, 0);
-  edge.rounds = 1;
-  Candidate c = start;
-  c.pose = told_pose(c.pose, target, search.reach.angle);
+  const auto settle = [&](const Similarity2& pose, PoseSigma sigma) {
+    if (!target.has_angle()) sigma.angle = degrees(180);
+    c.pose = pose, c.sigma = sigma;
+  };
   const EdgeFit fit = fit_edges(picture, target.columns()[0], c.pose, edge);
-  if (fit.fitted) c.pose = fit.pose, c.sigma = fit.sigma;
-  const auto told =
-      [&](PoseSigma sigma) {  // an angle that was given is exact, one that there is not is unknown
-        if (target.has_angle() && !edge.free_angle) sigma.angle = {};
-        return sigma;
-      };
-  c.sigma = told(c.sigma);
+  if (fit.fitted) settle(fit.pose, fit.sigma);
   see(c, search);
-  if (c.rise == Rise::either || c.score < search.reach.least_score) return c;
+  if (search.reach.polarity == Polarity::per_edge || c.score < least_score) return fit.fitted;
   const GreyFit grey =
       fit_greys(picture, *target.greys(), c.seen->weights, c.pose, edge.free_angle, edge.free_scale);
   // Where something other than the part changes the grey values beside its edges, a pattern on the tray for
   // example, the edges alone know better.
-  if (!grey.fitted || spread(grey.sigma, target) > spread(c.sigma, target)) return c;
+  if (!grey.fitted || spread(grey.sigma, target) > spread(c.sigma, target)) return fit.fitted;
   const double moved = distance(grey.pose.position(), c.pose.position());
-  c.pose = grey.pose, c.sigma = told(grey.sigma);
+  settle(grey.pose, grey.sigma);
   if (moved > 0.05) see(c, search);
+  return fit.fitted;
+}
+
+/// The last steps of a candidate that has come through all levels.
+Candidate finished(Candidate c, const Search& search) {
+  EdgeFitSearch edge = edge_search(search, 0);
+  edge.rounds = 1;
+  c.pose = told_pose(c.pose, search.target, search.reach.angle);
+  refine(c, edge, search.reach.least_score, search);
   return c;
 }
 
@@ -262,16 +266,8 @@ std::optional<Candidate> held_at(Candidate c, bool hold_angle, bool hold_scale, 
   EdgeFitSearch edge = edge_search(search, 0);
   edge.rise = c.rise, edge.rounds = 3;
   edge.free_angle = edge.free_angle && !hold_angle, edge.free_scale = edge.free_scale && !hold_scale;
-  const PatternTarget& target = search.target;
-  const EdgeFit fit = fit_edges(search.survey.level(0), target.columns()[0], c.pose, edge);
-  if (!fit.fitted) return std::nullopt;
   const PoseSigma before = c.sigma;
-  c.pose = fit.pose, c.sigma = fit.sigma;
-  see(c, search);
-  if (c.score < least_score) return std::nullopt;
-  const GreyFit grey = fit_greys(search.survey.level(0), *target.greys(), c.seen->weights, c.pose,
-                                 edge.free_angle, edge.free_scale);
-  if (grey.fitted) c.pose = grey.pose, c.sigma = grey.sigma;
+  if (!refine(c, edge, least_score, search) || c.score < least_score) return std::nullopt;
   // What is held cannot tell how well it is known.
   if (!edge.free_angle) c.sigma.angle = before.angle;
   if (!edge.free_scale) c.sigma.scale = before.scale;
@@ -285,7 +281,7 @@ Candidate confined(Candidate c, const Search& search, const FindLimits& limits) 
   const PatternTarget& target = search.target;
   const Candidate free = c;
   // Farther off, no edge would be met again.
-  const double radius = 0.5 * std::hypot(target.extent().width, target.extent().height), far = 6;
+  const double radius = half_diagonal(target), far = 6;
   const double scale = std::clamp(c.pose.scale, limits.scale.min, limits.scale.max);
   const bool scaled = scale != c.pose.scale;
   const auto flagged = [&](Candidate held, const char* name, bool is_range) {

@@ -164,14 +164,15 @@ GreyFit fit_greys(const Image<uint8_t>& picture, const GreyModel& model, const s
     offset_alone[most_unknowns - 1] = true;
     if (step.squares > 0.5 * solve(s.weighted, count, offset_alone).squares) return fit;
     find_residuals(s.columns, shares_of(step.x), count, s.residuals);
-    const Matrix covariance = covariance_of(s, model, step.inverse * (weights.sum / weights.answers));
+    // Answers near or below zero mean that most residuals lie where the weights end.
+    const double grown = weights.sum / std::max(0.2 * weights.sum, weights.answers);
+    const Matrix covariance = covariance_of(s, model, step.inverse * grown);
     const double c = cos(fit.pose.angle), sn = sin(fit.pose.angle);
     const auto along = [&](double u, double v) {
       return fit.pose.scale *
              std::sqrt(u * u * covariance(0, 0) + 2 * u * v * covariance(0, 1) + v * v * covariance(1, 1));
     };
-    fit.sigma = {along(c, -sn), along(sn, c),
-                 free_angle ? radians(std::sqrt(covariance(2, 2))) : degrees(180),
+    fit.sigma = {along(c, -sn), along(sn, c), free_angle ? radians(std::sqrt(covariance(2, 2))) : Angle{},
                  free_scale ? std::sqrt(covariance(3, 3)) * fit.pose.scale : 0};
     fit.fitted = true;
     return fit;

@@ -23,7 +23,7 @@ GreyModel grey_model(const Image<uint8_t>& filled, const Image<uint8_t>& mask, P
 struct GreyFit {
   bool fitted = false;
   Similarity2 pose;  ///< picture_from_target
-  PoseSigma sigma;   ///< the noise of both pictures carried to the pose
+  PoseSigma sigma;   ///< the noise of both pictures carried to the pose; 0 for what is held
 };
 
 /// Moves `start`, already right to some tenths of a pixel, to where the picture's own pixels agree best with

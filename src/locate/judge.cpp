@@ -4,6 +4,8 @@
 
 #include <array>
 
+#include "part_size.hpp"
+
 namespace heron {
 namespace {
 
@@ -48,9 +50,8 @@ double overlap(const Box& extent, const Similarity2& a, const Similarity2& b) {
 Point2 middle(const Box& extent, const Similarity2& pose) { return pose * extent.centre(); }
 
 bool same_spot(const PatternTarget& target, const Similarity2& a, const Similarity2& b) {
-  const double size = std::sqrt(target.extent().width * target.extent().height);
   return distance(middle(target.extent(), a), middle(target.extent(), b)) <
-         0.15 * size * std::min(a.scale, b.scale);
+         spot_radius(target) * std::min(a.scale, b.scale);
 }
 
 std::string words(const Range<Angle>& r) {

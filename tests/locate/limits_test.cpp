@@ -121,6 +121,23 @@ TEST_CASE("a part's place does not depend on what lies elsewhere") {
   CHECK(std::abs((same.angle - f.sightings[0].angle).degrees()) < 0.002);
 }
 
+TEST_CASE("parts that share their origin, far outside themselves, are found all the same") {
+  // Leaves around a hub, as petals; one of them is covered a third.
+  const Tray teach{.pieces = leaf_tile({}), .side = 700, .seed = 60};
+  const Point2 hub_from_leaf{-160, 0};
+  const PatternTarget petal = teach_pattern(teach.take(), Region::rectangle(teach.pixel_of({}), 204, 152, {}),
+                                            {.origin = teach.pixel_of({}) + hub_from_leaf});
+  Tray tray{.side = 700, .seed = 61};
+  for (const double angle : {0.0, 90.0, 180.0, 270.0})
+    for (const Piece& p : leaf_tile(
+             {40 * std::cos(angle * 0.0174532925), 40 * std::sin(angle * 0.0174532925), degrees(angle)}))
+      tray.pieces.push_back(p);
+  tray.pieces.push_back({rectangle(14, 40, {-8, 0}), {0, 40, 90_deg}, 0.4});
+  const Findings f = find(petal, Survey(tray.take()), {});
+  CHECK(f.sightings.size() == 4);
+  for (const Sighting& s : f.sightings) CHECK(distance({s.x, s.y}, tray.pixel_of({})) < 0.2);
+}
+
 TEST_CASE("per-edge polarity sees a part before a background that changes") {
   // The tile is grey; left of it the tray is dark, right of it bright.
   const Pose2 tile{0, 0, 5_deg};
