@@ -90,12 +90,12 @@ Study study_all(const PatternTarget& target, const FindLimits& limits, const Rec
     study.height = std::max(study.height, picture.height());
     const auto begun = std::chrono::steady_clock::now();
     const Survey survey(std::move(picture));
-    find(target, survey, limits, Explain::never);
+    const Findings found = find(target, survey, limits, Explain::never);
     e.elapsed_ms = milliseconds_since(begun);
     const std::vector<KnownPart>* parts = nullptr;
     if (known)
       if (const auto there = known->find(e.file); there != known->end()) parts = &there->second;
-    e.studied = study_picture(target, survey, limits, parts);
+    e.studied = study_picture(target, survey, limits, found, parts);
     study.entries.push_back(std::move(e));
     show_progress(i + 1, recording.size());
   }

@@ -331,18 +331,19 @@ std::vector<Miss> reasons_beyond(const PatternTarget& target, const Survey& surv
   return nearer ? turned : reasons;
 }
 
-}  // namespace
-
+/// The limits with their contrast in grey levels, for a target of which one level stands for `unit`.
 FindLimits in_grey_levels(FindLimits limits, double unit) {
   limits.least_contrast /= unit;
   return limits;
 }
 
+}  // namespace
+
 Findings find(const PatternTarget& target, const Survey& survey, const FindLimits& given, Explain explain,
               Work* work) {
   const double unit = target.grey_unit();
+  require_valid(given, unit);
   const FindLimits limits = in_grey_levels(given, unit);
-  require_valid(limits);
   const Search search{target, survey, asked(limits, survey), work};
   Findings findings = judged(target, survey, confined(candidates_of(search), search, limits), limits);
   if (explain == Explain::always || (explain == Explain::when_nothing && findings.sightings.empty()))
@@ -361,15 +362,19 @@ Findings find(const PatternTarget& target, const Survey& survey) {
   return find(target, survey, target.settings().limits);
 }
 
-void require_valid(const FindLimits& limits) {
+void require_valid(const FindLimits& limits, double unit) {
   require_ordered(limits.angle, "angle");
   require_ordered(limits.scale, "scale");
   if (limits.scale.min < 0.1 || limits.scale.max > 10)
     fail_argument(fmt::format("scale {}..{} must lie within 0.1..10", limits.scale.min, limits.scale.max));
   if (!(limits.least_score >= 0 && limits.least_score <= 100))
     fail_argument(fmt::format("least score {} must be from 0 to 100", limits.least_score));
-  if (!(limits.least_contrast >= 1 && limits.least_contrast <= 255))
-    fail_argument(fmt::format("least contrast {} must be from 1 to 255 grey levels", limits.least_contrast));
+  const double contrast = limits.least_contrast / unit;
+  if (!(contrast >= 1 && contrast <= 255))
+    fail_argument(unit == 1
+                      ? fmt::format("least contrast {} must be from 1 to 255 grey levels", contrast)
+                      : fmt::format("least contrast {} must be from {:.3g} to {:.3g} mm for this relief",
+                                    limits.least_contrast, unit, 255 * unit));
   if (limits.count < 0) fail_argument(fmt::format("count {} must be 0 (all) or more", limits.count));
   for (const auto& [value, name] : {std::pair{limits.most_overlap, "most overlap"},
                                     {limits.most_outside, "most outside"},

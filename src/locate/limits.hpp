@@ -3,10 +3,8 @@
 
 namespace heron {
 
-/// Throws Error{invalid_argument} when a limit is out of its range or its ends are swapped.
-void require_valid(const FindLimits& limits);
-
-/// The limits with their contrast in grey levels, for a target of which one level stands for `unit`.
-FindLimits in_grey_levels(FindLimits limits, double unit);
+/// Throws Error{invalid_argument} when a limit is out of its range or its ends are swapped. Contrasts are in
+/// units of which one grey level holds `unit`: 1, or the millimetres of a relief's step.
+void require_valid(const FindLimits& limits, double unit);
 
 }  // namespace heron

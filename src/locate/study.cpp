@@ -62,11 +62,10 @@ Range<double> scales_of(const std::vector<double>& scales, const Range<double>& 
 }  // namespace
 
 StudiedPicture study_picture(const PatternTarget& target, const Survey& survey, const FindLimits& limits,
-                             const std::vector<KnownPart>* known) {
+                             const Findings& found, const std::vector<KnownPart>* known) {
   StudiedPicture p;
   p.known = known != nullptr, p.noise_sigma = survey.noise_sigma(0);
-  // What the limits let through as it will be found, and what lies beyond them.
-  std::vector<Sighting> sightings = find(target, survey, limits, Explain::never).sightings;
+  std::vector<Sighting> sightings = found.sightings;
   const double near = 0.1 * std::hypot(target.extent().width, target.extent().height);
   for (Sighting& s : find(target, survey, far_beyond(limits, target.grey_unit()), Explain::never).sightings) {
     const auto here = [&](const Sighting& other) { return distance({s.x, s.y}, {other.x, other.y}) < near; };

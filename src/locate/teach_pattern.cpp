@@ -122,7 +122,7 @@ PatternTarget::PatternTarget(Image<uint8_t> pixels, Image<uint8_t> mask, Point2 
   if (!(settings_.height_step_mm >= 0 && settings_.height_step_mm < 1e6))
     fail_argument(fmt::format("teach: a height step of {} mm must be 0 (no heights) or above",
                               settings_.height_step_mm));
-  require_valid(in_grey_levels(settings_.limits, grey_unit()));
+  require_valid(settings_.limits, grey_unit());
   const Image<uint8_t> filled = filled_under_mask(pixels_, mask_);
   const double noise_sigma = heron::noise_sigma(filled);
   strength_ = given > 0 ? given : chosen_strength(filled, mask_, noise_sigma);
@@ -161,11 +161,10 @@ PatternTarget::PatternTarget(Image<uint8_t> pixels, Image<uint8_t> mask, Point2 
     if (index < settings_.detail) edges = shown_on(edges, index);
     if (index == 0) {
       if (static_cast<int>(edges.size()) < least_edges)
-        fail_argument(
-            fmt::format("teach: nothing to hold on to here: {} edge points of at least {:.0f} grey levels, "
-                        "{} are needed; "
-                        "take a region with clear edges, or lower the strength limit",
-                        edges.size(), strength_, least_edges));
+        fail_argument(fmt::format(
+            "teach: nothing to hold on to here: {} edge points of at least {:.3g} {}, {} are "
+            "needed; take a region with clear edges, or lower the strength limit",
+            edges.size(), strength(), settings_.height_step_mm > 0 ? "mm" : "grey levels", least_edges));
       require_both_directions(edges);
       has_angle_ = edges_hold_angle(edges);
       extent_ = extent_of(edges);

@@ -61,6 +61,10 @@ Station::Station(StationFile file, std::unique_ptr<Camera> camera)
   require_frame_of(mapping_, file_);
   for (const StationTarget& t : file_.targets) {
     LoadedTarget loaded = load_target(t.file);
+    if (loaded.target.settings().height_step_mm > 0)
+      fail_argument(fmt::format(
+          "station: {} was taught from a height map; a station looks at pictures, so teach it from one",
+          t.file));
     const FindLimits limits = limits_of(t, loaded.target.settings().limits);
     targets_.push_back({std::move(loaded.target), limits});
   }

@@ -257,11 +257,11 @@ TEST_CASE("wrong calls are refused by name") {
 TEST_CASE("a study without parts, and one of an empty tray, say so") {
   const Survey empty(Tray{.seed = 54}.take());
   const std::vector<KnownPart> nothing, one{{210, 210}};
-  const StudiedPicture none = study_picture(taught_tile(), empty, {}, &nothing);
+  const StudiedPicture none = study_picture(taught_tile(), empty, {}, {}, &nothing);
   CHECK(none.expected == 0);
   CHECK(none.found + none.missing + none.wrong == 0);
   CHECK_FALSE(none.margin);
-  const StudiedPicture lost = study_picture(taught_tile(), empty, {}, &one);
+  const StudiedPicture lost = study_picture(taught_tile(), empty, {}, {}, &one);
   CHECK(lost.missing == 1);
   const StudyAdvice advice = advise(taught_tile(), {}, {none, lost}, 420, 420);
   CHECK(advice.right == 0);

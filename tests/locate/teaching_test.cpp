@@ -289,11 +289,12 @@ TEST_CASE("what a study proposes serves a recording that it has not seen") {
       }
     const Survey survey(expose(exact_picture(view.scene), {.sigma = 2}, random));
     if (i < 8) {
-      studied.push_back(study_picture(target, survey, start, &known));
+      studied.push_back(study_picture(target, survey, start, find(target, survey, start), &known));
       if (i == 7) advice = advise(target, start, studied, survey.width(), survey.height());
       continue;
     }
-    const StudiedPicture judged = study_picture(target, survey, advice.limits, &known);
+    const StudiedPicture judged =
+        study_picture(target, survey, advice.limits, find(target, survey, advice.limits), &known);
     right += judged.found, wrong += judged.wrong, missing += judged.missing;
   }
   CHECK(advice.separated);

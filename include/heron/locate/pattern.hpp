@@ -24,9 +24,9 @@ struct FindLimits {
   Range<Angle> angle = full_turn;
   Range<double> scale = {1.0, 1.0};  ///< 0.1 to 10; zero width fixes it
   double least_score = 50;           ///< 0 to 100
-  double least_contrast =
-      8;          ///< grey levels over two pixels across an edge; a weaker edge is not seen. 1 to 255
-  int count = 0;  ///< the best so many; 0 means all
+  double least_contrast = 8;  ///< grey levels over two pixels across an edge; a weaker edge is not seen. 1 to
+                              ///< 255; millimetres for a relief
+  int count = 0;              ///< the best so many; 0 means all
   double most_overlap = 0.5;  ///< share of the smaller part's box that another find may cover, 0 to 1
   double most_outside = 1;    ///< share of the taught edges that may lie outside the picture, 0 to 1
   Polarity polarity = Polarity::as_taught;
@@ -47,8 +47,8 @@ struct TeachPattern {
   int detail = 0;  ///< 0 teaches every edge; 1, 2, 3 only those that the picture halved so often still shows
   double height_step_mm = 0;  ///< above 0: taught from the relief of a height map (image/relief.hpp) with
                               ///< this step; contrasts and strengths are then millimetres everywhere
-  FindLimits limits = {};  ///< kept with the target, used when a find names none
-  PartPlace place = {};    ///< kept with the target
+  FindLimits limits = {};     ///< kept with the target, used when a find names none
+  PartPlace place = {};       ///< kept with the target
 };
 
 /// One edge of the taught part.

@@ -32,11 +32,11 @@ struct StudiedPicture {
   double noise_sigma = 0;
 };
 
-/// Finds `target` far beyond `limits` (any angle, a wider scale, low scores, the whole picture) and sorts
-/// what comes by `known`, the parts that lie there; nothing where that is not told. A find is right within a
-/// tenth of the part's size and 10 degrees. Cost: a wide find.
+/// Takes `found`, what the limits let through, finds `target` far beyond them too (any angle, a wider scale,
+/// low scores, the whole picture) and sorts what comes by `known`, the parts that lie there; nothing where
+/// that is not told. A find is right within a tenth of the part's size and 10 degrees. Cost: a wide find.
 StudiedPicture study_picture(const PatternTarget& target, const Survey& survey, const FindLimits& limits,
-                             const std::vector<KnownPart>* known = nullptr);
+                             const Findings& found, const std::vector<KnownPart>* known = nullptr);
 
 /// What a set of pictures says about the limits.
 struct StudyAdvice {
