@@ -2,6 +2,7 @@
 
 #include <Eigen/Cholesky>
 
+#include "cells.hpp"
 #include "heron/image/pyramid.hpp"
 
 namespace heron {
@@ -95,7 +96,7 @@ double judge(const EdgeColumns& edges, Scratch& s) {
 }
 
 /// Covariance of the pose from what the distances left over add up to in each cell, whose edges share pixels
-/// and background (as in `fit_greys`). `answers` is how the weighted distances grow with the distances.
+/// and background.
 Eigen::Matrix4d covariance_of(Scratch& s, const EdgeColumns& edges, const Eigen::Vector4d& step,
                               const Eigen::Matrix4d& inverse, double end, double weights) {
   s.cells.assign(static_cast<size_t>(edges.cells), Eigen::Vector4d::Zero());
@@ -107,12 +108,7 @@ Eigen::Matrix4d covariance_of(Scratch& s, const EdgeColumns& edges, const Eigen:
     answers += root * (1 - 5 * u * u);
     s.cells[static_cast<size_t>(e.cell)] += root * root * (e.offset - e.by_pose.dot(step)) * e.by_pose;
   }
-  Eigen::Matrix4d sum = Eigen::Matrix4d::Zero();
-  double used = 0;
-  for (const Eigen::Vector4d& cell : s.cells)
-    if (!cell.isZero(0)) sum += cell * cell.transpose(), ++used;
-  const double grown = weights / std::max(0.2 * weights, answers);
-  return inverse * sum * inverse * (grown * grown * used / std::max(1.0, used - 4));
+  return covariance_of_cells(s.cells, Eigen::Matrix4d(inverse * growth_of(weights, answers)));
 }
 
 Scratch& scratch() {

@@ -1,6 +1,7 @@
 #include <Eigen/Cholesky>
 #include <array>
 
+#include "cells.hpp"
 #include "grey_samples.hpp"
 
 namespace heron {
@@ -78,12 +79,12 @@ Matrix noise_of_slopes(const Scratch& s, double noise_sigma, double gain) {
 }
 
 /// Covariance of the unknowns from what the residuals of whole cells of the part add up to: right for noise
-/// that neighbouring pixels share, and for surfaces that differ a little, as well as for white noise (Liang,
-/// Zeger, Longitudinal data analysis using generalized linear models, Biometrika 73, 1986).
+/// that neighbouring pixels share, and for surfaces that differ a little, as well as for white noise.
 Matrix covariance_of(Scratch& s, const GreyModel& model, const Matrix& inverse) {
-  constexpr float per = 1.0f / 8;  // cells of 8 x 8 pixels
+  constexpr auto per = static_cast<float>(1 / cell_size);
   const GreySamples& g = s.samples;
-  const int across = model.nearest.width() / 8 + 2, down = model.nearest.height() / 8 + 2;
+  const int across = static_cast<int>(model.nearest.width() / cell_size) + 2,
+            down = static_cast<int>(model.nearest.height() / cell_size) + 2;
   s.cells.assign(static_cast<size_t>(across * down), decltype(s.cells)::value_type::Zero());
   const auto from_x = static_cast<float>(model.origin.x), from_y = static_cast<float>(model.origin.y);
   for (size_t i = 0; i < g.count; ++i) {
@@ -94,14 +95,7 @@ Matrix covariance_of(Scratch& s, const GreyModel& model, const Matrix& inverse) 
     for (size_t k = 0; k < most_unknowns; ++k)
       cell[static_cast<Eigen::Index>(k)] += s.weighted.columns[k][i] * pull;
   }
-  Matrix sum = Matrix::Zero();
-  double used = 0;
-  for (const auto& cell : s.cells) {
-    if (cell.isZero(0)) continue;
-    const Vector c = cell.cast<double>();
-    sum += c * c.transpose(), ++used;
-  }
-  return inverse * sum * inverse * (used / std::max(1.0, used - most_unknowns));
+  return covariance_of_cells(s.cells, inverse);
 }
 
 GreyLight light_of(const Vector& x, double size) {
@@ -164,9 +158,7 @@ GreyFit fit_greys(const Image<uint8_t>& picture, const GreyModel& model, const s
     offset_alone[most_unknowns - 1] = true;
     if (step.squares > 0.5 * solve(s.weighted, count, offset_alone).squares) return fit;
     find_residuals(s.columns, shares_of(step.x), count, s.residuals);
-    // Answers near or below zero mean that most residuals lie where the weights end.
-    const double grown = weights.sum / std::max(0.2 * weights.sum, weights.answers);
-    const Matrix covariance = covariance_of(s, model, step.inverse * grown);
+    const Matrix covariance = covariance_of(s, model, step.inverse * growth_of(weights.sum, weights.answers));
     const double c = cos(fit.pose.angle), sn = sin(fit.pose.angle);
     const auto along = [&](double u, double v) {
       return fit.pose.scale *

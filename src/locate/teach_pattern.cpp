@@ -3,6 +3,7 @@
 #include <Eigen/LU>
 #include <limits>
 
+#include "cells.hpp"
 #include "grey_model.hpp"
 #include "heron/geometry/linear.hpp"
 #include "heron/image/noise.hpp"
@@ -96,9 +97,11 @@ EdgeColumns columns_of(const std::vector<TaughtEdge>& edges, const Box& extent) 
     c.normal_x.push_back(static_cast<float>(e.normal.x)),
         c.normal_y.push_back(static_cast<float>(e.normal.y));
   }
-  const int across = static_cast<int>(extent.width / 8) + 2;
-  c.cells = across * (static_cast<int>(extent.height / 8) + 2);
-  const auto steps = [](double from_start) { return static_cast<int>(std::max(0.0, from_start) / 8); };
+  const int across = static_cast<int>(extent.width / cell_size) + 2;
+  c.cells = across * (static_cast<int>(extent.height / cell_size) + 2);
+  const auto steps = [](double from_start) {
+    return static_cast<int>(std::max(0.0, from_start) / cell_size);
+  };
   for (const TaughtEdge& e : edges)
     c.cell.push_back(
         std::clamp(steps(e.place.y - extent.y) * across + steps(e.place.x - extent.x), 0, c.cells - 1));

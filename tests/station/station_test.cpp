@@ -271,3 +271,15 @@ TEST_CASE("mutated station files are refused or read, never worse") {
   }
   CHECK(refused > rounds / 2);
 }
+
+TEST_CASE("a target of a height map is refused by a station, which looks at pictures") {
+  const PatternTarget relief = teach_pattern(grey_levels(load_picture(cell().tray.path("teach.png"))),
+                                             Region::rectangle(cell().tray.teach_region),
+                                             {.height_step_mm = 0.05, .limits = {.least_contrast = 0.4}});
+  save_target(cell().tray.path("relief.png"), relief);
+  StationFile file =
+      cell().station(cell().text(cell().fixed(), "connect = \"127.0.0.1:1\"\nmode = \"push\""));
+  file.targets[0].file = cell().tray.path("relief.png");
+  CHECK(
+      support::contains(support::error_of([&] { const Station refused{file}; }), "taught from a height map"));
+}

@@ -1,0 +1,32 @@
+#pragma once
+#include <Eigen/Core>
+#include <algorithm>
+#include <vector>
+
+namespace heron {
+
+/// Side of the cells of a part whose pixels and edges err together, pixels of the taught picture.
+inline constexpr double cell_size = 8;
+
+/// By how much weighted residuals understate the errors: `weights` is their sum, `answers` how they grow with
+/// the residuals. Answers near or below zero mean that most residuals lie where the weights end.
+inline double growth_of(double weights, double answers) { return weights / std::max(0.2 * weights, answers); }
+
+/// Covariance of unknowns from what each cell's weighted residuals pull at them, so that noise which
+/// neighbours share counts (Liang, Zeger, Longitudinal data analysis using generalized linear models,
+/// Biometrika 73, 1986). `inverse` is that of the normal matrix.
+template <class Scalar, int unknowns>
+Eigen::Matrix<double, unknowns, unknowns> covariance_of_cells(
+    const std::vector<Eigen::Matrix<Scalar, unknowns, 1>>& cells,
+    const Eigen::Matrix<double, unknowns, unknowns>& inverse) {
+  Eigen::Matrix<double, unknowns, unknowns> sum = Eigen::Matrix<double, unknowns, unknowns>::Zero();
+  double used = 0;
+  for (const auto& cell : cells) {
+    if (cell.isZero(0)) continue;
+    const Eigen::Matrix<double, unknowns, 1> pull = cell.template cast<double>();
+    sum += pull * pull.transpose(), ++used;
+  }
+  return inverse * sum * inverse * (used / std::max(1.0, used - unknowns));
+}
+
+}  // namespace heron

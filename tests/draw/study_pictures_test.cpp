@@ -1,0 +1,104 @@
+#include <doctest/doctest.h>
+
+#include "heron/draw/overlay.hpp"
+#include "heron/draw/study_picture.hpp"
+
+using namespace heron;
+
+namespace {
+
+/// Ten pictures: parts at 80 and above, everything else at 40 and below.
+std::vector<StudiedPicture> ten_pictures() {
+  std::vector<StudiedPicture> pictures;
+  for (int i = 0; i < 10; ++i) {
+    StudiedPicture p;
+    p.finds.push_back({100, 100, {}, 1, 80.0 + i, 40, true, true});
+    p.finds.push_back({200, 100, {}, 1, 40.0 - i, 40, false, false});
+    pictures.push_back(p);
+  }
+  return pictures;
+}
+
+StudyAdvice advice_of(double worst, double best) {
+  StudyAdvice a;
+  a.worst_right = worst, a.best_wrong = best, a.separated = worst > best, a.right = 10;
+  a.limits.least_score = 60;
+  return a;
+}
+
+/// How many pixels of a column strip differ between two pictures, rows `from` to `to`.
+int differing(const Image<Rgb>& a, const Image<Rgb>& b, int from, int to) {
+  int count = 0;
+  for (int y = from; y < to; ++y)
+    for (int x = 80; x < 1240; ++x) count += a(x, y) != b(x, y);
+  return count;
+}
+
+Image<Rgb> even(int width, int height, Rgb color) {
+  Image<Rgb> picture(width, height);
+  for (int y = 0; y < height; ++y) std::fill_n(picture.row(y), width, color);
+  return picture;
+}
+
+}  // namespace
+
+TEST_CASE("the plot of scores shows parts, the rest, the limits and the gap, each where it belongs") {
+  const Image<Rgb> plot = draw_scores(ten_pictures(), advice_of(80, 40), 50);
+  CHECK(plot.width() == 1280);
+  CHECK(plot.height() == 800);
+  // The gap's band: between 80 and 40 the ground is another than above and below. Scores run from 740 (0) up
+  // to 60.
+  const auto ground = [&](double score) { return plot(75, static_cast<int>(740 - 6.8 * score)); };
+  CHECK(ground(70) == ground(55));
+  CHECK(ground(70) != ground(90));
+  CHECK(ground(30) == ground(90));
+  // Parts higher up leave their places.
+  std::vector<StudiedPicture> better = ten_pictures();
+  for (StudiedPicture& p : better) p.finds[0].score = 95;
+  const Image<Rgb> higher = draw_scores(better, advice_of(80, 40), 50);
+  CHECK(differing(plot, higher, 60, 205) > 300);
+  CHECK(differing(plot, higher, 480, 740) == 0);
+  // The least score as it is moves its dashed line alone.
+  const Image<Rgb> stricter = draw_scores(ten_pictures(), advice_of(80, 40), 75);
+  CHECK(differing(plot, stricter, 225, 235) > 300);
+  // Without a gap there is no band.
+  const Image<Rgb> none = draw_scores(ten_pictures(), advice_of(35, 40), 50);
+  CHECK(none(75, static_cast<int>(740 - 6.8 * 55)) == none(75, static_cast<int>(740 - 6.8 * 90)));
+}
+
+TEST_CASE("an empty study is drawn, too") {
+  const Image<Rgb> plot = draw_scores({}, {}, 50);
+  CHECK(plot.width() == 1280);
+  CHECK(draw_sheet({}).width() == 1280);
+}
+
+TEST_CASE("a sheet holds every picture at half its width, whatever the sizes") {
+  std::vector<SheetEntry> entries;
+  entries.push_back({even(1280, 1024, {200, 10, 10}), "first"});
+  entries.push_back({even(640, 512, {10, 200, 10}), "second"});
+  entries.push_back({even(100, 50, {10, 10, 200}), "a small one"});
+  const Image<Rgb> sheet = draw_sheet(entries);
+  CHECK(sheet.width() == 1280);
+  CHECK(sheet.height() == 2 * (512 + 26));
+  CHECK(sheet(320, 300) == Rgb{200, 10, 10});
+  CHECK(sheet(960, 300) == Rgb{10, 200, 10});
+  CHECK(sheet(50, 538 + 26 + 20) == Rgb{10, 10, 200});
+  CHECK(sheet(600, 538 + 26 + 20) == Rgb{30, 30, 30});
+}
+
+TEST_CASE("a teaching report is written under the taught edges") {
+  Image<uint8_t> picture(160, 120);
+  for (int y = 0; y < 120; ++y)
+    for (int x = 0; x < 160; ++x) picture(x, y) = x > 50 && x < 110 && y > 40 && y < 80 ? 200 : 40;
+  const PatternTarget target = teach_pattern(picture, Region::rectangle({30, 20, 100, 80}));
+  const TeachingReport report = report_teaching(target);
+  CHECK(report.turns == 2);
+  const Image<Rgb> plain = draw_target(target), with = draw_target(target, &report);
+  REQUIRE(plain.height() == with.height());
+  int above = 0, below = 0;
+  for (int y = 0; y < plain.height(); ++y)
+    for (int x = 0; x < plain.width(); ++x)
+      (y < plain.height() - 80 ? above : below) += plain(x, y) != with(x, y);
+  CHECK(above == 0);
+  CHECK(below > 3000);
+}
