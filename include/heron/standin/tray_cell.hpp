@@ -9,9 +9,12 @@ namespace heron {
 /// The tray station as files in a folder: what a camera and a robot would have delivered, and the truth that
 /// only the simulated robot reads.
 ///
-///     board.png      the calibration board on the tray          tray/          the recording: pictures of
-///     the filled tray teach.png      one leaf tile alone                        touched.csv    board points
-///     that the robot touched truth.json     where each leaf tile really is
+/// - board.png: the calibration board on the tray
+/// - teach.png: one leaf tile alone
+/// - tray/: the recording, pictures of the filled tray
+/// - known.csv: where the taught region's middle lies in them, leaf by leaf
+/// - touched.csv: board points that the robot touched
+/// - truth.json: where each leaf tile really is
 struct TrayCell {
   std::string folder;
   render::TrayStation station;

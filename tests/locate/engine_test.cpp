@@ -1,0 +1,222 @@
+#include <doctest/doctest.h>
+
+#include "heron/locate/pattern.hpp"
+#include "heron/locate/survey.hpp"
+#include "heron/render/tray_station.hpp"
+#include "locate/coarse_search.hpp"
+#include "locate/edge_fit.hpp"
+#include "locate/grey_model.hpp"
+#include "locate/judge.hpp"
+#include "locate/response_maps.hpp"
+
+// The stages of a find, each by itself.
+
+using namespace heron;
+using namespace heron::render;
+
+namespace {
+
+struct Bench {
+  static constexpr int side = 420;
+  CameraModel camera =
+      camera_above(600, {.fx = 2400, .fy = 2400, .cx = 0.5 * (side - 1), .cy = 0.5 * (side - 1)});
+  PatternTarget target =
+      teach_pattern(picture({}, 80), Region::rectangle(pixel({}), 204, 152, {}), {.name = "leaf"});
+
+  Point2 pixel(Point2 table) const { return camera.project({table.x, table.y, 0}); }
+  Image<uint8_t> picture(const Pose2& tile, uint64_t seed, double scale = 1, double strip = 0) const {
+    Scene scene;
+    scene.camera = camera;
+    scene.width = scene.height = side;
+    scene.pieces = tile_pieces("leaf", tile, 0.62);
+    for (Piece& p : scene.pieces) p.outline = scaled(p.outline, scale);
+    if (strip > 0) scene.pieces.push_back({rectangle(strip, 60), tile, 0.4});
+    Random random(seed);
+    return expose(exact_picture(scene), {.sigma = 2}, random);
+  }
+  /// Where the target lies for a tile on the table; pictures turn the other way round.
+  Similarity2 truth(const Pose2& tile, double scale = 1) const {
+    const Point2 p = pixel(tile.position());
+    return {p.x, p.y, (-tile.angle).wrapped(), scale};
+  }
+};
+
+const Bench& bench() {
+  static const Bench shared;
+  return shared;
+}
+
+/// How far the part's outer edges lie from where they belong.
+double off_by(const Similarity2& a, const Similarity2& b) {
+  return distance(a.position(), b.position()) + 100 * std::abs((a.angle - b.angle).wrapped().radians()) +
+         100 * std::abs(a.scale - b.scale);
+}
+
+double response_at(const ResponseMaps& maps, int direction, int x, int y) {
+  return maps.maps[static_cast<size_t>(direction)](x + maps.pad, y + maps.pad);
+}
+
+}  // namespace
+
+TEST_CASE("response maps answer to a direction, less to its neighbours, and a pixel away as well") {
+  Gradients g{Image<uint8_t>(40, 30), Image<uint8_t>(40, 30)};
+  g.direction(20, 15) = 64, g.size(20, 15) = 50;  // down: step 4 of 16
+  g.direction(5, 5) = 0, g.size(5, 5) = 9;        // too weak
+  const ResponseMaps maps = response_maps(g, 10, 6, 0, 30, false);
+  for (const int dx : {-1, 0, 1})
+    for (const int dy : {-1, 0, 1}) {
+      CHECK(response_at(maps, 4, 20 + dx, 15 + dy) == best_response);
+      CHECK(response_at(maps, 3, 20 + dx, 15 + dy) == 3);
+      CHECK(response_at(maps, 5, 20 + dx, 15 + dy) == 3);
+      CHECK(response_at(maps, 2, 20 + dx, 15 + dy) == 1);
+      CHECK(response_at(maps, 12, 20 + dx, 15 + dy) == 0);  // the other way round
+    }
+  CHECK(response_at(maps, 4, 22, 15) == 0);
+  CHECK(response_at(maps, 0, 5, 5) == 0);
+  CHECK(response_at(maps, 4, -5, -5) == 0);  // the margin
+  const ResponseMaps either = response_maps(g, 10, 6, 0, 30, true);
+  CHECK(response_at(either, 12, 20, 15) == best_response);
+  CHECK(response_at(either, 4, 20, 15) == best_response);
+}
+
+TEST_CASE("bands of response maps hold what the whole holds") {
+  const Survey survey(bench().picture({3, 1, 40_deg}, 81));
+  const Gradients& g = survey.gradients(2);
+  const int rows = g.size.height(), pad = 9;
+  const ResponseMaps whole = response_maps(g, 5, pad, 0, rows, false);
+  for (const int first : {0, 16, 48}) {
+    const int count = std::min(16, rows - first);
+    const ResponseMaps band = response_maps(g, 5, pad, first, count, false);
+    int different = 0;
+    for (int d = 0; d < direction_steps; ++d)
+      for (int y = -pad + 1; y < count + pad - 1; ++y)
+        for (int x = 0; x < g.size.width(); ++x) {
+          if (first + y < -pad + 1 || first + y >= rows + pad - 1) continue;
+          different += response_at(band, d, x, y) != response_at(whole, d, x, first + y);
+        }
+    CHECK(different == 0);
+  }
+}
+
+TEST_CASE("the coarse search comes near the part at every angle and scale") {
+  for (const auto& [angle, scale] :
+       {std::pair{-170.0, 1.0}, {-75.0, 0.85}, {3.0, 1.15}, {88.0, 1.0}, {140.0, 0.95}}) {
+    CAPTURE(angle);
+    const Pose2 tile{2, -3, degrees(angle)};
+    const Survey survey(bench().picture(tile, 82, scale));
+    const CoarseSearch search{
+        .angle = full_turn, .scale = {0.8, 1.2}, .origins = {0, 0, Bench::side - 1.0, Bench::side - 1.0}};
+    const std::vector<CoarseHit> hits = coarse_search(bench().target, survey, search, nullptr);
+    REQUIRE_FALSE(hits.empty());
+    const double step = std::ldexp(1.0, coarse_level(bench().target));
+    CHECK(off_by({hits[0].place.x, hits[0].place.y, hits[0].angle, hits[0].scale},
+                 bench().truth(tile, scale)) < 3.5 * step);
+    CHECK(hits[0].likeness > 0.7);
+    for (size_t i = 1; i < hits.size(); ++i) CHECK(hits[i].likeness <= hits[i - 1].likeness);
+  }
+}
+
+TEST_CASE("the edge fit runs to the truth from two pixels and two degrees away") {
+  const Pose2 tile{1, 2, 25_deg};
+  const Image<uint8_t> picture = bench().picture(tile, 83, 1.03);
+  const Similarity2 truth = bench().truth(tile, 1.03);
+  Random random(84);
+  for (int i = 0; i < 20; ++i) {
+    Similarity2 start = truth;
+    start.x += random.uniform(-1.4, 1.4), start.y += random.uniform(-1.4, 1.4);
+    start.angle = start.angle + degrees(random.uniform(-1, 1));
+    start.scale *= random.uniform(0.99, 1.01);
+    const EdgeFit fit =
+        fit_edges(picture, bench().target.columns()[0], start, {.free_scale = true, .rounds = 4});
+    REQUIRE(fit.fitted);
+    CHECK(off_by(fit.pose, truth) < 0.05);
+    CHECK(fit.score > 97);
+    CHECK(fit.sigma.x > 0);
+    CHECK(fit.sigma.x < 0.02);
+  }
+  // Held unknowns stay, with no sigma of their own.
+  Similarity2 start = truth;
+  start.x += 0.8;
+  const EdgeFit held = fit_edges(picture, bench().target.columns()[0], start, {.free_angle = false});
+  CHECK(held.pose.angle == start.angle);
+  CHECK(held.pose.scale == start.scale);
+  CHECK(held.sigma.angle.radians() == 0);
+  CHECK(held.sigma.scale == 0);
+  // Too few edges in the first round: given up.
+  start.x += 40;
+  CHECK_FALSE(fit_edges(picture, bench().target.columns()[0], start, {.least_met = 80}).fitted);
+}
+
+TEST_CASE("the grey fit improves on the edges, keeps off what is covered, and refuses another surface") {
+  const Pose2 tile{-1, 1, 130_deg};
+  const std::vector<float> every_edge = [] {
+    std::vector<float> seen(bench().target.levels()[0].size() + 1, 1.0f);
+    seen[0] = 0;
+    return seen;
+  }();
+  const auto fitted = [&](const Image<uint8_t>& picture, const Similarity2& start,
+                          const std::vector<float>& seen) {
+    return fit_greys(picture, *bench().target.greys(), seen, start, true, false);
+  };
+  const Similarity2 truth = bench().truth(tile);
+  Similarity2 start = truth;
+  start.x += 0.3, start.y -= 0.2, start.angle = start.angle + 0.1_deg;
+  const GreyFit clean = fitted(bench().picture(tile, 85), start, every_edge);
+  REQUIRE(clean.fitted);
+  CHECK(distance(clean.pose.position(), truth.position()) < 0.01);
+  CHECK(std::abs((clean.pose.angle - truth.angle).degrees()) < 0.015);
+  CHECK(clean.sigma.x == doctest::Approx(0.0026).epsilon(0.4));
+
+  const Image<uint8_t> covered = bench().picture(tile, 86, 1, 12);
+  const SeenEdges seen = see_edges(covered, bench().target.columns()[0], truth, 8, Rise::up);
+  CHECK(seen.score < 85);
+  const GreyFit rest = fitted(covered, start, seen.weights);
+  REQUIRE(rest.fitted);
+  CHECK(distance(rest.pose.position(), truth.position()) < 0.02);
+
+  // Nothing seen, nothing there, too far away.
+  CHECK_FALSE(fitted(covered, start, std::vector<float>(every_edge.size(), 0.0f)).fitted);
+  Random random(87);
+  Image<uint8_t> noise(Bench::side, Bench::side);
+  for (int y = 0; y < Bench::side; ++y)
+    for (int x = 0; x < Bench::side; ++x) noise(x, y) = static_cast<uint8_t>(random.whole(0, 255));
+  CHECK_FALSE(fitted(noise, truth, every_edge).fitted);
+  start.x += 9;
+  CHECK_FALSE(fitted(bench().picture(tile, 85), start, every_edge).fitted);
+}
+
+TEST_CASE("edges outside the picture are counted by their share") {
+  const Image<uint8_t> picture(Bench::side, Bench::side);
+  const EdgeColumns& edges = bench().target.columns()[0];
+  CHECK(share_outside(picture, edges, {210, 210, 0_deg, 1}) == 0);
+  CHECK(share_outside(picture, edges, {-400, 210, 0_deg, 1}) == 1);
+  size_t left = 0;
+  for (const TaughtEdge& e : bench().target.levels()[0]) left += e.place.x < 0;
+  CHECK(share_outside(picture, edges, {-0.5, 210, 0_deg, 1}) ==
+        doctest::Approx(static_cast<double>(left) / static_cast<double>(edges.count)).epsilon(0.01));
+}
+
+TEST_CASE("of candidates on one spot the best counts, and what is turned away names every limit") {
+  const Survey survey(bench().picture({}, 88));
+  const auto candidate = [&](double x, double score) {
+    Candidate c{.pose = {x, 200, 10_deg, 1}, .score = score, .contrast = 50};
+    c.seen = std::make_shared<const SeenEdges>(
+        see_edges(survey.level(0), bench().target.columns()[0], c.pose, 8, Rise::up));
+    return c;
+  };
+  const Findings f =
+      judged(bench().target, survey, {candidate(100, 70), candidate(103, 90), candidate(330, 80)}, {});
+  REQUIRE(f.sightings.size() == 2);
+  CHECK(f.sightings[0].x == 103);
+  CHECK(f.sightings[1].x == 330);
+  CHECK(f.misses.empty());
+  const Findings strict = judged(bench().target, survey, {candidate(200, 70)},
+                                 {.angle = {20_deg, 30_deg}, .least_score = 75, .least_contrast = 60});
+  CHECK(strict.sightings.empty());
+  REQUIRE(strict.misses.size() == 1);
+  REQUIRE(strict.misses[0].limits.size() == 3);
+  CHECK(strict.misses[0].limits[0].name == "score");
+  CHECK(strict.misses[0].limits[1].name == "contrast");
+  CHECK(strict.misses[0].limits[2].name == "angle");
+  CHECK(strict.misses[0].limits[0].sigma > 0);
+}
