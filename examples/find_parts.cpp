@@ -15,7 +15,7 @@ int main(int argc, char** argv) try {
     std::fprintf(stderr, "find_parts TARGET.png FOLDER\n");
     return 2;
   }
-  const PatternTarget leaf = load_target(argv[1]).target;
+  const Target leaf = load_target(argv[1]).target;
 
   std::vector<std::filesystem::path> files;
   for (const auto& entry : std::filesystem::directory_iterator(argv[2]))

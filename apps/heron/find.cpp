@@ -14,6 +14,7 @@
 #include "heron/files/report_json.hpp"
 #include "heron/files/target_file.hpp"
 #include "heron/locate/survey.hpp"
+#include "kind_options.hpp"
 #include "limit_options.hpp"
 #include "options.hpp"
 #include "steps.hpp"
@@ -25,6 +26,7 @@ struct FindOptions {
   std::string target, mapping, drawing, region;
   std::vector<std::string> pictures, without;
   LimitOptions limits;
+  KindOptions kind;
   std::optional<double> height, budget_ms;
   bool json = false, quick = false, why = false;
 };
@@ -58,6 +60,10 @@ class Deadline {
   std::thread thread_;
 };
 
+double milliseconds_since(std::chrono::steady_clock::time_point begun) {
+  return std::chrono::duration<double, std::milli>(std::chrono::steady_clock::now() - begun).count();
+}
+
 FindLimits limits_of(const FindOptions& o, FindLimits limits) {
   limits = o.limits.applied_to(limits);
   if (!o.region.empty()) limits.region = parse_region(o.region, "--region");
@@ -68,15 +74,13 @@ FindLimits limits_of(const FindOptions& o, FindLimits limits) {
   return limits;
 }
 
-Report report_on(const std::string& path, const PatternTarget& target, const FindLimits& limits,
-                 const MappingRecord* mapping, const FindOptions& o, Image<uint8_t>& grey) {
-  grey = seen_by(target, path);
-  if (mapping && (mapping->width != grey.width() || mapping->height != grey.height()))
-    fail_argument(fmt::format("{}: {} x {} pixels, the mapping was made with {} x {}", path, grey.width(),
-                              grey.height(), mapping->width, mapping->height));
+Report report_on(const std::string& path, const Target& target, const Survey& survey, double prepared_ms,
+                 const FindLimits& limits, const MappingRecord* mapping, const FindOptions& o) {
+  if (mapping && (mapping->width != survey.width() || mapping->height != survey.height()))
+    fail_argument(fmt::format("{}: {} x {} pixels, the mapping was made with {} x {}", path, survey.width(),
+                              survey.height(), mapping->width, mapping->height));
   const auto begun = std::chrono::steady_clock::now();
-  const Survey survey{Image<uint8_t>(grey)};
-  PartPlace place = target.settings().place;
+  PartPlace place = target.place();
   if (o.height) place.height_mm = *o.height;
   Report report;
   Work work;
@@ -88,8 +92,7 @@ Report report_on(const std::string& path, const PatternTarget& target, const Fin
                mapping ? Frames{&mapping->mapping, mapping->axes ? &*mapping->axes : nullptr} : Frames{},
                place);
   report.picture = path;
-  report.elapsed_ms =
-      std::chrono::duration<double, std::milli>(std::chrono::steady_clock::now() - begun).count();
+  report.elapsed_ms = prepared_ms + milliseconds_since(begun);
   return report;
 }
 
@@ -108,15 +111,20 @@ int find_in_all(const FindOptions& o) {
                o.target);
   if (o.budget_ms && !(*o.budget_ms > 0)) fail_argument("find: --budget must be above 0 milliseconds");
   if (o.quick && o.why) fail_argument("find: --quick and --why exclude each other");
-  const FindLimits limits = limits_of(o, loaded.target.settings().limits);
+  const auto changed = o.kind.given(loaded.target.info().word);
+  const Target target = changed.empty() ? loaded.target : loaded.target.with(changed);
+  const FindLimits limits = limits_of(o, target.limits());
   std::optional<MappingRecord> mapping;
   if (!o.mapping.empty()) mapping = load_mapping(o.mapping);
   bool failed = false, nothing = false;
   for (size_t i = 0; i < o.pictures.size(); ++i) {
     try {
-      Image<uint8_t> grey;
-      const Report report =
-          report_on(o.pictures[i], loaded.target, limits, mapping ? &*mapping : nullptr, o, grey);
+      Picture picture = load_picture(o.pictures[i]);
+      picture.name = o.pictures[i];
+      const auto begun = std::chrono::steady_clock::now();
+      const Survey survey = survey_of(target, picture);
+      const Report report = report_on(o.pictures[i], target, survey, milliseconds_since(begun), limits,
+                                      mapping ? &*mapping : nullptr, o);
       nothing = nothing || report.parts.empty();
       if (o.json)
         fmt::print("{}\n", report_json(report));
@@ -125,7 +133,7 @@ int find_in_all(const FindOptions& o) {
       if (!o.drawing.empty()) {
         const Box region = limits.region.bounds();
         save_picture(numbered(o.drawing, i, o.pictures.size()),
-                     draw_report(grey, report, limits.region.empty() ? nullptr : &region));
+                     draw_over(survey, report, limits.region.empty() ? nullptr : &region));
       }
     } catch (const Error& error) {
       if (error.code() != ErrorCode::bad_file) throw;
@@ -149,6 +157,7 @@ void add_find(CLI::App& app, Action& action) {
   c->add_option("target", o->target, "target file")->required();
   c->add_option("pictures", o->pictures, "pictures to look at")->required();
   o->limits.add_to(*c);
+  o->kind.add_to(*c);
   c->add_option("--region", o->region,
                 "X,Y,WIDTH,HEIGHT, or a shape as in teach: where a part's origin may lie");
   c->add_option("--without", o->without, "a shape cut out of --region; may be given several times")

@@ -33,16 +33,19 @@ FindLimits LimitOptions::applied_to(FindLimits limits) const {
   return limits;
 }
 
-std::vector<std::pair<std::string, std::string>> limit_words(const FindLimits& l) {
-  return {{"angle", fmt::format("{:g}..{:g}", l.angle.min.degrees(), l.angle.max.degrees())},
-          {"scale", fmt::format("{:g}..{:g}", l.scale.min, l.scale.max)},
-          {"least score", fmt::format("{:g}", l.least_score)},
-          {"least contrast", fmt::format("{:g}", l.least_contrast)},
-          {"count", l.count ? fmt::format("{}", l.count) : "all"},
-          {"most overlap", fmt::format("{:g}", l.most_overlap)},
-          {"most outside", fmt::format("{:g}", l.most_outside)},
-          {"polarity", polarity_word(l.polarity)},
-          {"effort", fmt::format("{:g}", l.effort)}};
+std::vector<std::pair<std::string, std::string>> limit_words(const FindLimits& l, const KindInfo& kind) {
+  std::vector<std::pair<std::string, std::string>> words{
+      {"angle", fmt::format("{:g}..{:g}", l.angle.min.degrees(), l.angle.max.degrees())},
+      {"scale", fmt::format("{:g}..{:g}", l.scale.min, l.scale.max)},
+      {"least score", fmt::format("{:g}", l.least_score)},
+      {"least contrast", fmt::format("{:g}", l.least_contrast)},
+      {"count", l.count ? fmt::format("{}", l.count) : "all"},
+      {"most overlap", fmt::format("{:g}", l.most_overlap)},
+      {"most outside", fmt::format("{:g}", l.most_outside)},
+      {"polarity", polarity_word(l.polarity)},
+      {"effort", fmt::format("{:g}", l.effort)}};
+  std::erase_if(words, [&](const auto& row) { return !honours(kind, row.first); });
+  return words;
 }
 
 }  // namespace heron::tool

@@ -3,7 +3,7 @@
 #include <optional>
 #include <string>
 
-#include "heron/locate/pattern.hpp"
+#include "heron/locate/target.hpp"
 
 namespace heron::tool {
 
@@ -18,7 +18,7 @@ struct LimitOptions {
   FindLimits applied_to(FindLimits limits) const;
 };
 
-/// The limits in a line a setting, "name value", as a person reads them.
-std::vector<std::pair<std::string, std::string>> limit_words(const FindLimits& limits);
+/// The limits that a kind honours, each "name", "value", as a person reads them.
+std::vector<std::pair<std::string, std::string>> limit_words(const FindLimits& limits, const KindInfo& kind);
 
 }  // namespace heron::tool

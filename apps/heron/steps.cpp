@@ -5,9 +5,9 @@
 #include <filesystem>
 
 #include "heron/base/error.hpp"
+#include "heron/draw/overlay.hpp"
 #include "heron/files/csv_file.hpp"
 #include "heron/files/picture_file.hpp"
-#include "heron/image/relief.hpp"
 #include "options.hpp"
 
 namespace heron::tool {
@@ -15,6 +15,7 @@ namespace {
 
 std::string words_of(const LimitMissed& limit) {
   if (limit.name == "region") return "needs " + limit.needed;
+  if (limit.name == "mirrored") return "it is mirrored, needed " + limit.needed;
   if (limit.name == "polarity")
     return fmt::format("{}, needed {}", limit.value < 0 ? "inverted" : "as taught", limit.needed);
   const std::string sure = limit.sigma > 0 ? fmt::format(" \u00b1 {:.1g}", limit.sigma) : "";
@@ -22,6 +23,19 @@ std::string words_of(const LimitMissed& limit) {
 }
 
 }  // namespace
+
+std::string figure_words(const std::vector<Figure>& figures) {
+  std::string words, group;
+  for (const Figure& f : figures) {
+    const size_t dot = f.name.find('.');
+    const std::string of = dot == std::string::npos ? "" : f.name.substr(0, dot);
+    if (!words.empty()) words += of == group ? "  " : "   ";
+    if (of != group && !of.empty()) words += of + ":  ";
+    group = of;
+    words += fmt::format("{} {:.4g}", dot == std::string::npos ? f.name : f.name.substr(dot + 1), f.value);
+  }
+  return words;
+}
 
 std::optional<BoardView> view_of(const std::string& path, const BoardShape& shape, int& width, int& height,
                                  BoardSummary* seen, const BoardSearch& search) {
@@ -74,15 +88,15 @@ RigidFit frame_from_touched(const std::string& path) {
   return fit_rigid(board, robot);
 }
 
-Image<uint8_t> seen_by(const PatternTarget& target, const std::string& path) {
-  const Picture picture = load_picture(path);
-  const auto* heights = std::get_if<Image<float>>(&picture.pixels);
-  const double step = target.settings().height_step_mm;
-  if (heights && step > 0) return relief_of(*heights, step).pixels;
-  if (!heights && step <= 0) return grey_levels(picture);
-  throw Error(ErrorCode::bad_file,
-              fmt::format("{}: is {}, '{}' was taught from {}", path, heights ? "a height map" : "a picture",
-                          target.name(), heights ? "a picture" : "a height map"));
+Survey survey_of_file(const Target& target, const std::string& path) {
+  Picture picture = load_picture(path);
+  picture.name = path;
+  return survey_of(target, picture);
+}
+
+Image<Rgb> draw_over(const Survey& survey, const Report& report, const Box* search_region) {
+  if (!survey.color().empty()) return draw_report(survey.color(), report, search_region);
+  return draw_report(survey.level(0), report, search_region);
 }
 
 void print_report(const Report& report) {
@@ -99,16 +113,23 @@ void print_report(const Report& report) {
   int number = 0;
   for (const ReportedPart& p : report.parts) {
     const Sighting& s = p.sighting;
-    fmt::print("  {:>2}  {:<12} {:>9.3f} {:>9.3f} {:>9.3f} {:>7.4f} {:>6.1f}", ++number, s.target, s.x, s.y,
-               s.angle.degrees(), s.scale, s.score);
+    const auto angle = [&](Angle a) {
+      return s.has_angle ? fmt::format("{:.3f}", a.degrees()) : std::string("-");
+    };
+    fmt::print("  {:>2}  {:<12} {:>9.3f} {:>9.3f} {:>9} {:>7.4f} {:>6.1f}", ++number, s.target, s.x, s.y,
+               angle(s.angle), s.scale, s.score);
     if (const auto& place = robot ? p.robot : p.world; place)
-      fmt::print("   {:>9.3f} {:>9.3f} {:>9.3f}", place->x_mm, place->y_mm, place->angle.degrees());
+      fmt::print("   {:>9.3f} {:>9.3f} {:>9}", place->x_mm, place->y_mm, angle(place->angle));
     if (s.inverted) fmt::print("  inverted");
     for (const std::string& end : s.range_end) fmt::print("  at the end of the {} range", end);
     if (s.beyond)
       fmt::print("; beyond it, at angle {:.2f} and scale {:.4f}, it would score {:.1f}",
                  s.beyond->angle.degrees(), s.beyond->scale, s.beyond->score);
     fmt::print("\n");
+    if (!s.figures.empty()) fmt::print("      {}\n", figure_words(s.figures));
+    for (const Flaw& f : s.flaws)
+      fmt::print("      {} {:.0f} px\u00b2 at ({:.0f}, {:.0f}), {:.1f} px deep\n", f.what, f.area, f.x, f.y,
+                 f.depth);
   }
   if (!report.complete) fmt::print("  stopped when the time was over; there may be more\n");
   if (report.parts.empty() && report.misses.empty() && report.complete)

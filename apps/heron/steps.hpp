@@ -6,7 +6,7 @@
 #include "heron/calibrate/lens.hpp"
 #include "heron/files/mapping_file.hpp"
 #include "heron/geometry/rigid_fit.hpp"
-#include "heron/locate/pattern.hpp"
+#include "heron/locate/target.hpp"
 #include "heron/report/report.hpp"
 
 namespace heron::tool {
@@ -30,11 +30,16 @@ std::optional<MappingRecord> mapping_from_pictures(const std::vector<std::string
 /// robot_from_board from a CSV of touched points.
 RigidFit frame_from_touched(const std::string& path);
 
-/// A table of what was found and missed, for people. `title` names the picture.
-/// What a target looks at in a picture file: grey levels, or the relief of a height map in the target's step.
-/// Throws when a target of one is given a picture of the other.
-Image<uint8_t> seen_by(const PatternTarget& target, const std::string& path);
+/// Figures in a line: "area 4021  deviation 0.31   quality:  rim 98".
+std::string figure_words(const std::vector<Figure>& figures);
 
+/// A picture file prepared for what a target looks at; docs of `survey_of`.
+Survey survey_of_file(const Target& target, const std::string& path);
+
+/// The picture itself with what a report says about it, in color where the target looks at color.
+Image<Rgb> draw_over(const Survey& survey, const Report& report, const Box* search_region = nullptr);
+
+/// A table of what was found and missed, for people.
 void print_report(const Report& report);
 
 }  // namespace heron::tool

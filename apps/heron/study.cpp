@@ -79,17 +79,23 @@ void show_progress(size_t done, size_t all) {
   std::fflush(stderr);
 }
 
-Study study_all(const PatternTarget& target, const FindLimits& limits, const Recording& recording,
+Picture load_for(const std::string& path) {
+  Picture picture = load_picture(path);
+  picture.name = path;
+  return picture;
+}
+
+Study study_all(const Target& target, const FindLimits& limits, const Recording& recording,
                 const KnownParts* known) {
   Study study;
   for (size_t i = 0; i < recording.size(); ++i) {
     Entry e;
     e.file = recording.pictures[i].file;
-    Image<uint8_t> picture = seen_by(target, recording.path(i));
+    const Picture picture = load_for(recording.path(i));
     study.width = std::max(study.width, picture.width()),
     study.height = std::max(study.height, picture.height());
     const auto begun = std::chrono::steady_clock::now();
-    const Survey survey(std::move(picture));
+    const Survey survey = survey_of(target, picture);
     const Findings found = find(target, survey, limits, Explain::never);
     e.elapsed_ms = milliseconds_since(begun);
     const std::vector<KnownPart>* parts = nullptr;
@@ -111,20 +117,19 @@ struct Trial {
 
 class Trials {
  public:
-  Trials(const PatternTarget& target, const Recording& recording) : target_(target) {
+  Trials(const Target& target, const Recording& recording) : target_(target) {
     const size_t step = std::max<size_t>(1, recording.size() / 5);
     for (size_t i = 0; i < recording.size() && pictures_.size() < 5; i += step)
-      pictures_.push_back(seen_by(target, recording.path(i)));
+      pictures_.push_back(load_for(recording.path(i)));
   }
   Trial operator()(const FindLimits& limits) const {
     Trial trial;
-    for (const Image<uint8_t>& picture : pictures_) {
+    for (const Picture& picture : pictures_) {
       double best = 1e9;
       size_t found = 0;
       for (int run = 0; run < 3; ++run) {
-        Image<uint8_t> copy(picture);
         const auto begun = std::chrono::steady_clock::now();
-        found = find(target_, Survey(std::move(copy)), limits, Explain::never).sightings.size();
+        found = find(target_, survey_of(target_, picture), limits, Explain::never).sightings.size();
         best = std::min(best, milliseconds_since(begun));
       }
       trial.ms += best / static_cast<double>(pictures_.size()), trial.found += static_cast<int>(found);
@@ -133,12 +138,12 @@ class Trials {
   }
 
  private:
-  const PatternTarget& target_;
-  std::vector<Image<uint8_t>> pictures_;
+  const Target& target_;
+  std::vector<Picture> pictures_;
 };
 
 /// One setting: as it is, as proposed, why, and what that does to the time.
-struct Setting {
+struct Proposal {
   std::string name, now, proposed, why;
   double time_share = 1;  ///< of the time as it is
 };
@@ -148,9 +153,10 @@ std::string range_words(const Range<Angle>& r) {
   return fmt::format("{:g}..{:g}", r.min.degrees(), r.max.degrees());
 }
 
-std::vector<Setting> settings_of(const StudyAdvice& a, const FindLimits& now, const Trials& trials) {
+std::vector<Proposal> proposals_of(const StudyAdvice& a, const FindLimits& now, const Trials& trials,
+                                   const KindInfo& kind) {
   const double before = trials(now).ms;
-  std::vector<Setting> settings;
+  std::vector<Proposal> settings;
   const auto add = [&](const char* name, const std::string& is, const std::string& proposed,
                        const std::string& why, const FindLimits& with) {
     settings.push_back({name, is, proposed, why, is == proposed ? 1 : trials(with).ms / before});
@@ -164,14 +170,17 @@ std::vector<Setting> settings_of(const StudyAdvice& a, const FindLimits& now, co
                   : fmt::format("no gap: the worst part scores {:.1f}, {}", *a.worst_right, wrong),
       with);
   with = now, with.angle = a.limits.angle;
-  add("angle", range_words(now.angle), range_words(a.limits.angle), "the angles of all parts, with a margin",
-      with);
+  if (honours(kind, "angle"))
+    add("angle", range_words(now.angle), range_words(a.limits.angle),
+        "the angles of all parts, with a margin", with);
   with = now, with.scale = a.limits.scale;
-  add("scale", range_words(now.scale), range_words(a.limits.scale), "the scales of all parts, with a margin",
-      with);
+  if (honours(kind, "scale"))
+    add("scale", range_words(now.scale), range_words(a.limits.scale),
+        "the scales of all parts, with a margin", with);
   with = now, with.least_contrast = a.limits.least_contrast;
-  add("least contrast", fmt::format("{:g}", now.least_contrast), fmt::format("{:g}", a.limits.least_contrast),
-      "a third of the weakest part's, above the noise", with);
+  if (honours(kind, "least contrast"))
+    add("least contrast", fmt::format("{:g}", now.least_contrast),
+        fmt::format("{:g}", a.limits.least_contrast), "a third of the weakest part's, above the noise", with);
   with = now, with.count = a.limits.count;
   const auto count = [](int n) { return n ? fmt::format("{}", n) : std::string("all"); };
   add("count", count(now.count), count(a.limits.count),
@@ -198,8 +207,8 @@ std::string margin_words(const StudiedPicture& p) {
   return p.margin ? fmt::format("{:.1f}", *p.margin) : std::string("-");
 }
 
-void print_study(const Study& s, const std::vector<Setting>& settings, const FindLimits& now,
-                 const Trials& trials) {
+void print_study(const Study& s, const std::vector<Proposal>& settings, const FindLimits& now,
+                 const Trials& trials, const KindInfo& kind) {
   fmt::print("{:<28} {:>8} {:>6} {:>8} {:>8}  {}\n", "picture", "expected", "found", "margin", "ms", "");
   for (const Entry& e : s.entries)
     fmt::print("{:<28} {:>8} {:>6} {:>8} {:>8.1f}  {}\n", e.file,
@@ -211,9 +220,10 @@ void print_study(const Study& s, const std::vector<Setting>& settings, const Fin
   }
   fmt::print("\nsettings, from {} parts\n  {:<15} {:>14} {:>20} {:>7}  {}\n", s.advice.right, "", "now",
              "proposed", "time", "why");
-  for (const Setting& t : settings)
+  for (const Proposal& t : settings)
     fmt::print("  {:<15} {:>14} {:>20} {:>7}  {}\n", t.name, t.now, t.proposed,
                t.now == t.proposed ? "" : fmt::format("{:+.0f} %", 100 * (t.time_share - 1)), t.why);
+  if (!honours(kind, "effort")) return;
   fmt::print("\n  {:<15} {:>14} {:>20}\n", "effort", "ms a picture", "found in a few");
   for (const double effort : {0.0, 0.5, 1.0}) {
     FindLimits with = now;
@@ -223,7 +233,7 @@ void print_study(const Study& s, const std::vector<Setting>& settings, const Fin
   }
 }
 
-Json json_of(const StudyOptions& o, const Study& s, const std::vector<Setting>& settings) {
+Json json_of(const StudyOptions& o, const Study& s, const std::vector<Proposal>& settings) {
   Json pictures = Json::array();
   for (const Entry& e : s.entries) {
     Json scores = Json::array();
@@ -245,7 +255,7 @@ Json json_of(const StudyOptions& o, const Study& s, const std::vector<Setting>& 
                         {"scores", scores}});
   }
   Json list = Json::array();
-  for (const Setting& t : settings)
+  for (const Proposal& t : settings)
     list.push_back({{"name", t.name},
                     {"now", t.now},
                     {"proposed", t.proposed},
@@ -293,8 +303,8 @@ void print_comparison(const std::string& path, const Study& s) {
 }
 
 /// The five pictures with the most trouble, as overlays.
-void save_sheet(const std::string& path, const Study& s, const PatternTarget& target,
-                const FindLimits& limits, const Recording& recording) {
+void save_sheet(const std::string& path, const Study& s, const Target& target, const FindLimits& limits,
+                const Recording& recording) {
   std::vector<size_t> order(s.entries.size());
   for (size_t i = 0; i < order.size(); ++i) order[i] = i;
   const auto rank = [&](size_t i) {
@@ -305,13 +315,12 @@ void save_sheet(const std::string& path, const Study& s, const PatternTarget& ta
   order.resize(std::min<size_t>(5, order.size()));
   std::vector<SheetEntry> sheet;
   for (const size_t i : order) {
-    const Image<uint8_t> picture = seen_by(target, recording.path(i));
+    const Survey survey = survey_of(target, load_for(recording.path(i)));
     Report report;
-    add_findings(report, find(target, Survey(Image<uint8_t>(picture)), limits), {});
+    add_findings(report, find(target, survey, limits), {});
     const StudiedPicture& p = s.entries[i].studied;
-    sheet.push_back(
-        {draw_report(picture, report), fmt::format("{}: {} found, margin {}  {}", s.entries[i].file, p.found,
-                                                   margin_words(p), trouble_of(p))});
+    sheet.push_back({draw_over(survey, report), fmt::format("{}: {} found, margin {}  {}", s.entries[i].file,
+                                                            p.found, margin_words(p), trouble_of(p))});
   }
   save_picture(path, draw_sheet(sheet));
 }
@@ -320,25 +329,24 @@ int study(const StudyOptions& o) {
   const LoadedTarget loaded = load_target(o.target);
   const Recording recording = load_recording(o.recording);
   if (recording.size() == 0) fail_file(o.recording + ": holds no picture");
-  const FindLimits limits = o.limits.applied_to(loaded.target.settings().limits);
+  const FindLimits limits = o.limits.applied_to(loaded.target.limits());
   std::optional<KnownParts> known;
   if (!o.known.empty()) known = load_known(o.known, recording);
   const Study s = study_all(loaded.target, limits, recording, known ? &*known : nullptr);
   const Trials trials(loaded.target, recording);
-  const std::vector<Setting> settings =
-      s.advice.right ? settings_of(s.advice, limits, trials) : std::vector<Setting>{};
+  const std::vector<Proposal> settings =
+      s.advice.right ? proposals_of(s.advice, limits, trials, loaded.target.info()) : std::vector<Proposal>{};
   if (o.json)
     fmt::print("{}\n", json_of(o, s, settings).dump(-1, ' ', false, Json::error_handler_t::replace));
   else
-    print_study(s, settings, limits, trials);
+    print_study(s, settings, limits, trials, loaded.target.info());
   if (!o.compare.empty()) print_comparison(o.compare, s);
   if (!o.plot.empty()) save_picture(o.plot, draw_scores(s.pictures(), s.advice, limits.least_score));
   if (!o.sheet.empty()) save_sheet(o.sheet, s, loaded.target, limits, recording);
   if (o.apply && s.advice.right) {
-    TeachPattern kept = loaded.target.settings();
-    kept.limits = s.advice.limits, kept.limits.region = {};
-    save_target(o.target, PatternTarget(Image<uint8_t>(loaded.target.pixels()),
-                                        Image<uint8_t>(loaded.target.mask()), loaded.target.origin(), kept));
+    FindLimits kept = s.advice.limits;
+    kept.region = {};
+    save_target(o.target, loaded.target.with(kept));
     fmt::print(stderr, "heron: study: {} holds the proposed settings now\n", o.target);
   }
   int trouble = 0;

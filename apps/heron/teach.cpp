@@ -12,6 +12,7 @@
 #include "heron/image/relief.hpp"
 #include "heron/locate/survey.hpp"
 #include "heron/locate/teaching.hpp"
+#include "kind_options.hpp"
 #include "limit_options.hpp"
 #include "options.hpp"
 #include "steps.hpp"
@@ -27,67 +28,104 @@ struct TeachOptions {
   std::optional<double> strength, height;
   std::optional<int> detail;
   double stable_share = 0.75;
+  std::vector<std::string> backgrounds, counter_samples;
   LimitOptions limits;
+  KindOptions kind_settings;
   bool replace = false, json = false;
 };
 
-/// The settings of the target that the output holds already, or the defaults.
-TeachPattern settings_of(const TeachOptions& o, TeachPattern s) {
-  if (!o.origin.empty()) s.origin = parse_point(o.origin, "--origin");
-  if (!o.name.empty()) s.name = o.name;
-  if (o.strength) s.least_strength = *o.strength;
-  if (o.detail) s.detail = *o.detail;
-  s.limits = o.limits.applied_to(s.limits);
-  if (o.height) s.place.height_mm = *o.height;
-  if (!std::isfinite(s.place.height_mm))
+/// What is said about the target: what was given, and else what the target that stands there has, or its
+/// kind.
+TargetWords words_of(const TeachOptions& o, const Target* before) {
+  TargetWords words;
+  words.name = !o.name.empty()     ? o.name
+               : before            ? before->name()
+               : !o.output.empty() ? std::filesystem::path(o.output).stem().string()
+                                   : o.kind;
+  if (!o.origin.empty()) words.origin = parse_point(o.origin, "--origin");
+  words.limits = o.limits.applied_to(before ? before->limits() : limits_of(o.kind));
+  if (before) words.place = before->place();
+  if (o.height) words.place.height_mm = *o.height;
+  if (!std::isfinite(words.place.height_mm))
     fail_argument("teach: --height must be a finite number of millimetres");
   if (!o.grasp.empty()) {
     const auto grasp =
         parse_numbers(o.grasp, 3, "--grasp", "X,Y,ANGLE in millimetres and degrees, for example 12,0,90");
-    s.place.grasp = {grasp[0], grasp[1], degrees(grasp[2])};
+    words.place.grasp = {grasp[0], grasp[1], degrees(grasp[2])};
   }
-  return s;
+  words.settings = o.kind_settings.given(o.kind);
+  if (o.kind == PatternTarget::info().word) {
+    if (before)
+      for (const NamedSetting& s : before->settings()) words.settings[s.name] = s.value;
+    if (o.strength) words.settings["least_strength"] = *o.strength;
+    if (o.detail) words.settings["detail"] = *o.detail;
+  }
+  return words;
 }
 
+/// A picture with everything that a kind may be taught from; owns what `view` looks at.
+struct Taught {
+  Picture loaded;
+  Relief grey;
+  std::vector<Image<uint8_t>> backgrounds;
+
+  TeachingPicture view(const Region& region, const TeachOptions& o) const {
+    TeachingPicture picture{.grey = grey.pixels, .region = region, .valid = grey.valid};
+    if (const auto* color = std::get_if<Image<Rgb>>(&loaded.pixels)) picture.color = *color;
+    for (const Image<uint8_t>& background : backgrounds) picture.backgrounds.push_back(background);
+    for (const std::string& text : o.counter_samples)
+      picture.counter_samples.push_back(parse_region(text, "--not"));
+    return picture;
+  }
+};
+
 /// Grey levels, or the relief of a height map, whose step is then set.
-Relief taught_pixels(const Picture& picture, const Region& region, const TeachOptions& o, TeachPattern& s) {
+Relief taught_pixels(const Picture& picture, const Region& region, const TeachOptions& o,
+                     TargetWords& words) {
   const auto* heights = std::get_if<Image<float>>(&picture.pixels);
-  s.height_step_mm = 0;
+  const bool pattern = o.kind == PatternTarget::info().word;
+  if (pattern) words.settings["height_step_mm"] = 0.0;
   if (!heights) {  // what is transparent does not count
     std::optional<Image<uint8_t>> opaque = load_opaque(o.picture);
     return {grey_levels(picture), opaque ? std::move(*opaque) : Image<uint8_t>()};
   }
-  s.height_step_mm = relief_step(*heights, region.mask(heights->width(), heights->height()));
-  if (!o.limits.least_contrast) s.limits.least_contrast = FindLimits{}.least_contrast * s.height_step_mm;
-  return relief_of(*heights, s.height_step_mm);
+  if (!pattern)
+    fail_argument(
+        fmt::format("teach: {} is a height map; a {} is taught from a picture, a pattern from either",
+                    o.picture, o.kind));
+  const double step = relief_step(*heights, region.mask(heights->width(), heights->height()));
+  words.settings["height_step_mm"] = step;
+  if (!o.limits.least_contrast) words.limits->least_contrast = FindLimits{}.least_contrast * step;
+  return relief_of(*heights, step);
 }
 
 using Words = std::vector<std::pair<std::string, std::string>>;
 
-Words words_of(const TeachPattern& s) {
-  Words words{{"name", s.name},
-              {"strength", s.least_strength > 0 ? fmt::format("{:g}", s.least_strength) : "chosen"},
-              {"detail", fmt::format("{}", s.detail)}};
-  for (auto& word : limit_words(s.limits)) words.push_back(std::move(word));
-  const Pose2& g = s.place.grasp;
-  words.emplace_back("height", fmt::format("{:g} mm", s.place.height_mm));
+Words lines_of(const Target& target) {
+  const TaughtPicture& taught = target.taught();
+  Words words{{"kind", target.info().word},
+              {"name", target.name()},
+              {"pixels", fmt::format("{} x {}", taught.pixels.width(), taught.pixels.height())}};
+  for (const Figure& f : target.facts()) words.emplace_back(f.name, fmt::format("{:.4g}", f.value));
+  for (const NamedSetting& s : target.settings()) words.emplace_back(s.name, setting_words(s.value));
+  for (auto& word : limit_words(target.limits(), target.info())) words.push_back(std::move(word));
+  const Pose2& g = target.place().grasp;
+  words.emplace_back("height", fmt::format("{:g} mm", target.place().height_mm));
   words.emplace_back("grasp", fmt::format("{:g},{:g},{:g}", g.x, g.y, g.angle.degrees()));
   return words;
 }
 
 /// What a target that stands there would become; on standard error, beside the results.
-void print_change(const std::string& path, const PatternTarget& before, const PatternTarget& after) {
-  fmt::print(stderr, "heron: teach: {} is taught already\n  {:<15} {:>20} {:>20}\n", path, "", "now", "new");
-  fmt::print(stderr, "  {:<15} {:>20} {:>20}\n", "edges", before.levels()[0].size(),
-             after.levels()[0].size());
-  const auto size = [](const PatternTarget& t) {
-    return fmt::format("{} x {}", t.pixels().width(), t.pixels().height());
-  };
-  fmt::print(stderr, "  {:<15} {:>20} {:>20}\n", "pixels", size(before), size(after));
-  const Words a = words_of(before.settings()), b = words_of(after.settings());
-  for (size_t i = 0; i < a.size(); ++i)
-    fmt::print(stderr, "  {:<15} {:>20} {:>20}{}\n", a[i].first, a[i].second, b[i].second,
-               a[i].second == b[i].second ? "" : "  changed");
+void print_change(const std::string& path, const Target& before, const Target& after) {
+  fmt::print(stderr, "heron: teach: {} is taught already\n  {:<16} {:>20} {:>20}\n", path, "", "now", "new");
+  Words a = lines_of(before);
+  for (const auto& [name, value] : lines_of(after)) {
+    const auto same = std::find_if(a.begin(), a.end(),
+                                   [&, &wanted = name](const auto& row) { return row.first == wanted; });
+    const std::string was = same == a.end() ? "-" : same->second;
+    fmt::print(stderr, "  {:<16} {:>20} {:>20}{}\n", name, was, value, was == value ? "" : "  changed");
+    if (same != a.end()) a.erase(same);
+  }
 }
 
 /// What a person would do about it.
@@ -125,22 +163,39 @@ Json json_of(const Likeness& l) {
   return {{"score", l.score}, {"x", l.x}, {"y", l.y}, {"angle", l.angle.degrees()}};
 }
 
-void print_json(const PatternTarget& target, const TeachingReport& r, const std::string& written) {
+Json json_of(const SettingValue& value) {
+  return std::visit([](const auto& v) { return Json(v); }, value);
+}
+
+/// A kind without a report of its own: what teaching tells, and the settings.
+Json json_of(const Target& target) {
+  Json facts = Json::object(), settings = Json::object();
+  for (const Figure& f : target.facts()) facts[f.name] = f.value;
+  for (const NamedSetting& s : target.settings()) settings[s.name] = json_of(s.value);
+  return {{"facts", facts}, {"settings", settings}};
+}
+
+Json json_of(const PatternTarget& target, const TeachingReport& r) {
+  return {{"edges", r.edges},
+          {"strength", target.strength()},
+          {"noise", r.noise_sigma},
+          {"contrast", {{"median", r.median_contrast}, {"weakest", r.weakest_contrast}}},
+          {"sigma",
+           {{"x", r.expected.x},
+            {"y", r.expected.y},
+            {"angle", r.turns ? Json(r.expected.angle.degrees()) : Json(nullptr)},
+            {"scale", r.expected.scale}}},
+          {"same_after", r.turns ? Json(360.0 / r.turns) : Json(0.0)},
+          {"turned", r.turned ? json_of(*r.turned) : Json(nullptr)},
+          {"elsewhere", r.elsewhere ? json_of(*r.elsewhere) : Json(nullptr)},
+          {"advice", advice_of(r)}};
+}
+
+void print_json(const Target& target, const std::optional<TeachingReport>& r, const std::string& written) {
   Json j{{"target", target.name()},
-         {"written", written.empty() ? Json(nullptr) : Json(written)},
-         {"edges", r.edges},
-         {"strength", target.strength()},
-         {"noise", r.noise_sigma},
-         {"contrast", {{"median", r.median_contrast}, {"weakest", r.weakest_contrast}}},
-         {"sigma",
-          {{"x", r.expected.x},
-           {"y", r.expected.y},
-           {"angle", r.turns ? Json(r.expected.angle.degrees()) : Json(nullptr)},
-           {"scale", r.expected.scale}}},
-         {"same_after", r.turns ? Json(360.0 / r.turns) : Json(0.0)},
-         {"turned", r.turned ? json_of(*r.turned) : Json(nullptr)},
-         {"elsewhere", r.elsewhere ? json_of(*r.elsewhere) : Json(nullptr)},
-         {"advice", advice_of(r)}};
+         {"kind", target.info().word},
+         {"written", written.empty() ? Json(nullptr) : Json(written)}};
+  j.update(r ? json_of(*target.as<PatternTarget>(), *r) : json_of(target));
   fmt::print("{}\n", j.dump(-1, ' ', false, Json::error_handler_t::replace));
 }
 
@@ -174,14 +229,18 @@ void print_table(const PatternTarget& target, const TeachingReport& r) {
 }
 
 /// Keeps what is stable over the further pictures; says how much that was.
-PatternTarget stable(const PatternTarget& target, const TeachOptions& o) {
+Target stable(const Target& target, const TeachOptions& o) {
+  const auto* pattern = target.as<PatternTarget>();
+  if (!pattern)
+    fail_argument(
+        fmt::format("teach: --also keeps the edges that are stable; a {} has none", target.info().word));
   std::vector<std::unique_ptr<Survey>> surveys;
   std::vector<const Survey*> pictures;
   for (const std::string& path : o.also) {
-    surveys.push_back(std::make_unique<Survey>(seen_by(target, path)));
+    surveys.push_back(std::make_unique<Survey>(survey_of_file(target, path)));
     pictures.push_back(surveys.back().get());
   }
-  StableTarget kept = keep_stable_edges(target, pictures, o.stable_share);
+  StableTarget kept = keep_stable_edges(*pattern, pictures, o.stable_share);
   for (const size_t i : kept.not_found)
     fmt::print(stderr, "heron: teach: note: the part is not found in {}; that picture is left out\n",
                o.also[i]);
@@ -209,19 +268,19 @@ int teach(const TeachOptions& o) {
       if (!o.replace)
         fail_argument(fmt::format("{}: is there already and is no target; --replace replaces it", o.output));
     }
-  TeachPattern settings;
-  if (before) settings = before->target.settings();
-  settings.origin.reset();
-  if (!before && !o.output.empty()) settings.name = std::filesystem::path(o.output).stem().string();
-  settings = settings_of(o, settings);
+  const bool same_kind = before && before->target.info().word == o.kind;
+  TargetWords words = words_of(o, same_kind ? &before->target : nullptr);
 
-  const Picture loaded = load_picture(o.picture);
-  Relief seen = taught_pixels(loaded, region, o, settings);
-  const Survey survey(std::move(seen.pixels));
-  PatternTarget target = teach_pattern(survey.level(0), region, settings, seen.valid);
-  const Point2 place = settings.origin.value_or(region.bounds().centre());
+  Taught from{load_picture(o.picture), {}, {}};
+  from.grey = taught_pixels(from.loaded, region, o, words);
+  for (const std::string& path : o.backgrounds) from.backgrounds.push_back(grey_levels(load_picture(path)));
+  Target target = teach(o.kind, from.view(region, o), words);
   if (!o.also.empty()) target = stable(target, o);
-  const TeachingReport report = report_teaching(target, &survey, place);
+  std::optional<TeachingReport> report;
+  if (const auto* pattern = target.as<PatternTarget>()) {
+    const Survey survey{Image<uint8_t>(from.grey.pixels)};
+    report = report_teaching(*pattern, &survey, words.origin.value_or(region.bounds().centre()));
+  }
 
   if (before) print_change(o.output, before->target, target);
   if (there && !o.replace)
@@ -229,13 +288,16 @@ int teach(const TeachOptions& o) {
         "{}: nothing was written; --replace replaces what is there, another --output keeps it", o.output));
   if (!o.output.empty()) save_target(o.output, target);
   for (const std::string& drawing : {o.preview, o.drawing})
-    if (!drawing.empty()) save_picture(drawing, draw_target(target, &report));
+    if (!drawing.empty()) save_picture(drawing, draw_target(target, report ? &*report : nullptr));
   if (o.json) {
     print_json(target, report, o.output);
   } else {
     fmt::print("{}: '{}' {}\n", o.output.empty() ? o.preview : o.output, target.name(),
                o.output.empty() ? "as it would be taught" : "taught");
-    print_table(target, report);
+    if (report)
+      print_table(*target.as<PatternTarget>(), *report);
+    else
+      for (const auto& [name, value] : lines_of(target)) fmt::print("  {:<22} {}\n", name, value);
   }
   return 0;
 }
@@ -247,7 +309,10 @@ void add_teach(CLI::App& app, Action& action) {
   CLI::App* c =
       app.add_subcommand("teach", "Teaches a part from a region of a picture, and says how good it is");
   c->add_option("picture", o->picture, "picture of the part")->required();
-  c->add_option("--kind", o->kind, "pattern")->check(CLI::IsMember({"pattern"}))->capture_default_str();
+  std::string words;
+  for (const KindInfo* kind : kinds())
+    words += fmt::format("{}{}: {}", words.empty() ? "" : "; ", kind->word, kind->what);
+  c->add_option("--kind", o->kind, words)->capture_default_str();
   c->add_option(
        "--region", o->region,
        "X,Y,WIDTH,HEIGHT: smallest corner and extent, picture coordinates; or turned:X,Y,W,H,ANGLE (centre), "
@@ -269,7 +334,14 @@ void add_teach(CLI::App& app, Action& action) {
                 "grey levels over two pixels from which on an edge is taught; 0 chooses");
   c->add_option("--detail", o->detail,
                 "0 teaches every edge; 1, 2, 3 only those that a picture halved so often still shows");
+  c->add_option("--background", o->backgrounds, "outline: a picture without the part, or several")
+      ->expected(1)
+      ->multi_option_policy(CLI::MultiOptionPolicy::TakeAll);
+  c->add_option("--not", o->counter_samples, "color: a shape of what must not be taken for it, or several")
+      ->expected(1)
+      ->multi_option_policy(CLI::MultiOptionPolicy::TakeAll);
   o->limits.add_to(*c);
+  o->kind_settings.add_to(*c);
   c->add_option("--height", o->height, "millimetres that the part's face stands above the work plane");
   c->add_option(
       "--grasp", o->grasp,

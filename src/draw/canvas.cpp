@@ -5,22 +5,40 @@ namespace {
 void set(cairo_t* c, Color color) { cairo_set_source_rgba(c, color.r, color.g, color.b, color.a); }
 }  // namespace
 
-Canvas::Canvas(const ImageView<const uint8_t>& picture, int zoom)
+Canvas::Canvas(int width, int height, int zoom)
     : zoom_(zoom),
-      surface_(
-          cairo_image_surface_create(CAIRO_FORMAT_RGB24, picture.width() * zoom, picture.height() * zoom)),
+      surface_(cairo_image_surface_create(CAIRO_FORMAT_RGB24, width * zoom, height * zoom)),
       cairo_(cairo_create(surface_.get())) {
   if (cairo_surface_status(surface_.get()) != CAIRO_STATUS_SUCCESS)
     fail_argument("the picture is too large to draw on (32767 pixels a side)");
-  unsigned char* data = cairo_image_surface_get_data(surface_.get());
-  const int stride = cairo_image_surface_get_stride(surface_.get());
-  for (int y = 0; y < picture.height() * zoom; ++y) {
-    auto* row = reinterpret_cast<uint32_t*>(data + static_cast<ptrdiff_t>(y) * stride);
-    for (int x = 0; x < picture.width() * zoom; ++x) row[x] = picture(x / zoom, y / zoom) * 0x010101u;
-  }
-  cairo_surface_mark_dirty(surface_.get());
   cairo_set_line_cap(cairo_.get(), CAIRO_LINE_CAP_ROUND);
   cairo_select_font_face(cairo_.get(), "DejaVu Sans", CAIRO_FONT_SLANT_NORMAL, CAIRO_FONT_WEIGHT_NORMAL);
+}
+
+template <class ColorAt>
+void Canvas::fill(ColorAt color_at) {
+  unsigned char* data = cairo_image_surface_get_data(surface_.get());
+  const int stride = cairo_image_surface_get_stride(surface_.get());
+  const int width = cairo_image_surface_get_width(surface_.get()),
+            height = cairo_image_surface_get_height(surface_.get());
+  for (int y = 0; y < height; ++y) {
+    auto* row = reinterpret_cast<uint32_t*>(data + static_cast<ptrdiff_t>(y) * stride);
+    for (int x = 0; x < width; ++x) row[x] = color_at(x / zoom_, y / zoom_);
+  }
+  cairo_surface_mark_dirty(surface_.get());
+}
+
+Canvas::Canvas(const ImageView<const uint8_t>& picture, int zoom)
+    : Canvas(picture.width(), picture.height(), zoom) {
+  fill([&](int x, int y) { return picture(x, y) * 0x010101u; });
+}
+
+Canvas::Canvas(const ImageView<const Rgb>& picture, int zoom)
+    : Canvas(picture.width(), picture.height(), zoom) {
+  fill([&](int x, int y) {
+    const Rgb p = picture(x, y);
+    return static_cast<uint32_t>(p.r) << 16 | static_cast<uint32_t>(p.g) << 8 | p.b;
+  });
 }
 
 void Canvas::stroke_path(Color color, double width, Stroke stroke) {
@@ -72,6 +90,17 @@ void Canvas::stripes(const ImageView<const uint8_t>& mask, Color color, bool fal
       if (mask(x / zoom_, y / zoom_) && (falling ? x - y + (1 << 20) : x + y) % 6 < 3) row[x] = value;
   }
   cairo_surface_mark_dirty(surface_.get());
+}
+
+void Canvas::path(const std::vector<Point2>& points, bool closed, Color color, double width, Stroke stroke) {
+  if (points.empty()) return;
+  cairo_new_sub_path(cairo_.get());
+  for (const Point2& each : points) {
+    const Point2 p = place(each);
+    cairo_line_to(cairo_.get(), p.x, p.y);
+  }
+  if (closed) cairo_close_path(cairo_.get());
+  stroke_path(color, width, stroke);
 }
 
 void Canvas::cross(Point2 at, double half, Color color, double width) {

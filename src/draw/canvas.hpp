@@ -24,14 +24,17 @@ inline constexpr Color rim_color{0.0, 0.0, 0.0, 0.75};
 
 enum class Stroke { solid, dashed, dotted };
 
-/// A grey picture to draw on, enlarged by a whole factor; coordinates are those of the picture.
+/// A picture to draw on, enlarged by a whole factor; coordinates are those of the picture.
 class Canvas {
  public:
   explicit Canvas(const ImageView<const uint8_t>& picture, int zoom = 1);
+  explicit Canvas(const ImageView<const Rgb>& picture, int zoom = 1);
 
   void line(Point2 a, Point2 b, Color color, double width = 1.5, Stroke stroke = Stroke::solid);
   /// Many short lines as one stroke: all rims lie below all colors, so neighbours do not darken each other.
   void lines(const std::vector<std::pair<Point2, Point2>>& segments, Color color, double width);
+  /// Through all points, and back to the first when closed.
+  void path(const std::vector<Point2>& points, bool closed, Color color, double width, Stroke stroke);
   void cross(Point2 at, double half, Color color, double width = 1.2);
   void ring(Point2 centre, double radius, Color color, double width = 1.5, Stroke stroke = Stroke::solid);
   void box(Point2 corner, double width, double height, Color color, Stroke stroke);
@@ -50,6 +53,10 @@ class Canvas {
     void operator()(cairo_surface_t* s) const { cairo_surface_destroy(s); }
     void operator()(cairo_t* c) const { cairo_destroy(c); }
   };
+  Canvas(int width, int height, int zoom);
+  /// Fills the canvas with what `color_at(x, y)` says of each picture pixel, as 0xRRGGBB.
+  template <class ColorAt>
+  void fill(ColorAt color_at);
   Point2 place(Point2 p) const { return {(p.x + 0.5) * zoom_, (p.y + 0.5) * zoom_}; }
   void stroke_path(Color color, double width, Stroke stroke);
 

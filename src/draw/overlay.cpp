@@ -35,10 +35,40 @@ void draw_axes(Canvas& canvas, Point2 origin, Angle angle, double length) {
   canvas.ring(origin, 4, axis_color, 1.5);
 }
 
+void draw_traces(Canvas& canvas, const std::vector<Trace>& traces, double width = 2) {
+  for (const Trace& t : traces)
+    canvas.path(t.points, t.closed, t.seen ? edge_color : unseen_color, width,
+                t.seen ? Stroke::solid : Stroke::dotted);
+}
+
+void draw_flaws(Canvas& canvas, const std::vector<Flaw>& flaws) {
+  for (const Flaw& f : flaws) {
+    const double radius = std::max(6.0, std::sqrt(f.area / std::numbers::pi) + 4);
+    canvas.ring({f.x, f.y}, radius, unseen_color, 1.8);
+    canvas.label({f.x + radius + 2, f.y - 8}, fmt::format("{} {:.0f} px\u00b2", f.what, f.area), unseen_color,
+                 11);
+  }
+}
+
+/// What a kind tells in few words: "area 4021", for below a part's name.
+std::string figures_of(const Sighting& s) {
+  std::string words;
+  for (const char* name : {"area", "deviation", "diameter", "quality.rim", "mirrored"}) {
+    const auto value = s.figure(name);
+    if (!value || (std::string_view(name) == "mirrored" && *value == 0)) continue;
+    if (!words.empty()) words += "  ";
+    words += std::string_view(name) == "quality.rim" ? fmt::format("rim {:.0f} %", *value)
+                                                     : fmt::format("{} {:.4g}", name, *value);
+  }
+  return words;
+}
+
 /// Where the words of a part go: below its lowest edge.
 Point2 foot_of(const Sighting& s) {
   Point2 foot{s.x - 40, s.y + 20};
   for (const EdgeMatch& e : s.edges) foot.y = std::max(foot.y, e.place.y + 6);
+  for (const Trace& t : s.traces)
+    for (const Point2& p : t.points) foot.y = std::max(foot.y, p.y + 6);
   return foot;
 }
 
@@ -55,15 +85,15 @@ std::string reason_of(const Miss& miss) {
   return words;
 }
 
-}  // namespace
-
-Image<Rgb> draw_report(const ImageView<const uint8_t>& picture, const Report& report,
-                       const Box* search_region) {
-  Canvas canvas(picture);
+Image<Rgb> report_on(Canvas canvas, const Report& report, const Box* search_region) {
   if (search_region)
     canvas.box({search_region->x, search_region->y}, search_region->width, search_region->height,
                region_color, Stroke::dashed);
-  for (const ReportedPart& part : report.parts) draw_edges(canvas, part.sighting.edges);
+  for (const ReportedPart& part : report.parts) {
+    draw_edges(canvas, part.sighting.edges);
+    draw_traces(canvas, part.sighting.traces);
+    draw_flaws(canvas, part.sighting.flaws);
+  }
   for (const Miss& miss : report.misses) {
     canvas.ring({miss.x, miss.y}, 14, miss_color, 1.5, Stroke::dashed);
     canvas.label({miss.x + 16, miss.y - 8}, reason_of(miss), miss_color, 11);
@@ -71,23 +101,34 @@ Image<Rgb> draw_report(const ImageView<const uint8_t>& picture, const Report& re
   int number = 0;
   for (const ReportedPart& part : report.parts) {
     const Sighting& s = part.sighting;
-    draw_axes(canvas, {s.x, s.y}, s.angle, 48);
-    const Point2 foot = foot_of(s), below = foot + Point2{0, 21};
-    canvas.label(foot, fmt::format("{} {}  {:.1f}", ++number, s.target, s.score));
-    if (part.robot)
-      canvas.label(below,
-                   fmt::format("robot {:.2f} {:.2f} mm  {:.2f}\u00b0", part.robot->x_mm, part.robot->y_mm,
-                               part.robot->angle.degrees()),
-                   {1, 1, 1}, 11);
-    else if (part.world)
-      canvas.label(below,
-                   fmt::format("world {:.2f} {:.2f} mm  {:.2f}\u00b0", part.world->x_mm, part.world->y_mm,
-                               part.world->angle.degrees()),
-                   {1, 1, 1}, 11);
+    if (s.has_angle)
+      draw_axes(canvas, {s.x, s.y}, s.angle, 48);
+    else
+      canvas.cross({s.x, s.y}, 7, axis_color, 2);
+    Point2 below = foot_of(s);
+    canvas.label(below, fmt::format("{} {}  {:.1f}", ++number, s.target, s.score));
+    const auto add = [&](const std::string& words) {
+      canvas.label(below += Point2{0, 21}, words, {1, 1, 1}, 11);
+    };
+    if (const std::string words = figures_of(s); !words.empty()) add(words);
+    if (const auto& place = part.robot ? part.robot : part.world; place)
+      add(fmt::format("{} {:.2f} {:.2f} mm{}", part.robot ? "robot" : "world", place->x_mm, place->y_mm,
+                      s.has_angle ? fmt::format("  {:.2f}\u00b0", place->angle.degrees()) : ""));
   }
   canvas.label({6, 6}, fmt::format("{} found, {} missed", report.parts.size(), report.misses.size()),
                {1, 1, 1}, 14);
   return canvas.image();
+}
+
+}  // namespace
+
+Image<Rgb> draw_report(const ImageView<const uint8_t>& picture, const Report& report,
+                       const Box* search_region) {
+  return report_on(Canvas(picture), report, search_region);
+}
+
+Image<Rgb> draw_report(const ImageView<const Rgb>& picture, const Report& report, const Box* search_region) {
+  return report_on(Canvas(picture), report, search_region);
 }
 
 Image<Rgb> draw_residuals(const ImageView<const uint8_t>& picture, const std::vector<MappedPoint>& points,
@@ -142,14 +183,7 @@ std::vector<std::string> lines_of(const TeachingReport& r) {
   return lines;
 }
 
-}  // namespace
-
-Image<Rgb> draw_target(const PatternTarget& target, const TeachingReport* report) {
-  const int zoom = std::clamp(1000 / std::max(target.pixels().width(), target.pixels().height()), 1, 8);
-  Canvas canvas(target.pixels(), zoom);
-  for (int y = 0; y < target.mask().height(); ++y)
-    for (int x = 0; x < target.mask().width(); ++x)
-      if (!target.mask()(x, y)) canvas.hatch(x, y);
+void draw_pattern(Canvas& canvas, const PatternTarget& target, const TeachingReport* report, int zoom) {
   std::vector<std::pair<Point2, Point2>> segments;
   for (const TaughtEdge& e : target.levels()[0]) {
     const Point2 at = e.place + target.origin(), along{-e.normal.y * 0.5, e.normal.x * 0.5};
@@ -162,14 +196,44 @@ Image<Rgb> draw_target(const PatternTarget& target, const TeachingReport* report
   canvas.label({0, 0},
                fmt::format("{}: {} edges on {} levels, strength {:.0f}; rings: first search", target.name(),
                            target.levels()[0].size(), target.levels().size(), target.strength()));
-  if (report) {
-    const std::vector<std::string> lines = lines_of(*report);
-    double y = target.pixels().height() - 22.0 * static_cast<double>(lines.size()) / zoom;
-    for (const std::string& line : lines) {
-      canvas.label({0, y}, line, {1, 1, 1}, 12);
-      y += 22.0 / zoom;
-    }
+  if (!report) return;
+  const std::vector<std::string> lines = lines_of(*report);
+  double y = target.pixels().height() - 22.0 * static_cast<double>(lines.size()) / zoom;
+  for (const std::string& line : lines) {
+    canvas.label({0, y}, line, {1, 1, 1}, 12);
+    y += 22.0 / zoom;
   }
+}
+
+/// Kinds without a drawing of their own: their lines, and what teaching tells.
+void draw_kind(Canvas& canvas, const Target& target, int zoom) {
+  draw_traces(canvas, target.traces());
+  const Point2 origin = target.taught().origin;
+  if (target.turns() > 0)
+    draw_axes(canvas, origin, {}, 0.2 * target.taught().pixels.width());
+  else
+    canvas.cross(origin, 7, axis_color, 2);
+  canvas.label({0, 0}, fmt::format("{}: {}", target.name(), target.info().word));
+  double y = 22.0 / zoom;
+  for (const Figure& f : target.facts()) {
+    canvas.label({0, y}, fmt::format("{} {:.4g}", f.name, f.value), {1, 1, 1}, 11);
+    y += 20.0 / zoom;
+  }
+}
+
+}  // namespace
+
+Image<Rgb> draw_target(const Target& target, const TeachingReport* report) {
+  const TaughtPicture& taught = target.taught();
+  const int zoom = std::clamp(1000 / std::max(taught.pixels.width(), taught.pixels.height()), 1, 8);
+  Canvas canvas = taught.color.empty() ? Canvas(taught.pixels, zoom) : Canvas(taught.color, zoom);
+  for (int y = 0; y < taught.mask.height(); ++y)
+    for (int x = 0; x < taught.mask.width(); ++x)
+      if (!taught.mask(x, y)) canvas.hatch(x, y);
+  if (const auto* pattern = target.as<PatternTarget>())
+    draw_pattern(canvas, *pattern, report, zoom);
+  else
+    draw_kind(canvas, target, zoom);
   return canvas.image();
 }
 

@@ -23,6 +23,8 @@ struct Source {
   std::string_view left;
 };
 
+constexpr png_byte extra_chunk[5] = {'a', 'h', 'P', 'x', 0};
+
 void read_some(png_structp png, png_bytep out, size_t count) {
   auto* source = static_cast<Source*>(png_get_io_ptr(png));
   if (source->left.size() < count) png_error(png, "the file ends too early");
@@ -45,7 +47,8 @@ class Reader {
     png_set_read_fn(png_, &source, read_some);
     png_set_user_limits(png_, PNG_UINT_31_MAX,
                         PNG_UINT_31_MAX);  // our own limit is checked with a clearer message
-    png_set_chunk_malloc_max(png_, 8u << 20);
+    png_set_chunk_malloc_max(png_, 64u << 20);
+    png_set_keep_unknown_chunks(png_, PNG_HANDLE_CHUNK_ALWAYS, extra_chunk, 1);
   }
   ~Reader() { png_destroy_read_struct(&png_, &info_, nullptr); }
   Reader(const Reader&) = delete;
@@ -144,11 +147,18 @@ PngContent decode_png(std::string_view bytes, const std::string& path) {
   png_textp texts = nullptr;
   const int count = png_get_text(png, info, &texts, nullptr);
   for (int i = 0; i < count; ++i) content.texts[texts[i].key] = texts[i].text ? texts[i].text : "";
+  png_unknown_chunkp chunks = nullptr;
+  const int chunk_count = png_get_unknown_chunks(png, info, &chunks);
+  for (int i = 0; i < chunk_count; ++i) {
+    const std::string data(reinterpret_cast<const char*>(chunks[i].data), chunks[i].size);
+    const size_t end = data.find('\0');
+    if (end != std::string::npos) content.extras.push_back({data.substr(0, end), data.substr(end + 1)});
+  }
   return content;
 }
 
 std::string encode_png(const Picture& picture, const Image<uint8_t>* alpha,
-                       const std::map<std::string, std::string>& texts) {
+                       const std::map<std::string, std::string>& texts, const std::vector<PngExtra>& extras) {
   if (std::holds_alternative<Image<float>>(picture.pixels))
     fail_argument("a height map does not fit a PNG picture; write it as .tif");
   std::string out;
@@ -160,7 +170,7 @@ std::string encode_png(const Picture& picture, const Image<uint8_t>* alpha,
              height = static_cast<png_uint_32>(picture.height());
   const bool color = std::holds_alternative<Image<Rgb>>(picture.pixels),
              wide = std::holds_alternative<Image<uint16_t>>(picture.pixels);
-  const int type = color ? PNG_COLOR_TYPE_RGB : alpha ? PNG_COLOR_TYPE_GRAY_ALPHA : PNG_COLOR_TYPE_GRAY;
+  const int type = (color ? PNG_COLOR_MASK_COLOR : 0) | (alpha ? PNG_COLOR_MASK_ALPHA : 0);
   png_set_IHDR(png, info, width, height, wide ? 16 : 8, type, PNG_INTERLACE_NONE,
                PNG_COMPRESSION_TYPE_DEFAULT, PNG_FILTER_TYPE_DEFAULT);
   // Noise does not compress: more effort would cost seconds and save a few percent.
@@ -178,15 +188,36 @@ std::string encode_png(const Picture& picture, const Image<uint8_t>* alpha,
     chunks.push_back(chunk);
   }
   if (!chunks.empty()) png_set_text(png, info, chunks.data(), static_cast<int>(chunks.size()));
+  std::vector<png_unknown_chunk> own;
+  std::vector<std::string> own_data;
+  own_data.reserve(extras.size());
+  for (const PngExtra& extra : extras) {
+    own_data.push_back(extra.name + '\0' + extra.bytes);
+    png_unknown_chunk chunk{};
+    std::memcpy(chunk.name, extra_chunk, sizeof extra_chunk);
+    chunk.data = reinterpret_cast<png_byte*>(own_data.back().data());
+    chunk.size = own_data.back().size();
+    chunk.location = PNG_HAVE_IHDR;
+    own.push_back(chunk);
+  }
+  if (!own.empty()) {
+    png_set_keep_unknown_chunks(png, PNG_HANDLE_CHUNK_ALWAYS, extra_chunk, 1);
+    png_set_unknown_chunks(png, info, own.data(), static_cast<int>(own.size()));
+  }
   png_write_info(png, info);
   if (wide) png_set_swap(png);
 
-  const size_t sample = wide ? 2 : 1, channels = color ? 3 : alpha ? 2 : 1;
+  const size_t sample = wide ? 2 : 1, channels = (color ? 3 : 1) + (alpha ? 1 : 0);
   std::vector<uint8_t> row(static_cast<size_t>(width) * channels * sample);
   for (int y = 0; y < picture.height(); ++y) {
-    if (const auto* rgb = std::get_if<Image<Rgb>>(&picture.pixels))
-      std::memcpy(row.data(), rgb->row(y), row.size());
-    else if (const auto* deep = std::get_if<Image<uint16_t>>(&picture.pixels)) {
+    if (const auto* rgb = std::get_if<Image<Rgb>>(&picture.pixels)) {
+      for (int x = 0; x < picture.width(); ++x) {
+        uint8_t* to = row.data() + static_cast<size_t>(x) * channels;
+        const Rgb p = (*rgb)(x, y);
+        to[0] = p.r, to[1] = p.g, to[2] = p.b;
+        if (alpha) to[3] = (*alpha)(x, y);
+      }
+    } else if (const auto* deep = std::get_if<Image<uint16_t>>(&picture.pixels)) {
       auto* to = reinterpret_cast<uint16_t*>(row.data());
       for (int x = 0; x < picture.width(); ++x) {
         to[static_cast<size_t>(x) * channels] = (*deep)(x, y);

@@ -45,8 +45,8 @@ Recording load_recording(const std::string& folder) {
 }
 
 void save_recording(const Recording& recording) {
-  std::string text =
-      fmt::format("# Able Heron recording: pictures in the order they were taken.\nversion = {}\n", recording_version);
+  std::string text = fmt::format(
+      "# Able Heron recording: pictures in the order they were taken.\nversion = {}\n", recording_version);
   for (const RecordedPicture& p : recording.pictures) {
     text += fmt::format("\n[[picture]]\nfile = {}\n", toml_text(p.file));
     if (p.at_s) text += fmt::format("at_s = {}\n", toml_number(*p.at_s));

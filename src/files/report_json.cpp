@@ -20,14 +20,26 @@ Json json_of(const ReportedPart& part) {
   Json j{{"target", s.target},
          {"x", s.x},
          {"y", s.y},
-         {"angle", s.angle.degrees()},
+         {"angle", s.has_angle ? Json(s.angle.degrees()) : Json(nullptr)},
          {"scale", s.scale},
          {"score", s.score},
          {"contrast", s.contrast},
          {"sigma",
-          {{"x", s.sigma.x}, {"y", s.sigma.y}, {"angle", s.sigma.angle.degrees()}, {"scale", s.sigma.scale}}},
+          {{"x", s.sigma.x},
+           {"y", s.sigma.y},
+           {"angle", s.has_angle ? Json(s.sigma.angle.degrees()) : Json(nullptr)},
+           {"scale", s.sigma.scale}}},
          {"range_end", s.range_end}};
   if (s.inverted) j["inverted"] = true;
+  for (const Figure& f : s.figures) {
+    const size_t dot = f.name.find('.');
+    if (dot == std::string::npos)
+      j[f.name] = f.value;
+    else
+      j[f.name.substr(0, dot)][f.name.substr(dot + 1)] = f.value;
+  }
+  for (const Flaw& f : s.flaws)
+    j["flaws"].push_back({{"what", f.what}, {"x", f.x}, {"y", f.y}, {"area", f.area}, {"depth", f.depth}});
   if (s.beyond)
     j["beyond"] = {
         {"angle", s.beyond->angle.degrees()}, {"scale", s.beyond->scale}, {"score", s.beyond->score}};

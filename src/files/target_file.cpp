@@ -1,6 +1,9 @@
 #include "heron/files/target_file.hpp"
 
 #include <fmt/format.h>
+#include <fmt/ranges.h>
+
+#include <algorithm>
 
 #include <array>
 #include <filesystem>
@@ -16,7 +19,8 @@ constexpr const char* keyword = "Able Heron target";
 constexpr int target_version = 1;
 
 /// FNV-1a (Fowler, Noll, Vo) over size, mask and the pixels that count.
-std::string hash_of(const Image<uint8_t>& pixels, const Image<uint8_t>& mask) {
+std::string hash_of(const TaughtPicture& taught) {
+  const auto& [pixels, color, mask, origin, extras] = taught;
   uint64_t hash = 0xcbf29ce484222325ULL;
   const auto take = [&](uint64_t byte) { hash = (hash ^ (byte & 255)) * 0x100000001b3ULL; };
   for (const int size : {pixels.width(), pixels.height()})
@@ -24,36 +28,119 @@ std::string hash_of(const Image<uint8_t>& pixels, const Image<uint8_t>& mask) {
   for (int y = 0; y < pixels.height(); ++y)
     for (int x = 0; x < pixels.width(); ++x) {
       take(mask(x, y) ? 1 : 0);
-      if (mask(x, y)) take(pixels(x, y));
+      if (!mask(x, y)) continue;
+      if (color.empty()) {
+        take(pixels(x, y));
+      } else {
+        take(color(x, y).r), take(color(x, y).g), take(color(x, y).b);
+      }
     }
   return fmt::format("{:016x}", hash);
 }
 
 std::string pair(double a, double b) { return fmt::format("[{}, {}]", toml_number(a), toml_number(b)); }
 
-std::string settings_text(const PatternTarget& target) {
-  const TeachPattern& s = target.settings();
-  const FindLimits& l = s.limits;
-  return fmt::format(
-      "version = {}\nkind = \"pattern\"\nname = {}\norigin = {}  # picture coordinates of this "
-      "file\nleast_strength = {}  # 0: chosen by the picture\ndetail = {}  # 0 every edge, to "
-      "3\nheight_step_mm = {}  # 0: grey levels\nsize = [{}, "
-      "{}]  # of this picture\nhash = \"{}\"\n\n"
-      "[limits]\nangle = {}  # degrees\nscale = {}\nleast_score = {}\nleast_contrast = {}\ncount = {}  # 0: "
-      "all\nmost_overlap = {}\nmost_outside = {}\npolarity = \"{}\"\neffort = {}\n\n[part]  # how it stands "
-      "and where it is taken\nheight_mm = {}\ngrasp = [{}, "
-      "{}, {}]  # x mm, y mm, degrees, in the part's frame\n",
-      target_version, toml_text(s.name), pair(target.origin().x, target.origin().y),
-      toml_number(s.least_strength), s.detail, toml_number(s.height_step_mm), target.pixels().width(),
-      target.pixels().height(), hash_of(target.pixels(), target.mask()),
-      pair(l.angle.min.degrees(), l.angle.max.degrees()), pair(l.scale.min, l.scale.max),
-      toml_number(l.least_score), toml_number(l.least_contrast), l.count, toml_number(l.most_overlap),
-      toml_number(l.most_outside), polarity_word(l.polarity), toml_number(l.effort),
-      toml_number(s.place.height_mm), toml_number(s.place.grasp.x), toml_number(s.place.grasp.y),
-      toml_number(s.place.grasp.angle.degrees()));
+std::string toml_of(const SettingValue& value) {
+  if (const auto* number = std::get_if<double>(&value)) return toml_number(*number);
+  if (const auto* whole = std::get_if<int>(&value)) return fmt::format("{}", *whole);
+  if (const auto* flag = std::get_if<bool>(&value)) return *flag ? "true" : "false";
+  if (const auto* word = std::get_if<std::string>(&value)) return toml_text(*word);
+  std::vector<std::string> texts;
+  for (const double v : std::get<std::vector<double>>(value)) texts.push_back(toml_number(v));
+  return fmt::format("[{}]", fmt::join(texts, ", "));
+}
+
+/// A setting read as what its default is.
+SettingValue setting_from(const TomlTable& file, const NamedSetting& usual) {
+  const std::string& name = usual.name;
+  if (const auto* number = std::get_if<double>(&usual.value)) return file.number(name, *number);
+  if (const auto* whole = std::get_if<int>(&usual.value)) return file.whole(name, *whole);
+  if (const auto* flag = std::get_if<bool>(&usual.value)) return file.flag(name, *flag);
+  if (const auto* word = std::get_if<std::string>(&usual.value)) return file.text(name, *word);
+  return file.has(name) ? file.numbers(name) : std::get<std::vector<double>>(usual.value);
 }
 
 constexpr std::array<const char*, 4> polarity_words{"as-taught", "inverted", "either", "per-edge"};
+
+/// The limits that a kind honours, each with how it is written and read.
+struct LimitRow {
+  const char *key, *name, *comment;
+  std::string (*text)(const FindLimits&);
+  void (*read)(const TomlTable&, FindLimits&);
+};
+
+const std::vector<LimitRow>& limit_rows() {
+  static const std::vector<LimitRow> rows{
+      {"angle", "angle", "degrees",
+       [](const FindLimits& l) { return pair(l.angle.min.degrees(), l.angle.max.degrees()); },
+       [](const TomlTable& t, FindLimits& l) { l.angle = t.angle_range("angle", l.angle); }},
+      {"scale", "scale", "", [](const FindLimits& l) { return pair(l.scale.min, l.scale.max); },
+       [](const TomlTable& t, FindLimits& l) { l.scale = t.range("scale", l.scale); }},
+      {"least_score", "least score", "", [](const FindLimits& l) { return toml_number(l.least_score); },
+       [](const TomlTable& t, FindLimits& l) { l.least_score = t.number("least_score", l.least_score); }},
+      {"least_contrast", "least contrast", "",
+       [](const FindLimits& l) { return toml_number(l.least_contrast); },
+       [](const TomlTable& t, FindLimits& l) {
+         l.least_contrast = t.number("least_contrast", l.least_contrast);
+       }},
+      {"count", "count", "0: all", [](const FindLimits& l) { return fmt::format("{}", l.count); },
+       [](const TomlTable& t, FindLimits& l) { l.count = t.whole("count", l.count); }},
+      {"most_overlap", "most overlap", "", [](const FindLimits& l) { return toml_number(l.most_overlap); },
+       [](const TomlTable& t, FindLimits& l) { l.most_overlap = t.number("most_overlap", l.most_overlap); }},
+      {"most_outside", "most outside", "", [](const FindLimits& l) { return toml_number(l.most_outside); },
+       [](const TomlTable& t, FindLimits& l) { l.most_outside = t.number("most_outside", l.most_outside); }},
+      {"polarity", "polarity", "", [](const FindLimits& l) { return toml_text(polarity_word(l.polarity)); },
+       [](const TomlTable& t, FindLimits& l) {
+         if (t.has("polarity"))
+           l.polarity =
+               polarity_of(t.word("polarity", {polarity_words.begin(), polarity_words.end()}), "polarity");
+       }},
+      {"effort", "effort", "", [](const FindLimits& l) { return toml_number(l.effort); },
+       [](const TomlTable& t, FindLimits& l) { l.effort = t.number("effort", l.effort); }}};
+  return rows;
+}
+
+std::string settings_text(const Target& target) {
+  const TaughtPicture& taught = target.taught();
+  std::string text = fmt::format(
+      "version = {}\nkind = {}\nname = {}\norigin = {}  # picture coordinates of this file\n", target_version,
+      toml_text(target.info().word), toml_text(target.name()), pair(taught.origin.x, taught.origin.y));
+  for (const NamedSetting& s : target.settings())
+    text += fmt::format("{} = {}  # {}\n", s.name, toml_of(s.value), s.help);
+  text += fmt::format("size = [{}, {}]  # of this picture\nhash = \"{}\"\n\n[limits]\n",
+                      taught.pixels.width(), taught.pixels.height(), hash_of(taught));
+  for (const LimitRow& row : limit_rows())
+    if (honours(target.info(), row.name))
+      text += fmt::format("{} = {}{}{}\n", row.key, row.text(target.limits()), *row.comment ? "  # " : "",
+                          row.comment);
+  const PartPlace& place = target.place();
+  return text + fmt::format(
+                    "\n[part]  # how it stands and where it is taken\nheight_mm = {}\n"
+                    "grasp = [{}, {}, {}]  # x mm, y mm, degrees, in the part's frame\n",
+                    toml_number(place.height_mm), toml_number(place.grasp.x), toml_number(place.grasp.y),
+                    toml_number(place.grasp.angle.degrees()));
+}
+
+TargetWords words_from(const TomlTable& file, const std::string& kind) {
+  TargetWords words;
+  words.name = file.text("name");
+  for (const NamedSetting& usual : settings_of(kind)) words.settings[usual.name] = setting_from(file, usual);
+  words.limits = limits_of(kind);
+  if (const auto limits = file.optional_table("limits")) {
+    for (const LimitRow& row : limit_rows())
+      if (honours(kind_named(kind), row.name)) row.read(*limits, *words.limits);
+    limits->done();
+  }
+  if (const auto part = file.optional_table("part")) {
+    words.place.height_mm = part->number("height_mm", 0);
+    if (part->has("grasp")) {
+      const auto grasp = part->numbers("grasp", 3);
+      words.place.grasp = {grasp[0], grasp[1], degrees(grasp[2])};
+    }
+    part->done();
+  }
+  return words;
+}
 
 }  // namespace
 
@@ -66,10 +153,20 @@ Polarity polarity_of(const std::string& word, const char* option) {
   return static_cast<Polarity>(found - polarity_words.begin());
 }
 
-void save_target(const std::string& path, const PatternTarget& target) {
+void save_target(const std::string& path, const Target& target) {
+  const TaughtPicture& taught = target.taught();
   Picture picture;
-  picture.pixels = target.pixels();
-  write_file(path, encode_png(picture, &target.mask(), {{keyword, settings_text(target)}}));
+  if (taught.color.empty())
+    picture.pixels = taught.pixels;
+  else
+    picture.pixels = taught.color;
+  std::vector<PngExtra> extras;
+  for (const TaughtExtra& extra : taught.extras) {
+    Picture further;
+    further.pixels = extra.pixels;
+    extras.push_back({extra.name, encode_png(further, nullptr, {})});
+  }
+  write_file(path, encode_png(picture, &taught.mask, {{keyword, settings_text(target)}}, extras));
 }
 
 LoadedTarget load_target(const std::string& path) {
@@ -83,24 +180,24 @@ LoadedTarget load_target(const std::string& path) {
         fmt::format("{}: is a picture but no target: it has no text chunk \"{}\"; teach from it with `heron "
                     "teach {} --region X,Y,W,H --output TARGET.png`",
                     path, keyword, path));
-  Image<uint8_t> pixels = grey_levels(content.picture);
-  Image<uint8_t> mask(pixels.width(), pixels.height());
-  for (int y = 0; y < mask.height(); ++y)
-    for (int x = 0; x < mask.width(); ++x) mask(x, y) = !content.alpha || (*content.alpha)(x, y) ? 255 : 0;
+  TaughtPicture taught;
+  taught.pixels = grey_levels(content.picture);
+  taught.mask = Image<uint8_t>(taught.pixels.width(), taught.pixels.height());
+  for (int y = 0; y < taught.mask.height(); ++y)
+    for (int x = 0; x < taught.mask.width(); ++x)
+      taught.mask(x, y) = !content.alpha || (*content.alpha)(x, y) ? 255 : 0;
   if (found == content.texts.end()) {  // a paint program has dropped it, the mask is still there
-    const Point2 middle{pixels.width() / 2.0, pixels.height() / 2.0};
+    taught.origin = {taught.pixels.width() / 2.0, taught.pixels.height() / 2.0};
     TeachPattern settings{.name = std::filesystem::path(path).stem().string()};
-    return {.target = PatternTarget(std::move(pixels), std::move(mask), middle, std::move(settings)),
+    return {.target = PatternTarget(std::move(taught), std::move(settings)),
             .edited = true,
             .settings_lost = true};
   }
   const TomlTable file = TomlTable::parse(found->second, path + " (settings)", target_version);
-  file.word("kind", {"pattern"});
-  TeachPattern settings;
-  settings.name = file.text("name");
-  settings.least_strength = file.number("least_strength", 0);
-  settings.detail = file.whole("detail", 0);
-  settings.height_step_mm = file.number("height_step_mm", 0);
+  std::vector<std::string> known;
+  for (const KindInfo* each : kinds()) known.emplace_back(each->word);
+  const std::string kind = file.word("kind", known);
+  const TargetWords words = words_from(file, kind);
   const std::vector<double> origin = file.numbers("origin", 2);
   const std::string hash = file.text("hash");
   std::vector<double> size;
@@ -108,38 +205,23 @@ LoadedTarget load_target(const std::string& path) {
     size = file.numbers("size", 2);
     if (!(size[0] >= 1 && size[1] >= 1)) fail_file(path + ": size must be two numbers of at least 1");
   }
-  if (const auto limits = file.optional_table("limits")) {
-    FindLimits& l = settings.limits;
-    l.angle = limits->angle_range("angle", l.angle);
-    l.scale = limits->range("scale", l.scale);
-    l.least_score = limits->number("least_score", l.least_score);
-    l.least_contrast = limits->number("least_contrast", l.least_contrast);
-    l.count = limits->whole("count", l.count);
-    l.most_overlap = limits->number("most_overlap", l.most_overlap);
-    l.most_outside = limits->number("most_outside", l.most_outside);
-    l.effort = limits->number("effort", l.effort);
-    if (limits->has("polarity"))
-      l.polarity =
-          polarity_of(limits->word("polarity", {polarity_words.begin(), polarity_words.end()}), "polarity");
-    limits->done();
-  }
-  if (const auto part = file.optional_table("part")) {
-    settings.place.height_mm = part->number("height_mm", 0);
-    if (part->has("grasp")) {
-      const auto grasp = part->numbers("grasp", 3);
-      settings.place.grasp = {grasp[0], grasp[1], degrees(grasp[2])};
-    }
-    part->done();
-  }
   file.done();
-  const bool edited = hash_of(pixels, mask) != hash;
-  const bool resized = !size.empty() && (size[0] != pixels.width() || size[1] != pixels.height());
-  Point2 at{origin[0], origin[1]};
+  if (kind_named(kind).color) {
+    auto* color = std::get_if<Image<Rgb>>(&content.picture.pixels);
+    if (!color)
+      fail_file(fmt::format("{}: is a target of kind {} whose picture has lost its color", path, kind));
+    taught.color = std::move(*color);
+  }
+  for (const PngExtra& extra : content.extras)
+    taught.extras.push_back(
+        {extra.name, grey_levels(decode_png(extra.bytes, fmt::format("{} ({})", path, extra.name)).picture)});
+  const int width = taught.pixels.width(), height = taught.pixels.height();
+  taught.origin = {origin[0], origin[1]};
+  const bool edited = hash_of(taught) != hash;
+  const bool resized = !size.empty() && (size[0] != width || size[1] != height);
   if (resized)  // the centre of the first pixel moves too when a picture is stretched
-    at = {(at.x + 0.5) * pixels.width() / size[0] - 0.5, (at.y + 0.5) * pixels.height() / size[1] - 0.5};
-  return {.target = PatternTarget(std::move(pixels), std::move(mask), at, std::move(settings)),
-          .edited = edited,
-          .resized = resized};
+    taught.origin = {(origin[0] + 0.5) * width / size[0] - 0.5, (origin[1] + 0.5) * height / size[1] - 0.5};
+  return {.target = target_from(kind, std::move(taught), words), .edited = edited, .resized = resized};
 }
 
 }  // namespace heron

@@ -168,6 +168,21 @@ std::vector<double> TomlTable::numbers(const std::string& key, size_t count) con
   return values;
 }
 
+std::vector<double> TomlTable::numbers(const std::string& key) const {
+  const toml::node& node = content_->at(key);
+  const toml::array* array = node.as_array();
+  if (!array) content_->wrong_kind(node, key, "an array of numbers");
+  return numbers(key, array->size());
+}
+
+bool TomlTable::flag(const std::string& key, bool otherwise) const {
+  if (!has(key)) return otherwise;
+  const toml::node& node = content_->at(key);
+  const auto value = node.value_exact<bool>();
+  if (!value) content_->wrong_kind(node, key, "true or false");
+  return *value;
+}
+
 std::vector<std::vector<double>> TomlTable::rows(const std::string& key, size_t columns) const {
   asked_.insert(key);
   const toml::node& node = content_->at(key);

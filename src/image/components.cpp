@@ -94,7 +94,11 @@ std::vector<Component> components(const ImageView<const uint8_t>& mask) {
     const auto root = static_cast<size_t>(sets.root(static_cast<int>(i)));
     if (index[root] < 0) {
       index[root] = static_cast<int>(found.size());
-      found.push_back({.left = runs[i].first, .top = runs[i].y, .right = runs[i].last, .bottom = runs[i].y});
+      found.push_back({.left = runs[i].first,
+                       .top = runs[i].y,
+                       .right = runs[i].last,
+                       .bottom = runs[i].y,
+                       .first_x = runs[i].first});
     }
     add_run(found[static_cast<size_t>(index[root])], runs[i]);
   }

@@ -9,7 +9,7 @@ uint8_t luma(Rgb p) {
 uint8_t luma(uint16_t value) { return static_cast<uint8_t>((value + 128u) / 257u); }
 
 template <class T>
-Image<uint8_t> grey_of(const Image<T>& source) {
+Image<uint8_t> grey_of(const ImageView<const T>& source) {
   Image<uint8_t> grey(source.width(), source.height());
   for (int y = 0; y < source.height(); ++y) {
     const T* from = source.row(y);
@@ -30,10 +30,12 @@ int Picture::height() const {
 
 Image<uint8_t> grey_levels(const Picture& picture) {
   if (const auto* grey = std::get_if<Image<uint8_t>>(&picture.pixels)) return *grey;
-  if (const auto* color = std::get_if<Image<Rgb>>(&picture.pixels)) return grey_of(*color);
-  if (const auto* wide = std::get_if<Image<uint16_t>>(&picture.pixels)) return grey_of(*wide);
+  if (const auto* color = std::get_if<Image<Rgb>>(&picture.pixels)) return grey_of(color->view());
+  if (const auto* wide = std::get_if<Image<uint16_t>>(&picture.pixels)) return grey_of(wide->view());
   fail_argument(picture.name +
                 " is a height map (float); this step needs an intensity picture of 8 or 16 bit");
 }
+
+Image<uint8_t> grey_levels(const ImageView<const Rgb>& picture) { return grey_of(picture); }
 
 }  // namespace heron

@@ -4,12 +4,11 @@
 
 #include <array>
 
+#include "misses.hpp"
 #include "part_size.hpp"
 
 namespace heron {
 namespace {
-
-constexpr size_t most_misses = 8;
 
 using Corners = std::array<Point2, 4>;
 
@@ -169,8 +168,7 @@ Findings judged(const PatternTarget& target, const Survey& survey, std::vector<C
       if (most > limits.most_overlap)
         missed.push_back({"overlap", most, fmt::format("at most {:g}", limits.most_overlap)});
       else if (limits.count > 0 && static_cast<int>(taken.size()) >= limits.count)
-        missed.push_back(
-            {"count", static_cast<double>(taken.size() + 1), fmt::format("at most {}", limits.count)});
+        missed.push_back(too_many(taken.size(), limits.count));
     }
     if (missed.empty())
       taken.push_back(c);
@@ -203,7 +201,7 @@ void add_misses(Findings& findings, const std::vector<Miss>& more) {
   }
   std::stable_sort(findings.misses.begin(), findings.misses.end(),
                    [](const Miss& a, const Miss& b) { return a.score > b.score; });
-  if (findings.misses.size() > most_misses) findings.misses.resize(most_misses);
+  keep_nearest(findings);
 }
 
 }  // namespace heron

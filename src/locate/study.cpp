@@ -9,30 +9,35 @@ namespace {
 
 constexpr double lowest_score = 25;  // what resembles the part less is not looked at
 
-FindLimits far_beyond(const FindLimits& limits, double unit) {
+FindLimits far_beyond(const FindLimits& limits, const Target& target) {
+  const KindInfo& kind = target.info();
   FindLimits wide = limits;
   wide.angle = full_turn;
-  wide.scale = {std::max(0.1, 0.85 * limits.scale.min), std::min(10.0, 1.18 * limits.scale.max)};
+  if (honours(kind, "scale"))
+    wide.scale = {std::max(0.1, 0.85 * limits.scale.min), std::min(10.0, 1.18 * limits.scale.max)};
   wide.least_score = std::min(lowest_score, limits.least_score);
-  wide.least_contrast = std::min(4.0 * unit, limits.least_contrast);
+  if (honours(kind, "least contrast"))
+    wide.least_contrast = std::min(4.0 * target.grey_unit(), limits.least_contrast);
   wide.count = 0, wide.region = {}, wide.most_outside = 1;
-  wide.effort = std::max(0.75, limits.effort);  // the low scores bring many candidates
+  if (honours(kind, "effort"))
+    wide.effort = std::max(0.75, limits.effort);  // low scores bring many candidates
   return wide;
 }
 
-bool lets_through(const FindLimits& l, const PatternTarget& target, const Sighting& s) {
+bool lets_through(const FindLimits& l, const Target& target, const Sighting& s) {
   const double slack = 3 * s.sigma.scale + 0.004;  // a scale that was held is free here
-  return s.score >= l.least_score && s.contrast >= l.least_contrast &&
-         (!target.has_angle() || contains_turned(l.angle, s.angle)) && s.scale >= l.scale.min - slack &&
+  return s.score >= l.least_score &&
+         (!honours(target.info(), "least contrast") || s.contrast >= l.least_contrast) &&
+         (!(target.turns() != 0) || contains_turned(l.angle, s.angle)) && s.scale >= l.scale.min - slack &&
          s.scale <= l.scale.max + slack && (l.region.empty() || l.region.contains({s.x, s.y}));
 }
 
-bool is_part(const PatternTarget& target, const Sighting& s, const KnownPart& part) {
+bool is_part(const Target& target, const Sighting& s, const KnownPart& part) {
   const double size = std::hypot(target.extent().width, target.extent().height);
   if (distance({s.x, s.y}, {part.x, part.y}) > 0.1 * size) return false;
   if (part.scale && std::abs(s.scale / *part.scale - 1) > 0.1) return false;
-  if (!part.angle || !target.has_angle()) return true;
-  const double period = 360.0 / target.symmetry();
+  if (!part.angle || !(target.turns() != 0)) return true;
+  const double period = 360.0 / target.turns();
   return std::abs(std::remainder((s.angle - *part.angle).degrees(), period)) < 10;
 }
 
@@ -61,13 +66,13 @@ Range<double> scales_of(const std::vector<double>& scales, const Range<double>& 
 
 }  // namespace
 
-StudiedPicture study_picture(const PatternTarget& target, const Survey& survey, const FindLimits& limits,
+StudiedPicture study_picture(const Target& target, const Survey& survey, const FindLimits& limits,
                              const Findings& found, const std::vector<KnownPart>* known) {
   StudiedPicture p;
   p.known = known != nullptr, p.noise_sigma = survey.noise_sigma(0);
   std::vector<Sighting> sightings = found.sightings;
   const double near = 0.1 * std::hypot(target.extent().width, target.extent().height);
-  for (Sighting& s : find(target, survey, far_beyond(limits, target.grey_unit()), Explain::never).sightings) {
+  for (Sighting& s : find(target, survey, far_beyond(limits, target), Explain::never).sightings) {
     const auto here = [&](const Sighting& other) { return distance({s.x, s.y}, {other.x, other.y}) < near; };
     if (std::none_of(sightings.begin(), sightings.end(), here)) sightings.push_back(std::move(s));
   }
@@ -92,7 +97,7 @@ StudiedPicture study_picture(const PatternTarget& target, const Survey& survey, 
   return p;
 }
 
-StudyAdvice advise(const PatternTarget& target, const FindLimits& limits,
+StudyAdvice advise(const Target& target, const FindLimits& limits,
                    const std::vector<StudiedPicture>& pictures, int width, int height) {
   StudyAdvice advice;
   advice.limits = limits;
@@ -112,13 +117,14 @@ StudyAdvice advise(const PatternTarget& target, const FindLimits& limits,
   }
   if (advice.right == 0) return advice;
 
-  if (target.has_angle()) advice.limits.angle = range_of(angles);
-  advice.limits.scale = scales_of(scales, limits.scale);
+  if (target.turns() != 0 && honours(target.info(), "angle")) advice.limits.angle = range_of(angles);
+  if (honours(target.info(), "scale")) advice.limits.scale = scales_of(scales, limits.scale);
   const double weakest = *std::min_element(contrasts.begin(), contrasts.end());
   const double unit = target.grey_unit(), levels = weakest / unit;
-  advice.limits.least_contrast =
-      unit * std::clamp(std::floor(0.3 * levels), std::max(2.0, std::ceil(3 * noise)),
-                        std::max({2.0, std::ceil(3 * noise), levels}));
+  if (honours(target.info(), "least contrast"))
+    advice.limits.least_contrast =
+        unit * std::clamp(std::floor(0.3 * levels), std::max(2.0, std::ceil(3 * noise)),
+                          std::max({2.0, std::ceil(3 * noise), levels}));
   advice.limits.count = least_count == most_count ? most_count : 0;
 
   const double margin = 0.25 * std::hypot(target.extent().width, target.extent().height);
@@ -128,7 +134,7 @@ StudyAdvice advise(const PatternTarget& target, const FindLimits& limits,
 
   for (const StudiedPicture& p : pictures)
     for (const StudiedFind& s : p.finds) {
-      const bool in_range = (!target.has_angle() || contains_turned(advice.limits.angle, s.angle)) &&
+      const bool in_range = (!(target.turns() != 0) || contains_turned(advice.limits.angle, s.angle)) &&
                             s.scale >= advice.limits.scale.min - 0.004 &&
                             s.scale <= advice.limits.scale.max + 0.004;
       if (!s.right && in_range) advice.best_wrong = std::max(advice.best_wrong.value_or(0), s.score);

@@ -1,6 +1,7 @@
 #include "heron/locate/survey.hpp"
 
 #include "heron/image/noise.hpp"
+#include "heron/image/picture.hpp"
 #include "heron/image/pyramid.hpp"
 
 namespace heron {
@@ -12,6 +13,8 @@ Survey::Survey(Image<uint8_t> picture) {
     levels_.push_back(halve(levels_.back()));
   for (size_t i = 0; i < levels_.size(); ++i) gradients_.push_back(std::make_unique<Lazy>());
 }
+
+Survey::Survey(Image<Rgb> picture) : Survey(grey_levels(picture)) { color_ = std::move(picture); }
 
 const Gradients& Survey::gradients(int index) const {
   Lazy& lazy = *gradients_[static_cast<size_t>(index)];

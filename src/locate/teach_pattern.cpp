@@ -110,11 +110,39 @@ EdgeColumns columns_of(const std::vector<TaughtEdge>& edges, const Box& extent) 
 
 }  // namespace
 
+const KindInfo& PatternTarget::info() {
+  static const KindInfo kind{.word = "pattern",
+                             .what = "edges of a part inside a region",
+                             .limits = {"angle", "scale", "least score", "least contrast", "count",
+                                        "most overlap", "most outside", "polarity", "effort", "region"}};
+  return kind;
+}
+
+const std::vector<SettingRow<TeachPattern>>& PatternTarget::rows() {
+  static const std::vector<SettingRow<TeachPattern>> rows{
+      {"least_strength", &TeachPattern::least_strength,
+       "grey levels over two pixels from which on an edge is taught; 0 chooses"},
+      {"detail", &TeachPattern::detail,
+       "0 teaches every edge; 1, 2, 3 only those that a picture halved so often still shows"},
+      {"height_step_mm", &TeachPattern::height_step_mm, "millimetres a level of a relief; 0: grey levels"}};
+  return rows;
+}
+
+std::vector<Figure> PatternTarget::facts() const {
+  return {{"edges", static_cast<double>(levels_[0].size())}, {"strength", strength()}};
+}
+
 PatternTarget::PatternTarget(Image<uint8_t> pixels, Image<uint8_t> mask, Point2 origin, TeachPattern settings)
-    : pixels_(std::move(pixels)), mask_(std::move(mask)), origin_(origin), settings_(std::move(settings)) {
-  if (pixels_.width() != mask_.width() || pixels_.height() != mask_.height())
+    : PatternTarget(TaughtPicture{.pixels = std::move(pixels), .mask = std::move(mask), .origin = origin},
+                    std::move(settings)) {}
+
+PatternTarget::PatternTarget(TaughtPicture taught, TeachPattern settings)
+    : taught_(std::move(taught)), settings_(std::move(settings)) {
+  const Image<uint8_t>&pixels = taught_.pixels, &mask = taught_.mask;
+  const Point2 origin = taught_.origin;
+  if (pixels.width() != mask.width() || pixels.height() != mask.height())
     fail_argument("teach: picture and mask differ in size");
-  if (!is_finite(origin_)) fail_argument("teach: the origin must be finite numbers");
+  if (!is_finite(origin)) fail_argument("teach: the origin must be finite numbers");
   const double given = settings_.least_strength / grey_unit();
   if (!(given >= 0 && given <= 255))
     fail_argument(fmt::format("teach: strength {} must be from 0 (chosen) to {:g} {}",
@@ -126,9 +154,9 @@ PatternTarget::PatternTarget(Image<uint8_t> pixels, Image<uint8_t> mask, Point2 
     fail_argument(fmt::format("teach: a height step of {} mm must be 0 (no heights) or above",
                               settings_.height_step_mm));
   require_valid(settings_.limits, grey_unit());
-  const Image<uint8_t> filled = filled_under_mask(pixels_, mask_);
+  const Image<uint8_t> filled = filled_under_mask(pixels, mask);
   const double noise_sigma = heron::noise_sigma(filled);
-  strength_ = given > 0 ? given : chosen_strength(filled, mask_, noise_sigma);
+  strength_ = given > 0 ? given : chosen_strength(filled, mask, noise_sigma);
   const auto strength_on = [&](int level) {
     return std::max(strength_ * std::ldexp(1.0, -std::min(level, 1)), 4.0);
   };
@@ -149,7 +177,7 @@ PatternTarget::PatternTarget(Image<uint8_t> pixels, Image<uint8_t> mask, Point2 
     const double within = 1.2 * std::ldexp(1.0, settings_.detail) + std::ldexp(1.0, index);
     for (const TaughtEdge& e : edges)
       if (std::any_of(coarse_shapes.begin(), coarse_shapes.end(), [&](const TaughtEdge& c) {
-            return distance(c.place - origin_, e.place) < within && dot(c.normal, e.normal) > 0.7;
+            return distance(c.place - origin, e.place) < within && dot(c.normal, e.normal) > 0.7;
           }))
         shown.push_back(e);
     return shown;
@@ -159,7 +187,7 @@ PatternTarget::PatternTarget(Image<uint8_t> pixels, Image<uint8_t> mask, Point2 
     const int least_chain = index == 0 ? 6 : index == 1 ? 4 : 2;
     for (const TaughtEdge& e : edges_of(level, strength_on(index), least_chain)) {
       const Point2 p = from_level(e.place, index);
-      if (counts_at(mask_, p)) edges.push_back({p - origin_, e.normal});
+      if (counts_at(mask, p)) edges.push_back({p - origin, e.normal});
     }
     if (index < settings_.detail) edges = shown_on(edges, index);
     if (index == 0) {
@@ -190,38 +218,16 @@ PatternTarget::PatternTarget(Image<uint8_t> pixels, Image<uint8_t> mask, Point2 
         columns_of(i == 0 ? levels_[0] : spread_choice(levels_[i], most_fitted_edges), extent_));
   few_ = columns_of(spread_choice(levels_[0], most_fitted_edges), extent_);
   coarse_columns_ = columns_of(coarse_, extent_);
-  greys_ = std::make_shared<const GreyModel>(grey_model(filled, mask_, origin_, levels_[0], noise_sigma));
+  greys_ = std::make_shared<const GreyModel>(grey_model(filled, mask, origin, levels_[0], noise_sigma));
 }
 
 PatternTarget teach_pattern(const ImageView<const uint8_t>& picture, const Region& region,
                             TeachPattern settings, const ImageView<const uint8_t>& valid) {
-  if (region.empty())
-    fail_argument("teach: the region is empty; give the part's place, for example --region 100,80,200,150");
-  if (!valid.empty() && (valid.width() != picture.width() || valid.height() != picture.height()))
-    fail_argument("teach: picture and what is valid of it differ in size");
-  const Box box = region.bounds();
-  // The picture ends half a pixel before its width; a region of exactly that width is the whole picture all
-  // the same.
-  if (box.x < -0.5 || box.y < -0.5 || box.x + box.width > picture.width() ||
-      box.y + box.height > picture.height())
-    fail_argument(
-        fmt::format("teach: the region spans {}..{} x {}..{}, the picture 0..{} x 0..{}; it must lie inside",
-                    box.x, box.x + box.width, box.y, box.y + box.height, picture.width(), picture.height()));
-  const Point2 origin = settings.origin.value_or(box.centre());
-  const int x0 = std::max(0, static_cast<int>(std::floor(box.x))),
-            y0 = std::max(0, static_cast<int>(std::floor(box.y)));
-  const int x1 = std::min(picture.width(), static_cast<int>(std::ceil(box.x + box.width)));
-  const int y1 = std::min(picture.height(), static_cast<int>(std::ceil(box.y + box.height)));
-  const Image<uint8_t> whole = region.mask(x1, y1);
-  Image<uint8_t> pixels(x1 - x0, y1 - y0), mask(x1 - x0, y1 - y0);
-  for (int y = y0; y < y1; ++y)
-    for (int x = x0; x < x1; ++x) {
-      if (!whole(x, y) || (!valid.empty() && !valid(x, y))) continue;
-      mask(x - x0, y - y0) = 255;
-      pixels(x - x0, y - y0) = picture(x, y);
-    }
-  return {std::move(pixels), std::move(mask),
-          origin - Point2{static_cast<double>(x0), static_cast<double>(y0)}, std::move(settings)};
+  return PatternTarget::taught_from({.grey = picture, .region = region, .valid = valid}, std::move(settings));
+}
+
+PatternTarget PatternTarget::taught_from(const TeachingPicture& picture, TeachPattern settings) {
+  return {cut_out(picture, settings.origin), std::move(settings)};
 }
 
 }  // namespace heron

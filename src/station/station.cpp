@@ -61,11 +61,14 @@ Station::Station(StationFile file, std::unique_ptr<Camera> camera)
   require_frame_of(mapping_, file_);
   for (const StationTarget& t : file_.targets) {
     LoadedTarget loaded = load_target(t.file);
-    if (loaded.target.settings().height_step_mm > 0)
+    const auto* pattern = loaded.target.as<PatternTarget>();
+    if (pattern && pattern->settings().height_step_mm > 0)
       fail_argument(fmt::format(
           "station: {} was taught from a height map; a station looks at pictures, so teach it from one",
           t.file));
-    const FindLimits limits = limits_of(t, loaded.target.settings().limits);
+    const FindLimits limits = limits_of(t, loaded.target.limits());
+    require_honoured(limits, loaded.target.info());
+    looks_at_color_ = looks_at_color_ || loaded.target.info().color;
     targets_.push_back({std::move(loaded.target), limits});
   }
 }
@@ -79,11 +82,12 @@ Report Station::examine(const Picture& picture, const Pose2& robot_from_world) {
                     "this picture size",
                     picture.name, picture.width(), picture.height(), mapping_.width, mapping_.height));
   const auto begun = Clock::now();
-  const Survey survey(grey_levels(picture));
+  const auto* color = std::get_if<Image<Rgb>>(&picture.pixels);
+  const Survey survey = looks_at_color_ && color ? Survey(Image<Rgb>(*color)) : Survey(grey_levels(picture));
   const Frames frames{&mapping_.mapping, mapping_.axes ? &*mapping_.axes : nullptr, &robot_from_world};
   Report report;
   for (const Loaded& t : targets_)
-    add_findings(report, find(t.target, survey, t.limits), frames, t.target.settings().place);
+    add_findings(report, find(t.target, survey, t.limits), frames, t.target.place());
   report.number = number_;
   report.picture = picture.name;
   report.elapsed_ms = std::chrono::duration<double, std::milli>(Clock::now() - begun).count();

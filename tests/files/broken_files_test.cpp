@@ -54,6 +54,8 @@ void survives(const std::string& whole, const std::string& path, int rounds, con
   CHECK(refused > 0);
 }
 
+const PatternTarget& pattern_of(const LoadedTarget& loaded) { return *loaded.target.as<PatternTarget>(); }
+
 }  // namespace
 
 TEST_CASE("broken files of every kind are refused, never worse") {
@@ -97,15 +99,15 @@ TEST_CASE("a target edited in a paint program is noticed, and its edges follow")
   const LoadedTarget edited = load_target(folder / "e.png");
   CHECK(edited.edited);
   CHECK(edited.target.name() == "box");
-  CHECK(edited.target.levels()[0].size() < target.levels()[0].size());
-  for (const TaughtEdge& e : edited.target.levels()[0]) CHECK((e.place + edited.target.origin()).y < 28.5);
+  CHECK(pattern_of(edited).levels()[0].size() < target.levels()[0].size());
+  for (const TaughtEdge& e : pattern_of(edited).levels()[0]) CHECK((e.place + edited.target.taught().origin).y < 28.5);
 
   // What lies under alpha 0 may be anything.
   auto& pixels = std::get<Image<uint8_t>>(content.picture.pixels);
   for (int y = 28; y < pixels.height(); ++y)
     for (int x = 0; x < pixels.width(); ++x) pixels(x, y) = static_cast<uint8_t>((x * 71 + y * 13) & 255);
   write_file(folder / "s.png", encode_png(content.picture, &*content.alpha, content.texts));
-  CHECK(load_target(folder / "s.png").target.levels()[0].size() == edited.target.levels()[0].size());
+  CHECK(pattern_of(load_target(folder / "s.png")).levels()[0].size() == pattern_of(edited).levels()[0].size());
 
   // Everything rubbed out: nothing to hold on to, and said so.
   for (int y = 0; y < content.alpha->height(); ++y)
@@ -125,7 +127,7 @@ TEST_CASE(
   const LoadedTarget bare = load_target(folder / "bare.png");
   CHECK(bare.settings_lost);
   CHECK(bare.target.name() == "bare");
-  CHECK(bare.target.origin() == Point2{target.pixels().width() / 2.0, target.pixels().height() / 2.0});
+  CHECK(bare.target.taught().origin == Point2{target.pixels().width() / 2.0, target.pixels().height() / 2.0});
   // Without transparency it is a picture like any other.
   write_file(folder / "flat.png", encode_png(content.picture, nullptr, {}));
   CHECK_THROWS_WITH_AS(load_target(folder / "flat.png"), doctest::Contains("no target"), Error);
@@ -141,7 +143,7 @@ TEST_CASE(
   write_file(folder / "twice.png", encode_png(twice, &mask, content.texts));
   const LoadedTarget resized = load_target(folder / "twice.png");
   CHECK(resized.resized);
-  CHECK(resized.target.origin().x == doctest::Approx(2 * target.origin().x + 0.5));
+  CHECK(resized.target.taught().origin.x == doctest::Approx(2 * target.origin().x + 0.5));
 }
 
 TEST_CASE("a target of another kind or version is refused by name") {

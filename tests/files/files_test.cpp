@@ -176,11 +176,11 @@ TEST_CASE("a target comes back with its edges, and an edit in a paint program is
   const LoadedTarget back = load_target(folder / "t.png");
   CHECK_FALSE(back.edited);
   CHECK(back.target.name() == "letter \"L\"");
-  CHECK(back.target.origin() == target.origin());
-  CHECK(back.target.settings().limits.least_score == 71.25);
-  CHECK(back.target.settings().limits.angle == settings.limits.angle);
-  REQUIRE(back.target.levels()[0].size() == target.levels()[0].size());
-  CHECK(back.target.levels()[0][7].place == target.levels()[0][7].place);
+  CHECK(back.target.taught().origin == target.origin());
+  CHECK(back.target.limits().least_score == 71.25);
+  CHECK(back.target.limits().angle == settings.limits.angle);
+  REQUIRE(back.target.as<PatternTarget>()->levels()[0].size() == target.levels()[0].size());
+  CHECK(back.target.as<PatternTarget>()->levels()[0][7].place == target.levels()[0][7].place);
 
   // It opens as a picture, with what was taught.
   CHECK(load_picture(folder / "t.png").width() == 90);
@@ -196,7 +196,7 @@ TEST_CASE("a target comes back with its edges, and an edit in a paint program is
   // A text chunk ends with its checksum; a same-length change of the hash must be followed by the right one,
   // so take the reader's word instead.
   CHECK(bytes.substr(hash_at(bytes), 16) != original.substr(hash_at(original), 16));
-  CHECK(load_target(folder / "e.png").target.levels()[0].size() < target.levels()[0].size());
+  CHECK(load_target(folder / "e.png").target.as<PatternTarget>()->levels()[0].size() < target.levels()[0].size());
 }
 
 TEST_CASE("a picture that is no target says so") {

@@ -122,7 +122,7 @@ TEST_CASE("recordings keep times and settings; targets keep height and grasp") {
       teach_pattern(p, Region::rectangle(Box{5, 5, 50, 40}),
                     {.name = "box", .place = {.height_mm = -2.5, .grasp = {3, 4, 90_deg}}});
   save_target(folder / "t.png", target);
-  const PartPlace place = load_target(folder / "t.png").target.settings().place;
+  const PartPlace place = load_target(folder / "t.png").target.place();
   CHECK(place.height_mm == -2.5);
   CHECK(place.grasp.y == 4);
   CHECK(place.grasp.angle.degrees() == doctest::Approx(90));

@@ -47,7 +47,7 @@ TEST_CASE("every setting of a target comes back to the same number") {
     CHECK_FALSE(back.edited);
     CHECK_FALSE(back.resized);
     CHECK_FALSE(back.settings_lost);
-    const TeachPattern& s = back.target.settings();
+    const TeachPattern& s = back.target.as<PatternTarget>()->settings();
     CHECK(s.least_strength == settings.least_strength);
     CHECK(s.detail == 1);
     CHECK(s.height_step_mm == 0.0123);

@@ -6,6 +6,7 @@
 #include "heron/image/image.hpp"
 #include "heron/image/region.hpp"
 #include "heron/light/light.hpp"
+#include "heron/locate/target.hpp"
 #include "heron/locate/teaching.hpp"
 #include "heron/report/report.hpp"
 
@@ -13,10 +14,13 @@ namespace heron {
 
 /// The picture with everything a report says about it. Edges seen in place: a solid line, thinner the worse
 /// they match; taught edges not seen: small crosses. The part's x axis: a solid arrow, its y axis: a dashed
-/// one; name and score in a box. Misses: a dashed ring with the limit that turned them away. The search
+/// one; name and score in a box. Outlines and rims: a solid line where they were seen, dotted where not.
+/// Flaws: rings with words. Misses: a dashed ring with the limit that turned them away. The search
 /// region: a dashed outline. Every line has a dark rim, so it reads on bright and dark pictures, and no
 /// meaning hangs on color alone.
 Image<Rgb> draw_report(const ImageView<const uint8_t>& picture, const Report& report,
+                       const Box* search_region = nullptr);
+Image<Rgb> draw_report(const ImageView<const Rgb>& picture, const Report& report,
                        const Box* search_region = nullptr);
 
 /// Board points with their residuals as arrows, enlarged so that they can be seen; the factor is written on
@@ -42,8 +46,8 @@ Image<Rgb> draw_light(const ImageView<const uint8_t>& picture, const LightReport
 Image<Rgb> draw_sigma_map(int width, int height, const Mapping& mapping,
                           const std::vector<MappedPoint>& points);
 
-/// The taught pixels, enlarged, with the edges that were taught and the origin; pixels that do not count are
-/// hatched.
-Image<Rgb> draw_target(const PatternTarget& target, const TeachingReport* report = nullptr);
+/// The taught pixels, enlarged, with what was taught of them (a pattern's edges, a silhouette, a rim, the
+/// pixels of a color) and the origin; pixels that do not count are hatched. `report` is a pattern's.
+Image<Rgb> draw_target(const Target& target, const TeachingReport* report = nullptr);
 
 }  // namespace heron

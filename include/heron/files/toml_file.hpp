@@ -32,6 +32,8 @@ class TomlTable {
   std::string word(const std::string& key, const std::vector<std::string>& allowed) const;
   std::vector<std::string> texts(const std::string& key) const;
   std::vector<double> numbers(const std::string& key, size_t count) const;
+  std::vector<double> numbers(const std::string& key) const;  ///< any count of them
+  bool flag(const std::string& key, bool otherwise) const;    ///< true or false
   std::vector<std::vector<double>> rows(const std::string& key, size_t columns) const;
   Range<double> range(const std::string& key, Range<double> otherwise) const;
   Range<Angle> angle_range(const std::string& key, Range<Angle> otherwise) const;

@@ -24,5 +24,6 @@ struct Picture {
 /// The picture as 8 bit grey levels: color weighed as ITU-R BT.601 luma, 16 bit divided by 257.
 /// Throws Error{invalid_argument} for a height map, which has no grey levels.
 Image<uint8_t> grey_levels(const Picture& picture);
+Image<uint8_t> grey_levels(const ImageView<const Rgb>& picture);
 
 }  // namespace heron

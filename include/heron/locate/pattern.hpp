@@ -7,35 +7,12 @@
 #include "heron/base/range.hpp"
 #include "heron/image/image.hpp"
 #include "heron/image/region.hpp"
+#include "heron/locate/limits.hpp"
+#include "heron/locate/setting.hpp"
 #include "heron/locate/sighting.hpp"
+#include "heron/locate/taught.hpp"
 
 namespace heron {
-
-/// Which way an edge's brightness may run against what was taught.
-enum class Polarity {
-  as_taught,
-  inverted,  ///< dark where it was bright
-  either,    ///< one of the two, the whole part alike
-  per_edge   ///< each edge by itself, as on a part before a changing background
-};
-
-/// What may be found. Ranges are strict; the defaults are the generous ones.
-struct FindLimits {
-  Range<Angle> angle = full_turn;
-  Range<double> scale = {1.0, 1.0};  ///< 0.1 to 10; zero width fixes it
-  double least_score = 50;           ///< 0 to 100
-  double least_contrast = 8;  ///< grey levels over two pixels across an edge; a weaker edge is not seen. 1 to
-                              ///< 255; millimetres for a relief
-  int count = 0;              ///< the best so many; 0 means all
-  double most_overlap = 0.5;  ///< share of the smaller part's box that another find may cover, 0 to 1
-  double most_outside = 1;    ///< share of the taught edges that may lie outside the picture, 0 to 1
-  Polarity polarity = Polarity::as_taught;
-  double effort = 0.5;  ///< 0 looks at the fewest candidates, 1 at all that could still be one
-  Region region = {};   ///< where a part's origin may lie; an empty one means the whole picture
-};
-
-/// When to search beyond the ranges for the reason why nothing was found.
-enum class Explain { never, when_nothing, always };
 
 /// How a pattern is taught.
 struct TeachPattern {
@@ -71,15 +48,23 @@ struct GreyModel;
 /// What was taught: the pixels with their mask, the settings, and the edges derived from both.
 class PatternTarget {
  public:
+  using Settings = TeachPattern;
+  static const KindInfo& info();
+  static const std::vector<SettingRow<TeachPattern>>& rows();
+  /// As the other kinds are taught; docs of `teach_pattern`.
+  static PatternTarget taught_from(const TeachingPicture& picture, TeachPattern settings);
+  PatternTarget(TaughtPicture taught, TeachPattern settings);
+
   /// Derives the edges. `mask` is 255 where a pixel counts; what lies under 0 is never looked at. `origin` in
   /// coordinates of `pixels`. Throws Error{invalid_argument} when there are too few edges to hold on to, or
   /// all in one direction.
   PatternTarget(Image<uint8_t> pixels, Image<uint8_t> mask, Point2 origin, TeachPattern settings);
 
   const std::string& name() const { return settings_.name; }
-  const Image<uint8_t>& pixels() const { return pixels_; }
-  const Image<uint8_t>& mask() const { return mask_; }
-  Point2 origin() const { return origin_; }
+  const TaughtPicture& taught() const { return taught_; }
+  const Image<uint8_t>& pixels() const { return taught_.pixels; }
+  const Image<uint8_t>& mask() const { return taught_.mask; }
+  Point2 origin() const { return taught_.origin; }
   const TeachPattern& settings() const { return settings_; }
   /// What one grey level of the pixels stands for: 1, or the step of a relief in millimetres.
   double grey_unit() const { return settings_.height_step_mm > 0 ? settings_.height_step_mm : 1; }
@@ -107,10 +92,15 @@ class PatternTarget {
   /// turn, or within the range asked for.
   int symmetry() const { return turns_; }
   Point2 symmetry_centre() const { return turn_centre_; }
+  /// The same in one number: 0 when it has no angle.
+  int turns() const { return has_angle_ ? turns_ : 0; }
+  /// What teaching tells, by name.
+  std::vector<Figure> facts() const;
+  /// Lines to draw over its pixels.
+  std::vector<Trace> traces() const { return {}; }
 
  private:
-  Image<uint8_t> pixels_, mask_;
-  Point2 origin_;
+  TaughtPicture taught_;
   TeachPattern settings_;
   double strength_ = 0;
   std::vector<std::vector<TaughtEdge>> levels_;

@@ -28,11 +28,32 @@ struct BeyondRange {
   double scale = 1, score = 0;
 };
 
+/// A number that a kind of target tells beside the pose; a dot in its name makes a group: "quality.rim".
+struct Figure {
+  std::string name;
+  double value = 0;
+};
+
+/// A line of the target as it was found, for drawing.
+struct Trace {
+  std::vector<Point2> points;  ///< picture coordinates
+  bool closed = true;
+  bool seen = true;  ///< false: where something should be and is not
+};
+
+/// A place where a part is not as it was taught.
+struct Flaw {
+  std::string what;  ///< "missing", "extra"
+  double x = 0, y = 0;
+  double area = 0;   ///< square pixels
+  double depth = 0;  ///< how far it reaches from the taught outline, pixels
+};
+
 /// One target found in one picture.
 struct Sighting {
   std::string target;
   double x = 0, y = 0;  ///< of the target's origin, picture coordinates
-  Angle angle;          ///< from the taught pose; grows from +x towards +y; (-180, 180] degrees
+  Angle angle = {};     ///< from the taught pose; grows from +x towards +y; (-180, 180] degrees
   double scale = 1;
   double score = 0;      ///< 0 to 100
   double contrast = 0;   ///< median over the edges seen, grey levels over two pixels
@@ -42,6 +63,17 @@ struct Sighting {
   std::optional<BeyondRange> beyond = {};  ///< when it was held back there
   bool inverted = false;                   ///< dark where it was taught bright
   std::vector<EdgeMatch> edges = {};
+  bool has_angle = true;             ///< false where the kind, or this part, has none; `angle` is then 0
+  std::vector<Figure> figures = {};  ///< what its kind tells beside the pose
+  std::vector<Flaw> flaws = {};      ///< largest first
+  std::vector<Trace> traces = {};
+
+  /// The figure of that name, or nothing.
+  std::optional<double> figure(const std::string& name) const {
+    for (const Figure& f : figures)
+      if (f.name == name) return f.value;
+    return std::nullopt;
+  }
 };
 
 /// A limit that turned a candidate away: what it had and what it would have needed.
@@ -55,7 +87,7 @@ struct LimitMissed {
 /// A candidate that was not returned, and every limit that turned it away.
 struct Miss {
   double x = 0, y = 0;
-  Angle angle;
+  Angle angle = {};
   double scale = 1, score = 0;
   std::vector<LimitMissed> limits = {};
 };

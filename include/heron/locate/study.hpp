@@ -2,7 +2,7 @@
 #include <optional>
 #include <vector>
 
-#include "heron/locate/pattern.hpp"
+#include "heron/locate/target.hpp"
 
 namespace heron {
 
@@ -35,7 +35,7 @@ struct StudiedPicture {
 /// Takes `found`, what the limits let through, finds `target` far beyond them too (any angle, a wider scale,
 /// low scores, the whole picture) and sorts what comes by `known`, the parts that lie there; nothing where
 /// that is not told. A find is right within a tenth of the part's size and 10 degrees. Cost: a wide find.
-StudiedPicture study_picture(const PatternTarget& target, const Survey& survey, const FindLimits& limits,
+StudiedPicture study_picture(const Target& target, const Survey& survey, const FindLimits& limits,
                              const Findings& found, const std::vector<KnownPart>* known = nullptr);
 
 /// What a set of pictures says about the limits.
@@ -49,7 +49,7 @@ struct StudyAdvice {
 
 /// Limits that let all right finds through with a margin and keep all others out, as far as the set tells;
 /// what it does not tell stays as it is. `width`, `height` of the pictures.
-StudyAdvice advise(const PatternTarget& target, const FindLimits& limits,
+StudyAdvice advise(const Target& target, const FindLimits& limits,
                    const std::vector<StudiedPicture>& pictures, int width, int height);
 
 }  // namespace heron

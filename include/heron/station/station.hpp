@@ -38,7 +38,7 @@ class Station {
 
  private:
   struct Loaded {
-    PatternTarget target;
+    Target target;
     FindLimits limits;
   };
   std::optional<Report> push_step();
@@ -49,6 +49,7 @@ class Station {
   std::unique_ptr<Camera> camera_;
   MappingRecord mapping_;
   std::vector<Loaded> targets_;
+  bool looks_at_color_ = false;
   std::optional<StationLink> link_;
   Picture picture_;
   uint64_t number_ = 0;

@@ -1,0 +1,78 @@
+#pragma once
+#include "heron/image/color_space.hpp"
+#include "heron/locate/limits.hpp"
+#include "heron/locate/setting.hpp"
+#include "heron/locate/sighting.hpp"
+#include "heron/locate/taught.hpp"
+
+namespace heron {
+
+class Survey;
+class Work;
+
+/// How a color is taught and what regions of it are found.
+struct TeachColor {
+  std::string name = "color";
+  std::optional<Point2> origin = {};  ///< of the sample; without meaning for what is found
+  /// Where the range lies; chosen where it separates best while `first` to `third` are empty.
+  std::optional<ColorSpace> space = {};
+  std::vector<double> first = {}, second = {}, third = {};  ///< least and most of each channel
+  double least_light = 0.6, most_light = 1.1;  ///< the light, against that of the sample, for which it holds
+  double least_area = 0;                       ///< square pixels; 0: a quarter of the sample
+  double most_area = 0;                        ///< 0: any
+  bool fill_holes = true;                      ///< what is closed in by a region belongs to it
+  int opened = 0;  ///< pixels: takes away specks and bridges narrower than twice that, plus one
+  /// x, y, width, height of a white patch in the picture, and its red, green, blue at teaching: the light's
+  /// color is taken from it anew in every picture. Empty: the light is taken as it is.
+  std::vector<double> white_patch = {};
+  FindLimits limits = {};
+  PartPlace place = {};
+};
+
+/// How well a space tells the sample from what is not meant.
+struct ColorSeparation {
+  ColorRange range;
+  double apart = 0;   ///< how far the nearest of what is not meant lies outside, in half widths of the range
+  double leaks = 0;   ///< share of it that lies inside
+  double volume = 0;  ///< share of all colors that lie inside
+};
+
+/// A range of color, learned from samples and counter-samples.
+class ColorTarget {
+ public:
+  using Settings = TeachColor;
+  static const KindInfo& info();
+  static const std::vector<SettingRow<TeachColor>>& rows();
+  /// Learns from the region of a color picture, and from counter-samples in it; without any, from the rest of
+  /// the picture. When a region holds more than one color, the one that most of it has is learned. Throws
+  /// Error{invalid_argument} for a sample without color, or one that its counter-samples contradict.
+  static ColorTarget taught_from(const TeachingPicture& picture, TeachColor settings);
+  ColorTarget(TaughtPicture taught, TeachColor settings);
+
+  const TaughtPicture& taught() const { return taught_; }
+  const TeachColor& settings() const { return settings_; }
+  ColorRange range() const;
+  /// Every space's separation, as it was measured at teaching; empty for a target from a file.
+  const std::vector<ColorSeparation>& separations() const { return separations_; }
+  std::vector<Figure> facts() const;
+  std::vector<Trace> traces() const;
+  Box extent() const;
+  int turns() const { return 2; }  ///< a principal axis has no head
+
+ private:
+  TaughtPicture taught_;
+  TeachColor settings_;
+  std::vector<ColorSeparation> separations_;
+  std::vector<Figure> learned_;
+};
+
+/// Finds regions of a color, largest first. Position: the centroid, holes filled. Angle: the long axis,
+/// within -90..90 degrees; none for a region that is nearly round. The score is the share of the region's
+/// area that has the color. Figures: "area", "color_area" (without what was filled), "length" and "width"
+/// along its axes, "box.x", "box.y", "box.width", "box.height". Sigma: of pixels of the border that fall to
+/// either side. Throws Error{invalid_argument} when the survey has no color. Cost: one pass over the picture,
+/// and one over each region.
+Findings find(const ColorTarget& target, const Survey& survey, const FindLimits& limits,
+              Explain explain = Explain::when_nothing, Work* work = nullptr);
+
+}  // namespace heron

@@ -1,0 +1,70 @@
+#pragma once
+#include "heron/locate/limits.hpp"
+#include "heron/locate/setting.hpp"
+#include "heron/locate/sighting.hpp"
+#include "heron/locate/taught.hpp"
+
+namespace heron {
+
+class Survey;
+class Work;
+
+/// What a marker is seen as.
+enum class MarkerTone {
+  learn,  ///< dark or bright, as the region shows it
+  dark,   ///< a hole
+  bright  ///< a reflector, a polished stud
+};
+
+/// How a round marker is taught.
+struct TeachMarker {
+  std::string name = "marker";
+  std::optional<Point2> origin = {};  ///< unused: a marker's position is its centre
+  MarkerTone tone = MarkerTone::learn;
+  double diameter = 0;    ///< pixels, 8 to 2000; 0: learned from the region
+  double tolerance = 8;   ///< per cent that a marker's diameter may differ, 0.5 to 40
+  double least_rim = 40;  ///< per cent of the rim that must be seen, 20 to 100
+  FindLimits limits = {};
+  PartPlace place = {};
+};
+
+/// A round hole or reflector of known diameter.
+class MarkerTarget {
+ public:
+  using Settings = TeachMarker;
+  static const KindInfo& info();
+  static const std::vector<SettingRow<TeachMarker>>& rows();
+  /// Learns tone and diameter from the most distinct round thing inside the region, unless they are given.
+  /// Throws Error{invalid_argument} when there is none.
+  static MarkerTarget taught_from(const TeachingPicture& picture, TeachMarker settings);
+  MarkerTarget(TaughtPicture taught, TeachMarker settings);
+
+  const TaughtPicture& taught() const { return taught_; }
+  const TeachMarker& settings() const { return settings_; }
+  std::vector<Figure> facts() const;
+  std::vector<Trace> traces() const;
+  Box extent() const;
+  int turns() const { return 0; }
+
+ private:
+  TaughtPicture taught_;
+  TeachMarker settings_;
+  std::vector<Figure> learned_;
+};
+
+/// Finds markers: edges vote for the centres that they may lie around (Ballard, Generalizing the Hough
+/// transform, Pattern Recognition 13, 1981, for one radius), rays from each centre meet the rim, and a
+/// blurred ellipse whose light inside and outside differs from sector to sector is fitted to the grey values
+/// along it; docs/kinds.md. Whatever is seen through a hole, and whatever hides up to half of the rim, leaves
+/// sectors out.
+///
+/// Figures: "diameter" (of the circle of the same area), "quality.total" (also the score), and what it is
+/// made of: "quality.rim" (per cent of the rim that is seen), "quality.scatter" (of the rim around the
+/// ellipse, pixels), "quality.contrast" (of the edge, over the noise), "quality.diameter" (per cent of the
+/// taught one), "quality.sigma" (of the centre, pixels); "axis_ratio", short over long. `limits.region` is
+/// where the centre may lie. Cost: the gradients of a level that shows the marker some 20 pixels wide, and
+/// some thousand pixels a marker.
+Findings find(const MarkerTarget& target, const Survey& survey, const FindLimits& limits,
+              Explain explain = Explain::when_nothing, Work* work = nullptr);
+
+}  // namespace heron

@@ -1,0 +1,84 @@
+#pragma once
+#include <memory>
+
+#include "heron/locate/pattern.hpp"
+
+namespace heron {
+
+/// What lies behind the parts.
+enum class Backdrop {
+  even,     ///< one brightness, changing slowly across the picture as light does; parts cover less than half
+  picture,  ///< as an empty picture shows it
+  unknown   ///< nothing is known: the contour of a detail is found by its edges alone
+};
+
+/// How a part stands out from what is behind it.
+enum class PartTone {
+  learn,   ///< as the region shows it
+  either,  ///< brighter or darker, or both
+  bright,
+  dark
+};
+
+/// How an outline is taught.
+struct TeachOutline {
+  std::string name = "outline";
+  std::optional<Point2> origin = {};  ///< the region's centre unless given
+  Backdrop backdrop = Backdrop::even;
+  PartTone tone = PartTone::learn;
+  double threshold = 0;   ///< grey levels from the background from which on a pixel is the part's; 0 chooses
+  double level = 0;       ///< of the background at teaching; the threshold follows the light by it
+  bool mirrored = false;  ///< finds the mirrored shape too, with figure "mirrored" 1; else it is a miss
+  double least_area = 0;  ///< per cent of the taught area; 0: any
+  double most_area = 0;   ///< 0: any
+  double most_deviation = 0;  ///< pixels that the outline may lie off anywhere; 0: any
+  double least_flaw = 12;     ///< square pixels from which on a missing or extra piece is told
+  double most_flaw = 0;       ///< square pixels that all of them may sum up to; 0: any
+  FindLimits limits = {.least_score = 60};
+  PartPlace place = {};
+};
+
+/// A silhouette: its pixels are the share by which each is the part's (128: on the outline), so it can be
+/// erased or added to in any paint program.
+class OutlineTarget {
+ public:
+  using Settings = TeachOutline;
+  static const KindInfo& info();
+  static const std::vector<SettingRow<TeachOutline>>& rows();
+  /// Teaches the largest silhouette inside the region, holes included. With backgrounds, their mean is what
+  /// lies behind, and where they differ the threshold is raised. Throws Error{invalid_argument} when nothing
+  /// stands out, or it runs into the region's border.
+  static OutlineTarget taught_from(const TeachingPicture& picture, TeachOutline settings);
+  OutlineTarget(TaughtPicture taught, TeachOutline settings);
+
+  const TaughtPicture& taught() const { return taught_; }
+  const TeachOutline& settings() const { return settings_; }
+  const PatternTarget& shape() const { return *shape_; }
+  /// Nothing when the mirrored shape is the same.
+  const PatternTarget* mirrored() const { return mirrored_.get(); }
+  double area() const { return area_; }  ///< square pixels, without holes
+  std::vector<Figure> facts() const;
+  std::vector<Trace> traces() const;
+  Box extent() const { return shape_->extent(); }
+  int turns() const { return shape_->turns(); }
+
+ private:
+  TaughtPicture taught_;
+  TeachOutline settings_;
+  std::shared_ptr<const PatternTarget> shape_, mirrored_;
+  double area_ = 0;
+};
+
+/// Finds silhouettes of that shape. The picture is turned into how much of each pixel is a part's, and the
+/// taught outline is registered to the outlines there (docs/kinds.md). The score is the share of the taught
+/// outline that is met by one in the picture, an outline in place counting in full and one three pixels off
+/// not at all; it falls with what is covered, cut off or differently shaped, not with brightness.
+///
+/// Figures: "area" (square pixels), "deviation" (the farthest that its outline lies off, pixels), "mirrored".
+/// `flaws`: pieces that are missing or too much. Two parts that touch are found when enough of each outline
+/// is free; else a miss tells of the area that is too large for one. Throws Error{invalid_argument} when the
+/// background has another size than the picture.
+Findings find(const OutlineTarget& target, const Survey& survey, const FindLimits& limits,
+              Explain explain = Explain::when_nothing, Work* work = nullptr);
+
+}  // namespace heron

@@ -1,0 +1,56 @@
+#pragma once
+#include <optional>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "heron/image/image.hpp"
+#include "heron/image/region.hpp"
+
+namespace heron {
+
+/// A further picture that a kind of target needs, by name: an empty background.
+struct TaughtExtra {
+  std::string name;
+  Image<uint8_t> pixels;
+};
+
+/// What a target keeps of the picture that it was taught from; what its file holds beside the settings.
+struct TaughtPicture {
+  Image<uint8_t> pixels;  ///< grey levels
+  Image<Rgb> color = {};  ///< of the same size, for kinds that look at color; else empty
+  Image<uint8_t> mask;    ///< 255 where a pixel counts
+  Point2 origin;          ///< the part's position, coordinates of `pixels`
+  std::vector<TaughtExtra> extras = {};
+};
+
+/// What is taught from: the same for every kind.
+struct TeachingPicture {
+  ImageView<const uint8_t> grey;
+  ImageView<const Rgb> color = {};      ///< the same picture, where it has color
+  Region region = {};                   ///< of the part
+  ImageView<const uint8_t> valid = {};  ///< 255 where a pixel was measured; empty: everywhere
+  std::vector<ImageView<const uint8_t>> backgrounds = {};  ///< without the part, same size as `grey`
+  std::vector<Region> counter_samples = {};                ///< what must not be taken for it
+};
+
+/// What is known of a kind of target without one at hand.
+struct KindInfo {
+  const char* word;                 ///< "marker": in files and options
+  const char* what;                 ///< one line for people
+  std::vector<const char*> limits;  ///< names of the limits that it honours; another one set is an error
+  bool color = false;               ///< looks at color pictures only
+  bool backgrounds = false, counter_samples = false;  ///< which of the teaching picture's it can use
+};
+
+bool honours(const KindInfo& kind, std::string_view limit);
+
+/// The part of `from` under its region, `margin_px` wider on every side as far as the picture goes; what the
+/// region leaves out is masked, and so is the margin. Throws Error{invalid_argument} when the region is empty
+/// or reaches outside.
+TaughtPicture cut_out(const TeachingPicture& from, const std::optional<Point2>& origin, int margin_px = 0);
+
+/// Throws Error{invalid_argument} when `from` holds what the kind cannot use, or lacks what it needs.
+void require_usable(const TeachingPicture& from, const KindInfo& kind);
+
+}  // namespace heron

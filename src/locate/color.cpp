@@ -1,0 +1,403 @@
+#include "heron/locate/color.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "heron/geometry/linear.hpp"
+#include "heron/image/components.hpp"
+#include "heron/image/noise.hpp"
+#include "heron/locate/survey.hpp"
+#include "learn_color.hpp"
+#include "limits.hpp"
+#include "misses.hpp"
+
+namespace heron {
+namespace {
+
+constexpr size_t most_sampled = 4000;  // pixels of a sample; more tell nothing new
+
+Colors colors_in(const ImageView<const Rgb>& picture, const Image<uint8_t>& mask, bool inside) {
+  size_t all = 0;
+  for (int y = 0; y < picture.height(); ++y)
+    for (int x = 0; x < picture.width(); ++x) all += (mask(x, y) != 0) == inside;
+  const size_t step = std::max<size_t>(1, all / most_sampled);
+  Colors colors;
+  size_t index = 0;
+  for (int y = 0; y < picture.height(); ++y)
+    for (int x = 0; x < picture.width(); ++x) {
+      if ((mask(x, y) != 0) != inside || index++ % step != 0) continue;
+      const Rgb p = picture(x, y);
+      colors.push_back({static_cast<double>(p.r), static_cast<double>(p.g), static_cast<double>(p.b)});
+    }
+  return colors;
+}
+
+/// The least square pixels of a region.
+double least_area(const ColorTarget& target) {
+  if (target.settings().least_area > 0) return target.settings().least_area;
+  double sample = 0;
+  const Image<uint8_t>& mask = target.taught().mask;
+  for (int y = 0; y < mask.height(); ++y)
+    for (int x = 0; x < mask.width(); ++x) sample += mask(x, y) != 0;
+  return std::max(16.0, 0.25 * sample);
+}
+
+std::array<double, 3> mean_color(const ImageView<const Rgb>& picture, double x0, double y0, double w,
+                                 double h) {
+  std::array<double, 3> sum{};
+  double count = 0;
+  for (int y = std::max(0, static_cast<int>(std::ceil(y0))); y < std::min<double>(picture.height(), y0 + h);
+       ++y)
+    for (int x = std::max(0, static_cast<int>(std::ceil(x0))); x < std::min<double>(picture.width(), x0 + w);
+         ++x) {
+      const Rgb p = picture(x, y);
+      sum[0] += p.r, sum[1] += p.g, sum[2] += p.b, ++count;
+    }
+  for (double& s : sum) s /= std::max(count, 1.0);
+  return sum;
+}
+
+/// What makes the white patch what it was at teaching.
+std::array<double, 3> gains_of(const TeachColor& s, const ImageView<const Rgb>& picture) {
+  std::array<double, 3> gains{1, 1, 1};
+  if (s.white_patch.empty()) return gains;
+  const auto& w = s.white_patch;
+  const std::array<double, 3> now = mean_color(picture, w[0], w[1], w[2], w[3]);
+  for (size_t i = 0; i < 3; ++i) gains[i] = std::clamp(w[4 + i] / std::max(now[i], 1.0), 0.05, 20.0);
+  return gains;
+}
+
+/// Takes away what a square of 2 n + 1 pixels does not fit into.
+Image<uint8_t> opened(const Image<uint8_t>& mask, int n) {
+  const auto pass = [&](const Image<uint8_t>& from, bool across, bool erode) {
+    Image<uint8_t> to(from.width(), from.height());
+    for (int y = 0; y < from.height(); ++y)
+      for (int x = 0; x < from.width(); ++x) {
+        bool all = true, any = false;
+        for (int k = -n; k <= n; ++k) {
+          const int u = across ? x + k : x, v = across ? y : y + k;
+          const bool in = from.view().holds(u, v) ? from(u, v) != 0 : erode;
+          all = all && in, any = any || in;
+        }
+        to(x, y) = (erode ? all : any) ? 255 : 0;
+      }
+    return to;
+  };
+  return pass(pass(pass(pass(mask, true, true), false, true), true, false), false, false);
+}
+
+/// A region with its holes filled.
+struct Blob {
+  Component shape;           ///< of all of it, picture coordinates
+  double color_area = 0;     ///< without the holes
+  double border_spread = 0;  ///< sum over border pixels of (distance from the centroid along x, y) squared
+  Point2 spread;
+  Trace outline;
+};
+
+Blob blob_of(const Image<uint8_t>& mask, const Component& c, bool fill) {
+  Blob blob{.shape = c, .color_area = c.area, .spread = {}, .outline = {}};
+  Image<uint8_t> alone = component_alone(mask, c);
+  const Point2 corner{c.left - 1.0, c.top - 1.0};
+  if (fill && fill_holes(alone) > 0) {
+    const auto whole = components(alone);
+    blob.shape = whole[0];
+    blob.shape.x += corner.x, blob.shape.y += corner.y;
+    blob.shape.left = c.left, blob.shape.right = c.right, blob.shape.top = c.top,
+    blob.shape.bottom = c.bottom;
+  }
+  for (const auto& line : border_lines(alone)) {
+    if (line.size() <= blob.outline.points.size()) continue;
+    blob.outline.points = line;
+  }
+  for (Point2& p : blob.outline.points) p += corner;
+  // Along the border, step by step, for what its pixels weigh in the centroid.
+  const auto& points = blob.outline.points;
+  for (size_t i = 0; i < points.size(); ++i) {
+    const Point2 a = points[i], b = points[(i + 1) % points.size()];
+    const Point2 from = (a + b) * 0.5 - Point2{blob.shape.x, blob.shape.y};
+    const double length = distance(a, b);
+    blob.spread.x += length * from.x * from.x, blob.spread.y += length * from.y * from.y;
+  }
+  return blob;
+}
+
+Sighting sighting_of(const Blob& blob, const std::string& name) {
+  const Component& c = blob.shape;
+  Sighting s{.target = name, .x = c.x, .y = c.y};
+  Eigen::Matrix2d moments;
+  moments << c.xx + 1.0 / 12, c.xy, c.xy, c.yy + 1.0 / 12;
+  const SymmetricEigen axes = eigen_symmetric(moments);
+  const double across = std::sqrt(std::max(axes.values[0], 1e-9)),
+               along = std::sqrt(std::max(axes.values[1], 1e-9));
+  // A border pixel falls to either side with a variance of 1/12; so do their sums.
+  constexpr double pixel_variance = 1.0 / 12;
+  s.sigma.x = std::sqrt(pixel_variance * blob.spread.x) / c.area;
+  s.sigma.y = std::sqrt(pixel_variance * blob.spread.y) / c.area;
+  const double angle_noise = std::sqrt(pixel_variance * (blob.spread.x + blob.spread.y)) / c.area * along /
+                             std::max(along * along - across * across, 1e-9);
+  // Round is what noise of its border could have turned anywhere.
+  s.has_angle = along > 1.06 * across && angle_noise < 0.2;
+  if (s.has_angle) {
+    Angle angle = radians(std::atan2(axes.vectors(1, 1), axes.vectors(0, 1))).wrapped();
+    if (angle.degrees() > 90) angle = angle - degrees(180);
+    if (angle.degrees() <= -90) angle = angle + degrees(180);
+    s.angle = angle;
+    s.sigma.angle = radians(angle_noise);
+  }
+  s.score = 100 * blob.color_area / c.area;
+  s.figures = {{"area", c.area},
+               {"color_area", blob.color_area},
+               {"length", 4 * along},  // of the ellipse with these moments
+               {"width", 4 * across},
+               {"box.x", c.left - 0.5},
+               {"box.y", c.top - 0.5},
+               {"box.width", c.right - c.left + 1.0},
+               {"box.height", c.bottom - c.top + 1.0}};
+  s.traces.push_back(blob.outline);
+  return s;
+}
+
+/// What of the color itself kept the largest region of a wider range away.
+void explain_by_color(const ColorTarget& target, const ImageView<const Rgb>& picture,
+                      const FindLimits& limits, const std::array<double, 3>& gains, Findings& findings) {
+  const ColorRange range = target.range();
+  ColorRange wide = range;
+  for (size_t i = 0; i < 3; ++i) {
+    auto& [low, high] = wide.channels[i];
+    if (i == 0 && has_hue(wide.space)) {
+      double width = high - low;
+      if (width < 0) width += 360;
+      if (3 * width + 40 >= 360) {
+        low = 0, high = 360;
+      } else {
+        low = std::fmod(low - width - 20 + 720, 360.0), high = std::fmod(high + width + 20, 360.0);
+      }
+    } else {
+      const double width = std::max(high - low, 5.0);
+      low -= width, high += width;
+    }
+  }
+  const Image<uint8_t> mask = color_mask(picture, wide, gains);
+  std::vector<Component> found = components(mask);
+  std::erase_if(found, [&](const Component& c) {
+    return c.area < least_area(target) || (!limits.region.empty() && !limits.region.contains({c.x, c.y}));
+  });
+  if (found.empty()) return;
+  std::sort(found.begin(), found.end(), [](const auto& a, const auto& b) { return a.area > b.area; });
+  const Component& c = found.front();
+  const Image<uint8_t> alone = component_alone(mask, c);
+  std::array<std::vector<double>, 3> values;
+  for (int y = c.top; y <= c.bottom; ++y)
+    for (int x = c.left; x <= c.right; ++x) {
+      if (!alone(x - c.left + 1, y - c.top + 1)) continue;
+      const Rgb p = picture(x, y);
+      const auto color =
+          in_space(std::array<double, 3>{p.r * gains[0], p.g * gains[1], p.b * gains[2]}, range.space);
+      for (size_t i = 0; i < 3; ++i) values[i].push_back(color[i]);
+    }
+  Miss miss{.x = c.x, .y = c.y};
+  for (size_t i = 0; i < 3; ++i) {
+    auto& v = values[i];
+    std::nth_element(v.begin(), v.begin() + static_cast<ptrdiff_t>(v.size() / 2), v.end());
+    const double median = v[v.size() / 2];
+    const auto& [low, high] = range.channels[i];
+    const bool in = low <= high ? median >= low && median <= high : median >= low || median <= high;
+    if (!in)
+      miss.limits.push_back({channel_words(range.space)[i], median, fmt::format("{:g}..{:g}", low, high)});
+  }
+  if (!miss.limits.empty()) findings.misses.push_back(std::move(miss));
+}
+
+void require_valid(const TeachColor& s) {
+  if (!(s.least_light > 0 && s.least_light <= s.most_light && s.most_light < 100))
+    fail_argument(fmt::format("light {}..{} must be above 0, the least first", s.least_light, s.most_light));
+  if (!(s.least_area >= 0 && s.most_area >= 0) || (s.most_area > 0 && s.most_area < s.least_area))
+    fail_argument(fmt::format("areas {}..{} must be 0 (none set) or above, the least first", s.least_area,
+                              s.most_area));
+  if (s.opened < 0 || s.opened > 50)
+    fail_argument(fmt::format("opened {} must be from 0 to 50 pixels", s.opened));
+  if (!s.white_patch.empty() &&
+      (s.white_patch.size() != 7 || !(s.white_patch[2] >= 1 && s.white_patch[3] >= 1)))
+    fail_argument("white_patch must hold x, y, width, height (at least 1) and red, green, blue");
+  for (const auto* channel : {&s.first, &s.second, &s.third})
+    if (!channel->empty() && channel->size() != 2)
+      fail_argument("each channel of a color must hold two numbers, the least and the most");
+}
+
+}  // namespace
+
+const KindInfo& ColorTarget::info() {
+  static const KindInfo kind{.word = "color",
+                             .what = "regions of a color that nothing else has",
+                             .limits = {"least score", "count", "region"},
+                             .color = true,
+                             .counter_samples = true};
+  return kind;
+}
+
+const std::vector<SettingRow<TeachColor>>& ColorTarget::rows() {
+  static const std::vector<SettingRow<TeachColor>> rows = [] {
+    SettingWord<TeachColor> space{
+        [](const TeachColor& s) { return s.space ? 1 + static_cast<int>(*s.space) : 0; },
+        [](TeachColor& s, int i) {
+          s.space.reset();
+          if (i > 0) s.space = static_cast<ColorSpace>(i - 1);
+        },
+        {"best"}};
+    space.words.insert(space.words.end(), color_space_words.begin(), color_space_words.end());
+    return std::vector<SettingRow<TeachColor>>{
+        {"space", space, "the color space: best chooses the one that separates best"},
+        {"first", &TeachColor::first,
+         "least and most of the space's first number (a hue from 350 to 10 wraps)"},
+        {"second", &TeachColor::second, "of its second"},
+        {"third", &TeachColor::third, "of its third"},
+        {"least_light", &TeachColor::least_light,
+         "darkest light for which the color is learned, against the sample's"},
+        {"most_light", &TeachColor::most_light, "brightest light"},
+        {"least_area", &TeachColor::least_area, "square pixels; 0: a quarter of the sample"},
+        {"most_area", &TeachColor::most_area, "square pixels; 0: any"},
+        {"fill_holes", &TeachColor::fill_holes, "what a region closes in belongs to it"},
+        {"opened", &TeachColor::opened, "pixels: takes away specks and bridges narrower than twice that"},
+        {"white_patch", &TeachColor::white_patch,
+         "x, y, width, height of a white patch that holds the colors steady"}};
+  }();
+  return rows;
+}
+
+ColorTarget ColorTarget::taught_from(const TeachingPicture& from, TeachColor s) {
+  TaughtPicture taught = cut_out(from, s.origin);
+  if (s.white_patch.size() == 4) {  // its color is learned here
+    const auto white =
+        mean_color(from.color, s.white_patch[0], s.white_patch[1], s.white_patch[2], s.white_patch[3]);
+    s.white_patch.insert(s.white_patch.end(), white.begin(), white.end());
+  }
+  require_valid(s);
+  const bool given = !s.first.empty() && !s.second.empty() && !s.third.empty();
+  if (given && !s.space) fail_argument("a color range is given without its space; set space too");
+  const bool certain = !from.counter_samples.empty();
+  Region meant = from.region, against;
+  for (const Region& r : from.counter_samples) against.add(r);
+  const int w = from.color.width(), h = from.color.height();
+  const Image<uint8_t> inside = meant.mask(w, h);
+  const Colors sample = colors_in(from.color, inside, true);
+  if (sample.size() < 16) fail_argument("teach: the sample holds fewer than 16 pixels; draw a larger one");
+  const Colors others =
+      certain ? colors_in(from.color, against.mask(w, h), true) : colors_in(from.color, inside, false);
+  const LearnedColor learned =
+      learn_color(sample, others, certain, noise_sigma(from.grey), s.least_light, s.most_light, s.space);
+  if (!given) {
+    const ColorRange& range = learned.chosen.range;
+    s.space = range.space;
+    const auto ends = [&](size_t i) {
+      return std::vector<double>{range.channels[i].min, range.channels[i].max};
+    };
+    s.first = ends(0), s.second = ends(1), s.third = ends(2);
+  }
+  ColorTarget target(std::move(taught), std::move(s));
+  target.separations_ = learned.all;
+  target.learned_ = {{"saturation", learned.spread},
+                     {"own_share", learned.own_share},
+                     {"clipped", learned.clipped},
+                     {"apart", learned.chosen.apart},
+                     {"leaks", learned.chosen.leaks}};
+  for (const ColorSeparation& each : learned.all)
+    target.learned_.push_back(
+        {fmt::format("apart.{}", color_space_words[static_cast<size_t>(each.range.space)]), each.apart});
+  return target;
+}
+
+ColorTarget::ColorTarget(TaughtPicture taught, TeachColor settings)
+    : taught_(std::move(taught)), settings_(std::move(settings)) {
+  require_valid(settings_);
+  heron::require_valid(settings_.limits, 1);
+  if (taught_.color.empty())
+    fail_argument("teach: the picture is grey; a color is taught from a color picture");
+  if (!settings_.space || settings_.first.size() != 2 || settings_.second.size() != 2 ||
+      settings_.third.size() != 2) {
+    // Only the picture is left of it: learned anew from what counts there.
+    const Colors sample = colors_in(taught_.color, taught_.mask, true);
+    if (sample.size() < 16) fail_argument("teach: the sample holds fewer than 16 pixels; draw a larger one");
+    const LearnedColor learned = learn_color(sample, {}, false, noise_sigma(taught_.pixels),
+                                             settings_.least_light, settings_.most_light, settings_.space);
+    const ColorRange& range = learned.chosen.range;
+    settings_.space = range.space;
+    const auto ends = [&](size_t i) {
+      return std::vector<double>{range.channels[i].min, range.channels[i].max};
+    };
+    settings_.first = ends(0), settings_.second = ends(1), settings_.third = ends(2);
+  }
+}
+
+ColorRange ColorTarget::range() const {
+  const TeachColor& s = settings_;
+  return {*s.space, {Range{s.first[0], s.first[1]}, {s.second[0], s.second[1]}, {s.third[0], s.third[1]}}};
+}
+
+std::vector<Figure> ColorTarget::facts() const {
+  std::vector<Figure> facts;
+  const ColorRange r = range();
+  for (size_t i = 0; i < 3; ++i) {
+    const std::string name = channel_words(r.space)[i];
+    facts.push_back({name + ".least", r.channels[i].min});
+    facts.push_back({name + ".most", r.channels[i].max});
+  }
+  facts.push_back({"least_area", least_area(*this)});
+  facts.insert(facts.end(), learned_.begin(), learned_.end());
+  return facts;
+}
+
+std::vector<Trace> ColorTarget::traces() const {
+  std::vector<Trace> traces;
+  for (auto& line : border_lines(color_mask(taught_.color, range()))) traces.push_back({std::move(line)});
+  return traces;
+}
+
+Box ColorTarget::extent() const {
+  const double side = std::sqrt(least_area(*this));
+  return {-side / 2, -side / 2, side, side};
+}
+
+Findings find(const ColorTarget& target, const Survey& survey, const FindLimits& limits, Explain explain,
+              Work*) {
+  require_valid(limits, 1);
+  if (survey.color().empty())
+    fail_argument(fmt::format("find: the picture is grey; '{}' is a color and needs a color picture",
+                              target.settings().name));
+  const TeachColor& s = target.settings();
+  const std::array<double, 3> gains = gains_of(s, survey.color());
+  Image<uint8_t> mask = color_mask(survey.color(), target.range(), gains);
+  if (s.opened > 0) mask = opened(mask, s.opened);
+  std::vector<Component> all = components(mask);
+  std::stable_sort(all.begin(), all.end(), [](const auto& a, const auto& b) { return a.area > b.area; });
+  const double least = least_area(target);
+  Findings findings;
+  size_t looked_at = 0;
+  for (const Component& c : all) {
+    if (c.area < 0.25 * least || looked_at++ > 1000) break;
+    if (s.fill_holes && findings.misses.size() > 16 && c.area < 0.5 * least) break;
+    const Sighting one = sighting_of(blob_of(mask, c, s.fill_holes), s.name);
+    const double area = *one.figure("area");
+    Miss miss{.x = one.x, .y = one.y, .angle = one.angle, .score = one.score};
+    if (area < least) miss.limits.push_back(too_low("area", area, least));
+    if (s.most_area > 0 && area > s.most_area) miss.limits.push_back(too_high("area", area, s.most_area));
+    if (one.score < limits.least_score)
+      miss.limits.push_back(too_low("score", one.score, limits.least_score));
+    if (!limits.region.empty() && !limits.region.contains({one.x, one.y}))
+      miss.limits.push_back(not_in_region());
+    if (miss.limits.empty() && limits.count > 0 &&
+        static_cast<int>(findings.sightings.size()) >= limits.count)
+      miss.limits.push_back(too_many(findings.sightings.size(), limits.count));
+    if (miss.limits.empty())
+      findings.sightings.push_back(one);
+    else
+      findings.misses.push_back(std::move(miss));
+  }
+  if (explain == Explain::always || (explain == Explain::when_nothing && findings.sightings.empty()))
+    explain_by_color(target, survey.color(), limits, gains, findings);
+  keep_nearest(findings);
+  return findings;
+}
+
+}  // namespace heron

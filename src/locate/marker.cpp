@@ -1,0 +1,308 @@
+#include "heron/locate/marker.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+
+#include "heron/base/work.hpp"
+#include "limits.hpp"
+#include "misses.hpp"
+#include "rim.hpp"
+
+namespace heron {
+namespace {
+
+/// What a fit is worth, and why.
+struct Quality {
+  double total = 0, rim = 0, scatter = 0, contrast = 0, diameter = 0, sigma = 0;
+};
+
+double diameter_of(const RimFit& fit) { return 2 * std::sqrt(fit.long_axis() * fit.short_axis()); }
+
+Quality quality_of(const RimFit& fit, double taught_diameter, double tolerance) {
+  Quality q;
+  q.rim = 100 * fit.rim;
+  q.scatter = fit.scatter;
+  q.contrast = fit.contrast / std::max(fit.noise, 0.3);
+  q.sigma = std::hypot(fit.sigma_x, fit.sigma_y) / std::numbers::sqrt2;
+  q.diameter = 100 * diameter_of(fit) / taught_diameter;
+  const double away = (q.diameter - 100) / std::max(tolerance, 0.5),
+               rough = q.scatter / (0.4 + 0.01 * fit.radius);
+  q.total = q.rim * (1 - std::exp(-q.contrast / 3)) / (1 + rough * rough) *
+            std::clamp(1 - 0.25 * away * away, 0.0, 1.0);
+  return q;
+}
+
+Sighting sighting_of(const RimFit& fit, const Quality& q, const std::string& name) {
+  Sighting s{.target = name, .x = fit.centre.x, .y = fit.centre.y};
+  s.score = q.total, s.contrast = fit.contrast;
+  s.sigma.x = fit.sigma_x, s.sigma.y = fit.sigma_y;
+  s.sigma.scale = fit.sigma_radius / fit.radius;
+  s.has_angle = false;
+  s.figures = {{"diameter", diameter_of(fit)},   {"axis_ratio", fit.short_axis() / fit.long_axis()},
+               {"quality.total", q.total},       {"quality.rim", q.rim},
+               {"quality.scatter", q.scatter},   {"quality.contrast", q.contrast},
+               {"quality.diameter", q.diameter}, {"quality.sigma", q.sigma}};
+  // The rim in pieces, by whether it is seen.
+  const size_t sectors = fit.seen.size();
+  constexpr double turn = 2 * std::numbers::pi;
+  for (size_t i = 0; i < sectors;) {
+    size_t end = i + 1;
+    while (end < sectors && fit.seen[end] == fit.seen[i]) ++end;
+    Trace trace{.points = {}, .closed = i == 0 && end == sectors, .seen = fit.seen[i]};
+    const double first = turn * static_cast<double>(i) / static_cast<double>(sectors),
+                 last = turn * static_cast<double>(end) / static_cast<double>(sectors);
+    const int steps = std::max(4, static_cast<int>((last - first) * fit.radius / 3));
+    for (int k = 0; k <= steps; ++k) trace.points.push_back(fit.at(first + (last - first) * k / steps));
+    s.traces.push_back(std::move(trace));
+    i = end;
+  }
+  return s;
+}
+
+/// A fit with what it is worth.
+struct Candidate {
+  RimFit fit;
+  Quality quality;
+};
+
+std::vector<Candidate> candidates_of(const Survey& survey, const RimSearch& search, double diameter,
+                                     double tolerance, Work* work) {
+  std::vector<Candidate> all;
+  for (const RimGuess& guess : vote_for_rims(survey, search)) {
+    if (work && work->stopped()) break;
+    const auto fit = fit_rim(survey, guess, search);
+    if (!fit) continue;
+    const Candidate c{*fit, quality_of(*fit, diameter, tolerance)};
+    const auto same = std::find_if(all.begin(), all.end(), [&](const Candidate& other) {
+      return distance(other.fit.centre, fit->centre) < 0.5 * fit->radius;
+    });
+    if (same == all.end())
+      all.push_back(c);
+    else if (c.quality.total > same->quality.total)
+      *same = c;
+  }
+  std::stable_sort(all.begin(), all.end(),
+                   [](const Candidate& a, const Candidate& b) { return a.quality.total > b.quality.total; });
+  return all;
+}
+
+Box centres_of(const Survey& survey, const Region& region) {
+  return region.empty()
+             ? Box{-0.5, -0.5, static_cast<double>(survey.width()), static_cast<double>(survey.height())}
+             : region.bounds();
+}
+
+RimSearch search_for(const MarkerTarget& target, const Survey& survey, const FindLimits& limits) {
+  const TeachMarker& s = target.settings();
+  const double radius = 0.5 * s.diameter, tolerance = s.tolerance / 100;
+  return {.least_radius = radius * (1 - tolerance),
+          .most_radius = radius * (1 + tolerance),
+          .dark = s.tone == MarkerTone::dark,
+          .least_contrast = limits.least_contrast,
+          .least_votes = (0.6 - 0.3 * limits.effort) * s.least_rim / 100,
+          .most = static_cast<int>(16 * std::pow(16.0, limits.effort)),
+          .centres = centres_of(survey, limits.region)};
+}
+
+std::vector<LimitMissed> limits_missed(const Candidate& c, const TeachMarker& s, const FindLimits& limits,
+                                       const Survey& survey) {
+  std::vector<LimitMissed> missed;
+  const double percent = c.quality.diameter;
+  if (c.fit.contrast < limits.least_contrast)
+    missed.push_back(too_low("contrast", c.fit.contrast, limits.least_contrast));
+  if (std::abs(percent - 100) > s.tolerance)
+    missed.push_back({"diameter", diameter_of(c.fit),
+                      fmt::format("{:.4g}..{:.4g}", s.diameter * (1 - s.tolerance / 100),
+                                  s.diameter * (1 + s.tolerance / 100)),
+                      2 * c.fit.sigma_radius});
+  if (c.quality.rim < s.least_rim) missed.push_back(too_low("rim", c.quality.rim, s.least_rim));
+  if (c.quality.total < limits.least_score)
+    missed.push_back(too_low("score", c.quality.total, limits.least_score));
+  const Point2 p = c.fit.centre;
+  const bool in = limits.region.empty() ? p.x >= -0.5 && p.y >= -0.5 && p.x <= survey.width() - 0.5 &&
+                                              p.y <= survey.height() - 0.5
+                                        : limits.region.contains(p);
+  if (!in) missed.push_back(not_in_region());
+  return missed;
+}
+
+/// What else is round there: of another size or tone, or outside the region.
+std::vector<Candidate> reasons_beyond(const MarkerTarget& target, const Survey& survey,
+                                      const FindLimits& limits, Work* work) {
+  const TeachMarker& s = target.settings();
+  std::vector<Candidate> all;
+  for (const double factor : {1.0, 0.82, 1.22}) {
+    RimSearch wide = search_for(target, survey, limits);
+    wide.least_radius = 0.5 * s.diameter * factor * 0.88, wide.most_radius = 0.5 * s.diameter * factor * 1.12;
+    wide.least_contrast = std::min(limits.least_contrast, std::max(3.0, 3 * survey.noise_sigma(0)));
+    wide.least_votes = 0.2, wide.most = 12;
+    wide.centres = centres_of(survey, {});
+    for (Candidate& c : candidates_of(survey, wide, s.diameter, 30, work)) {
+      const auto same = [&](const Candidate& o) {
+        return distance(o.fit.centre, c.fit.centre) < 0.5 * c.fit.radius;
+      };
+      c.quality = quality_of(c.fit, s.diameter, s.tolerance);
+      // Told for its roundness, not for the size that it is turned away for.
+      if (c.fit.rim > 0.35 && std::none_of(all.begin(), all.end(), same)) all.push_back(std::move(c));
+    }
+  }
+  std::stable_sort(all.begin(), all.end(), [](const Candidate& a, const Candidate& b) {
+    return a.fit.rim / (1 + a.fit.scatter) > b.fit.rim / (1 + b.fit.scatter);
+  });
+  return all;
+}
+
+void require_valid(const TeachMarker& s) {
+  if (!(s.diameter == 0 || (s.diameter >= 8 && s.diameter <= 2000)))
+    fail_argument(fmt::format("a marker's diameter of {:g} pixels must be from 8 to 2000, or 0 to learn it",
+                              s.diameter));
+  if (!(s.tolerance >= 0.5 && s.tolerance <= 40))
+    fail_argument(fmt::format("a tolerance of {:g} per cent must be from 0.5 to 40", s.tolerance));
+  if (!(s.least_rim >= 20 && s.least_rim <= 100))
+    fail_argument(fmt::format("least rim {:g} per cent must be from 20 to 100", s.least_rim));
+}
+
+}  // namespace
+
+const KindInfo& MarkerTarget::info() {
+  static const KindInfo kind{.word = "marker",
+                             .what = "a round hole or reflector of known diameter",
+                             .limits = {"least score", "least contrast", "count", "effort", "region"}};
+  return kind;
+}
+
+const std::vector<SettingRow<TeachMarker>>& MarkerTarget::rows() {
+  static const std::vector<SettingRow<TeachMarker>> rows{
+      {"tone",
+       SettingWord<TeachMarker>{[](const TeachMarker& s) { return static_cast<int>(s.tone); },
+                                [](TeachMarker& s, int i) { s.tone = static_cast<MarkerTone>(i); },
+                                {"learn", "dark", "bright"}},
+       "dark for a hole, bright for a reflector; learn takes what the region shows"},
+      {"diameter", &TeachMarker::diameter, "pixels; 0 learns it from the region"},
+      {"tolerance", &TeachMarker::tolerance, "per cent that the diameter may differ"},
+      {"least_rim", &TeachMarker::least_rim, "per cent of the rim that must be seen"}};
+  return rows;
+}
+
+MarkerTarget MarkerTarget::taught_from(const TeachingPicture& from, TeachMarker s) {
+  require_valid(s);
+  TaughtPicture taught = cut_out(from, s.origin, 12);
+  const Survey survey{Image<uint8_t>(taught.pixels)};
+  const Box box = from.region.bounds();
+  const Point2 corner = s.origin.value_or(box.centre()) - taught.origin;  // of the cut
+  const double largest = 0.62 * std::min(box.width, box.height);
+  // Rings of radii, each a good step from the next; the most distinct round thing is meant, and of concentric
+  // ones that with the strongest edge.
+  std::optional<RimFit> best;
+  bool best_dark = true;
+  double best_worth = 0;
+  for (const bool dark : {true, false}) {
+    if ((s.tone == MarkerTone::dark && !dark) || (s.tone == MarkerTone::bright && dark)) continue;
+    double radius = s.diameter > 0 ? 0.5 * s.diameter : 4;
+    for (; radius <= (s.diameter > 0 ? 0.5 * s.diameter : largest); radius *= 1.18) {
+      const RimSearch search{.least_radius = radius * 0.9,
+                             .most_radius = radius * 1.1,
+                             .dark = dark,
+                             .least_contrast = s.limits.least_contrast,
+                             .least_votes = 0.3,
+                             .most = 8,
+                             .centres = {box.x - corner.x, box.y - corner.y, box.width, box.height}};
+      for (const Candidate& c : candidates_of(survey, search, 2 * radius, 20, nullptr)) {
+        const bool in = from.region.contains(c.fit.centre + corner);
+        const double worth = c.fit.contrast * c.fit.rim * c.fit.rim / (1 + 2 * c.fit.scatter);
+        if (in && c.fit.rim > 0.4 && worth > best_worth) best = c.fit, best_dark = dark, best_worth = worth;
+      }
+    }
+  }
+  if (!best)
+    fail_argument(
+        fmt::format("teach: nothing round is seen in the region ({:g} x {:g} pixels): a marker needs a rim "
+                    "of at least {:g} grey "
+                    "levels, 8 pixels or more across, inside it as a whole",
+                    box.width, box.height, s.limits.least_contrast));
+  if (s.diameter == 0) s.diameter = diameter_of(*best);
+  s.tone = best_dark ? MarkerTone::dark : MarkerTone::bright;
+  taught.origin = best->centre;
+  const Quality q = quality_of(*best, s.diameter, s.tolerance);
+  MarkerTarget target(std::move(taught), std::move(s));
+  target.learned_ = {{"quality.total", q.total},
+                     {"quality.rim", q.rim},
+                     {"quality.scatter", q.scatter},
+                     {"quality.contrast", q.contrast},
+                     {"quality.sigma", q.sigma}};
+  return target;
+}
+
+MarkerTarget::MarkerTarget(TaughtPicture taught, TeachMarker settings)
+    : taught_(std::move(taught)), settings_(std::move(settings)) {
+  require_valid(settings_);
+  heron::require_valid(settings_.limits, 1);
+  if (settings_.diameter == 0 || settings_.tone == MarkerTone::learn) {
+    // Only the picture is left of it: learned anew from what counts there.
+    const MarkerTarget again =
+        taught_from({.grey = taught_.pixels,
+                     .region = Region::rectangle({-0.5, -0.5, static_cast<double>(taught_.pixels.width()),
+                                                  static_cast<double>(taught_.pixels.height())})},
+                    settings_);
+    settings_ = again.settings_;
+  }
+}
+
+std::vector<Figure> MarkerTarget::facts() const {
+  std::vector<Figure> facts{{"diameter", settings_.diameter},
+                            {"dark", settings_.tone == MarkerTone::dark ? 1.0 : 0.0}};
+  facts.insert(facts.end(), learned_.begin(), learned_.end());
+  return facts;
+}
+
+std::vector<Trace> MarkerTarget::traces() const {
+  Trace rim;
+  for (int i = 0; i < 120; ++i)
+    rim.points.push_back(taught_.origin + unit(degrees(3 * i)) * (0.5 * settings_.diameter));
+  return {rim};
+}
+
+Box MarkerTarget::extent() const {
+  const double d = settings_.diameter;
+  return {-d / 2, -d / 2, d, d};
+}
+
+Findings find(const MarkerTarget& target, const Survey& survey, const FindLimits& limits, Explain explain,
+              Work* work) {
+  require_valid(limits, 1);
+  const TeachMarker& s = target.settings();
+  Findings findings;
+  std::vector<Point2> told;
+  const auto take = [&](const std::vector<Candidate>& candidates) {
+    for (const Candidate& c : candidates) {
+      const auto near = [&](Point2 p) { return distance(p, c.fit.centre) < 0.5 * c.fit.radius; };
+      if (std::any_of(told.begin(), told.end(), near)) continue;
+      std::vector<LimitMissed> missed = limits_missed(c, s, limits, survey);
+      if (missed.empty() && limits.count > 0 && static_cast<int>(findings.sightings.size()) >= limits.count)
+        missed.push_back(too_many(findings.sightings.size(), limits.count));
+      told.push_back(c.fit.centre);
+      if (missed.empty())
+        findings.sightings.push_back(sighting_of(c.fit, c.quality, s.name));
+      else
+        findings.misses.push_back({.x = c.fit.centre.x,
+                                   .y = c.fit.centre.y,
+                                   .score = c.quality.total,
+                                   .limits = std::move(missed)});
+    }
+  };
+  take(candidates_of(survey, search_for(target, survey, limits), s.diameter, s.tolerance, work));
+  std::erase_if(findings.misses, [&](const Miss& m) { return m.score < 0.2 * limits.least_score; });
+  if (explain == Explain::always || (explain == Explain::when_nothing && findings.sightings.empty())) {
+    const size_t before = findings.sightings.size();
+    take(reasons_beyond(target, survey, limits, work));
+    // A search beyond the limits is for reasons alone.
+    findings.sightings.resize(before);
+  }
+  findings.complete = !(work && work->stopped());
+  keep_nearest(findings);
+  return findings;
+}
+
+}  // namespace heron

@@ -1,0 +1,56 @@
+#pragma once
+#include <optional>
+#include <vector>
+
+#include "heron/base/point.hpp"
+#include "heron/image/image.hpp"
+#include "heron/image/region.hpp"
+#include "heron/locate/survey.hpp"
+
+namespace heron {
+
+/// A circle that is thought to be somewhere.
+struct RimGuess {
+  Point2 centre;
+  double radius = 0;
+  double votes = 0;  ///< share of the rim that voted for it
+};
+
+/// Which radii are looked for, and how.
+struct RimSearch {
+  double least_radius = 0, most_radius = 0;  ///< pixels of level 0
+  bool dark = true;
+  double least_contrast = 8;
+  double least_votes = 0.25;  ///< share of the rim
+  int most = 64;
+  Box centres;  ///< where centres may lie, level 0
+};
+
+/// Centres that edges vote for, most votes first.
+std::vector<RimGuess> vote_for_rims(const Survey& survey, const RimSearch& search);
+
+/// An ellipse fitted to the grey values along its rim.
+struct RimFit {
+  Point2 centre;
+  double a = 0, b = 0;  ///< x = centre + [[r + a, b], [b, r - a]] u for a unit vector u
+  double radius = 0;    ///< r
+  double blur = 1;      ///< sigma of the edge, pixels
+  double rim = 0;       ///< share of the rim that is seen
+  double scatter = 0;   ///< rms distance of its sectors from the ellipse, pixels
+  double contrast = 0;  ///< grey levels, inside to outside, median over the sectors seen
+  double noise = 0;     ///< grey levels that picture and fit differ by, along what is seen
+  double sigma_x = 0, sigma_y = 0, sigma_radius = 0;
+  std::vector<bool> seen;  ///< of each sector, from +x towards +y
+
+  Point2 at(double turn) const {
+    const Point2 u = unit(radians(turn));
+    return centre + Point2{(radius + a) * u.x + b * u.y, b * u.x + (radius - a) * u.y};
+  }
+  double long_axis() const { return radius + std::hypot(a, b); }
+  double short_axis() const { return radius - std::hypot(a, b); }
+};
+
+/// Fits a guess, level by level; nothing where no rim is met.
+std::optional<RimFit> fit_rim(const Survey& survey, const RimGuess& guess, const RimSearch& search);
+
+}  // namespace heron

@@ -1,0 +1,140 @@
+#include "silhouette.hpp"
+
+#include <Eigen/Cholesky>
+#include <algorithm>
+#include <array>
+#include <cmath>
+
+#include "heron/image/parallel.hpp"
+
+namespace heron {
+namespace {
+
+using Vector6 = Eigen::Matrix<double, 6, 1>;
+
+Vector6 terms_at(double u, double v) {
+  Vector6 t;
+  t << 1, u, v, u * u, u * v, v * v;
+  return t;
+}
+
+double share(int at, int size) { return size > 1 ? 2.0 * at / (size - 1) - 1 : 0; }
+
+double median_of(std::vector<double> values) {
+  const auto middle = values.begin() + static_cast<ptrdiff_t>(values.size() / 2);
+  std::nth_element(values.begin(), middle, values.end());
+  return *middle;
+}
+
+}  // namespace
+
+BackdropLevel level_of(const ImageView<const uint8_t>& picture, const Image<uint8_t>* behind) {
+  struct Sample {
+    Vector6 terms;
+    double value, factor;  ///< value = factor * level
+  };
+  std::vector<Sample> samples;
+  const int step_x = std::max(1, picture.width() / 96), step_y = std::max(1, picture.height() / 96);
+  std::vector<double> values;
+  for (int y = step_y / 2; y < picture.height(); y += step_y)
+    for (int x = step_x / 2; x < picture.width(); x += step_x) {
+      const double factor = behind ? (*behind)(x, y) : 1;
+      if (factor < 1) continue;
+      samples.push_back({terms_at(share(x, picture.width()), share(y, picture.height())),
+                         static_cast<double>(picture(x, y)), factor});
+      values.push_back(picture(x, y) / factor);
+    }
+  BackdropLevel level;
+  if (samples.size() < 12) return level;
+  // The start: where values are densest, as wide as the half of them that lies closest together.
+  std::sort(values.begin(), values.end());
+  const size_t half = values.size() / 2;
+  size_t tightest = 0;
+  for (size_t i = 0; i + half < values.size(); ++i)
+    if (values[i + half] - values[i] < values[tightest + half] - values[tightest]) tightest = i;
+  const std::vector<double> dense(values.begin() + static_cast<ptrdiff_t>(tightest),
+                                  values.begin() + static_cast<ptrdiff_t>(tightest + half + 1));
+  level.terms[0] = median_of(dense);
+  double scale = std::max(dense.back() - dense.front(), behind ? 0.02 : 3.0);
+  for (int round = 0; round < 12; ++round) {
+    Eigen::Matrix<double, 6, 6> normal = Eigen::Matrix<double, 6, 6>::Identity() * 1e-6;
+    Vector6 right = Vector6::Zero();
+    std::vector<double> off;
+    const Vector6 now = Eigen::Map<const Vector6>(level.terms.data());
+    for (const Sample& s : samples) {
+      const double residual = s.value / s.factor - now.dot(s.terms), t = residual / (3 * scale);
+      off.push_back(std::abs(residual));
+      if (std::abs(t) >= 1) continue;
+      const double w = (1 - t * t) * (1 - t * t) * s.factor * s.factor;
+      normal += w * s.terms * s.terms.transpose(), right += w * residual * s.terms;
+    }
+    const Vector6 next = now + normal.ldlt().solve(right);
+    if (!next.allFinite()) break;
+    Eigen::Map<Vector6>(level.terms.data()) = next;
+    // Down towards what the background itself scatters by, never below what a camera does.
+    scale = std::max({0.7 * scale, std::min(scale, 1.5 * 1.4826 * median_of(off)), behind ? 0.01 : 1.0});
+  }
+  return level;
+}
+
+Image<uint8_t> silhouette_of(const Survey& survey, const SilhouetteBy& by) {
+  const Image<uint8_t>& picture = survey.level(0);
+  const BackdropLevel level = level_of(picture, by.behind);
+  const double least_threshold = 2.5 * survey.noise_sigma(0);
+  // A background that is nearly black says nothing about the light.
+  const double per_level = by.level >= 12 ? 1 / by.level : 0;
+  Image<uint8_t> result(picture.width(), picture.height());
+  parallel_rows(picture.height(), 32, [&](int first, int end) {
+    for (int y = first; y < end; ++y) {
+      const double v = share(y, picture.height());
+      for (int x = 0; x < picture.width(); ++x) {
+        const double u = share(x, picture.width()), lit = level.at(u, v);
+        const double back = by.behind ? lit * (*by.behind)(x, y) : lit;
+        double difference = picture(x, y) - back;
+        if (by.tone == PartTone::dark) difference = -difference;
+        if (by.tone == PartTone::either) difference = std::abs(difference);
+        // The part is lit as its background is.
+        const double light = per_level > 0 ? (by.behind ? lit : back * per_level) : 1;
+        double limit = std::max(by.threshold * std::max(light, 0.02), least_threshold);
+        if (by.spread) limit = std::max(limit, 0.5 * (*by.spread)(x, y));
+        result(x, y) = static_cast<uint8_t>(std::clamp(128 * difference / limit, 0.0, 255.0));
+      }
+    }
+  });
+  return result;
+}
+
+Image<uint8_t> differences_of(const ImageView<const uint8_t>& picture, const BackdropLevel& level,
+                              const Image<uint8_t>* behind, PartTone tone) {
+  Image<uint8_t> result(picture.width(), picture.height());
+  for (int y = 0; y < picture.height(); ++y)
+    for (int x = 0; x < picture.width(); ++x) {
+      const double lit = level.at(share(x, picture.width()), share(y, picture.height()));
+      double d = picture(x, y) - (behind ? lit * (*behind)(x, y) : lit);
+      if (tone == PartTone::dark) d = -d;
+      if (tone == PartTone::either || tone == PartTone::learn) d = std::abs(d);
+      result(x, y) = static_cast<uint8_t>(std::clamp(std::round(d), 0.0, 255.0));
+    }
+  return result;
+}
+
+Parted part_values(const std::array<int64_t, 256>& histogram) {
+  double all = 0, sum = 0;
+  for (size_t i = 0; i < 256; ++i)
+    all += static_cast<double>(histogram[i]),
+        sum += static_cast<double>(histogram[i]) * static_cast<double>(i);
+  Parted best;
+  double most = -1, below = 0, below_sum = 0;
+  for (size_t i = 0; i + 1 < 256; ++i) {
+    below += static_cast<double>(histogram[i]),
+        below_sum += static_cast<double>(histogram[i]) * static_cast<double>(i);
+    if (below == 0 || below == all) continue;
+    const double low = below_sum / below, high = (sum - below_sum) / (all - below);
+    const double between = below * (all - below) * (high - low) * (high - low);
+    // Between two groups every limit is as good; the middle of them is meant.
+    if (between > most) most = between, best = {0.5 * (low + high), low, high};
+  }
+  return best;
+}
+
+}  // namespace heron
