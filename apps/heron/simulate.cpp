@@ -8,6 +8,7 @@
 #include "heron/render/stack_station.hpp"
 #include "heron/standin/arm_cell.hpp"
 #include "heron/standin/simulated_robot.hpp"
+#include "heron/standin/studio_cell.hpp"
 #include "heron/standin/tray_cell.hpp"
 #include "options.hpp"
 #include "robot_table.hpp"
@@ -154,6 +155,35 @@ void add_stack(CLI::App& simulate, Action& action) {
   });
 }
 
+void add_studio(CLI::App& simulate, Action& action) {
+  struct StudioOptions {
+    uint64_t seed = 1;
+    int pictures = 3;
+    bool hard = false;
+    std::string output;
+  };
+  auto o = std::make_shared<StudioOptions>();
+  CLI::App* c = simulate.add_subcommand(
+      "studio", "Pictures for teaching by color, outline and marker, with what is in them");
+  c->add_option("--seed", o->seed, "another seed, other pictures")->capture_default_str();
+  c->add_option("--pictures", o->pictures, "of each kind")->capture_default_str()->check(CLI::Range(1, 999));
+  c->add_flag("--hard", o->hard, "dim or bright, uneven, blurred and noisy, with clutter, and parts hidden");
+  c->add_option("--output", o->output, "folder")->required();
+  c->footer("Example: heron simulate studio --hard --output studio");
+  c->callback([o, &action] {
+    action = [o] {
+      for (const StudioSet& set : write_studio(o->output, o->seed, o->pictures, o->hard)) {
+        const Box& r = set.teach_region;
+        fmt::print(
+            "heron teach {0}/teach.png --kind {1} --region {2:g},{3:g},{4:g},{5:g} --output {0}.png\n"
+            "heron study {0}.png {0}/pictures --known {0}/known.csv\n",
+            set.folder, set.kind, r.x, r.y, r.width, r.height);
+      }
+      return 0;
+    };
+  });
+}
+
 }  // namespace
 
 void add_simulate(CLI::App& app, Action& action) {
@@ -163,6 +193,7 @@ void add_simulate(CLI::App& app, Action& action) {
   add_tray(*c, action);
   add_arm(*c, action);
   add_stack(*c, action);
+  add_studio(*c, action);
 }
 
 }  // namespace heron::tool

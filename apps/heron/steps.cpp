@@ -15,6 +15,7 @@ namespace {
 
 std::string words_of(const LimitMissed& limit) {
   if (limit.name == "region") return "needs " + limit.needed;
+  if (limit.name == "shape") return fmt::format("another shape, of {:.0f} % of the taught area", limit.value);
   if (limit.name == "mirrored") return "it is mirrored, needed " + limit.needed;
   if (limit.name == "polarity")
     return fmt::format("{}, needed {}", limit.value < 0 ? "inverted" : "as taught", limit.needed);

@@ -77,6 +77,10 @@ std::string reason_of(const Miss& miss) {
   for (const LimitMissed& l : miss.limits) {
     if (l.name == "region")
       words += " outside the search region";
+    else if (l.name == "shape")
+      words += fmt::format(" another shape, {:.0f} % of the area", l.value);
+    else if (l.name == "mirrored")
+      words += " mirrored";
     else if (l.name == "polarity")
       words += fmt::format(" {} ({})", l.value < 0 ? "inverted" : "as taught", l.needed);
     else

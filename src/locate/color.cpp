@@ -89,34 +89,121 @@ Image<uint8_t> opened(const Image<uint8_t>& mask, int n) {
 
 /// A region with its holes filled.
 struct Blob {
-  Component shape;           ///< of all of it, picture coordinates
-  double color_area = 0;     ///< without the holes
-  double border_spread = 0;  ///< sum over border pixels of (distance from the centroid along x, y) squared
-  Point2 spread;
+  Component shape;        ///< of all of it, picture coordinates; border pixels count by their share
+  double color_area = 0;  ///< pixels that have the color
+  double pixels = 0;      ///< and that it holds
+  Point2 spread;          ///< sum over border pixels of (distance from the centroid along x, y) squared
   Trace outline;
 };
 
-Blob blob_of(const Image<uint8_t>& mask, const Component& c, bool fill) {
-  Blob blob{.shape = c, .color_area = c.area, .spread = {}, .outline = {}};
+constexpr int wider = 6;  // than a region's own picture: as far as colors beside its border are looked up
+enum Side : uint8_t { sure_out, sure_in, mixed_out, mixed_in };
+
+/// On which side of the region's border each pixel lies, and whether the border is within three pixels, as
+/// far as blur reaches; in a picture `wider` on every side.
+Image<uint8_t> sides_of(const Image<uint8_t>& region) {
+  const int w = region.width() + 2 * wider, h = region.height() + 2 * wider;
+  constexpr int reach = 3;
+  Image<uint8_t> own(w, h), rows(w, h), result(w, h);
+  for (int y = 0; y < region.height(); ++y)
+    for (int x = 0; x < region.width(); ++x) own(x + wider, y + wider) = region(x, y) != 0;
+  // Bit 0: something clear is near along the row; bit 1: something set.
+  for (int y = 0; y < h; ++y) {
+    const uint8_t* row = own.row(y);
+    int set = 0;  // in the window
+    for (int x = 0; x < reach; ++x) set += row[x];
+    for (int x = 0; x < w; ++x) {
+      set += x + reach < w ? row[x + reach] : 0;
+      rows(x, y) = static_cast<uint8_t>((set < 2 * reach + 1 ? 1 : 0) | (set > 0 ? 2 : 0));
+      set -= x >= reach ? row[x - reach] : 0;
+    }
+  }
+  for (int y = 0; y < h; ++y)
+    for (int v = std::max(0, y - reach); v <= std::min(h - 1, y + reach); ++v)
+      for (int x = 0; x < w; ++x) result(x, y) |= rows(x, v);
+  for (int y = 0; y < h; ++y)
+    for (int x = 0; x < w; ++x)
+      result(x, y) = static_cast<uint8_t>((own(x, y) ? 1 : 0) + (result(x, y) == 3 ? 2 : 0));
+  return result;
+}
+
+/// How much of each pixel belongs to the region: by where its color lies between those on either side nearby.
+/// A range alone cuts the blurred border off somewhere else than in its middle. Coordinates are those of
+/// `sides`.
+class BorderShare {
+ public:
+  BorderShare(const ImageView<const Rgb>& picture, const Image<uint8_t>& sides, int left, int top)
+      : picture_(picture), sides_(sides), left_(left), top_(top) {}
+
+  double operator()(int x, int y) const {
+    if (sides_(x, y) == sure_in) return 1;
+    if (sides_(x, y) == sure_out) return 0;
+    const double otherwise = sides_(x, y) == mixed_in ? 1 : 0;
+    if (!picture_.holds(x + left_, y + top_)) return 0;
+    constexpr int far = 6, step = 2;
+    Mean in, out;
+    for (int v = std::max(0, y - far); v <= std::min(sides_.height() - 1, y + far); v += step)
+      for (int u = std::max(0, x - far); u <= std::min(sides_.width() - 1, x + far); u += step) {
+        const uint8_t side = sides_(u, v);
+        if ((side == sure_in || side == sure_out) && picture_.holds(u + left_, v + top_))
+          (side == sure_in ? in : out).add(picture_(u + left_, v + top_));
+      }
+    if (in.count < 3 || out.count < 3) return otherwise;
+    const auto a = out.colors(), b = in.colors();
+    const Rgb p = picture_(x + left_, y + top_);
+    const std::array<double, 3> c{static_cast<double>(p.r), static_cast<double>(p.g),
+                                  static_cast<double>(p.b)};
+    double along = 0, square = 0;
+    for (size_t i = 0; i < 3; ++i)
+      along += (c[i] - a[i]) * (b[i] - a[i]), square += (b[i] - a[i]) * (b[i] - a[i]);
+    return square < 100 ? otherwise : std::clamp(along / square, 0.0, 1.0);
+  }
+
+ private:
+  struct Mean {
+    double r = 0, g = 0, b = 0, count = 0;
+    void add(Rgb p) { r += p.r, g += p.g, b += p.b, ++count; }
+    std::array<double, 3> colors() const { return {r / count, g / count, b / count}; }
+  };
+
+  const ImageView<const Rgb>& picture_;
+  const Image<uint8_t>& sides_;
+  int left_, top_;
+};
+
+/// Adds pixel (x, y), of which `share` belongs to the region.
+void add_share(Component& sums, double x, double y, double share) {
+  sums.area += share, sums.x += share * x, sums.y += share * y;
+  sums.xx += share * x * x, sums.xy += share * x * y, sums.yy += share * y * y;
+}
+
+Blob blob_of(const ImageView<const Rgb>& picture, const Image<uint8_t>& mask, const Component& c, bool fill) {
+  Blob blob{.shape = c, .color_area = c.area, .pixels = c.area, .spread = {}, .outline = {}};
   Image<uint8_t> alone = component_alone(mask, c);
-  const Point2 corner{c.left - 1.0, c.top - 1.0};
-  if (fill && fill_holes(alone) > 0) {
-    const auto whole = components(alone);
-    blob.shape = whole[0];
-    blob.shape.x += corner.x, blob.shape.y += corner.y;
-    blob.shape.left = c.left, blob.shape.right = c.right, blob.shape.top = c.top,
-    blob.shape.bottom = c.bottom;
-  }
-  for (const auto& line : border_lines(alone)) {
-    if (line.size() <= blob.outline.points.size()) continue;
-    blob.outline.points = line;
-  }
-  for (Point2& p : blob.outline.points) p += corner;
+  if (fill) blob.pixels += static_cast<double>(fill_holes(alone));
+  const int left = c.left - 1, top = c.top - 1;
+  Component& s = blob.shape;
+  s.area = s.x = s.y = s.xx = s.xy = s.yy = 0;
+  const Image<uint8_t> sides = sides_of(alone);
+  const BorderShare share_of(picture, sides, left - wider, top - wider);
+  // Sums about the box's middle keep their digits.
+  const double middle_x = 0.5 * (c.left + c.right), middle_y = 0.5 * (c.top + c.bottom);
+  for (int y = 0; y < sides.height(); ++y)
+    for (int x = 0; x < sides.width(); ++x)
+      if (const double share = share_of(x, y); share > 0)
+        add_share(s, x + left - wider - middle_x, y + top - wider - middle_y, share);
+  if (s.area <= 0) s.area = 1;
+  s.x /= s.area, s.y /= s.area;
+  s.xx = s.xx / s.area - s.x * s.x, s.xy = s.xy / s.area - s.x * s.y, s.yy = s.yy / s.area - s.y * s.y;
+  s.x += middle_x, s.y += middle_y;
+  for (auto& line : border_lines(alone))
+    if (line.size() > blob.outline.points.size()) blob.outline.points = std::move(line);
+  auto& points = blob.outline.points;
+  for (Point2& p : points) p += Point2{static_cast<double>(left), static_cast<double>(top)};
   // Along the border, step by step, for what its pixels weigh in the centroid.
-  const auto& points = blob.outline.points;
   for (size_t i = 0; i < points.size(); ++i) {
     const Point2 a = points[i], b = points[(i + 1) % points.size()];
-    const Point2 from = (a + b) * 0.5 - Point2{blob.shape.x, blob.shape.y};
+    const Point2 from = (a + b) * 0.5 - Point2{s.x, s.y};
     const double length = distance(a, b);
     blob.spread.x += length * from.x * from.x, blob.spread.y += length * from.y * from.y;
   }
@@ -146,7 +233,7 @@ Sighting sighting_of(const Blob& blob, const std::string& name) {
     s.angle = angle;
     s.sigma.angle = radians(angle_noise);
   }
-  s.score = 100 * blob.color_area / c.area;
+  s.score = 100 * blob.color_area / std::max(blob.pixels, 1.0);
   s.figures = {{"area", c.area},
                {"color_area", blob.color_area},
                {"length", 4 * along},  // of the ellipse with these moments
@@ -377,7 +464,7 @@ Findings find(const ColorTarget& target, const Survey& survey, const FindLimits&
   for (const Component& c : all) {
     if (c.area < 0.25 * least || looked_at++ > 1000) break;
     if (s.fill_holes && findings.misses.size() > 16 && c.area < 0.5 * least) break;
-    const Sighting one = sighting_of(blob_of(mask, c, s.fill_holes), s.name);
+    const Sighting one = sighting_of(blob_of(survey.color(), mask, c, s.fill_holes), s.name);
     const double area = *one.figure("area");
     Miss miss{.x = one.x, .y = one.y, .angle = one.angle, .score = one.score};
     if (area < least) miss.limits.push_back(too_low("area", area, least));

@@ -103,13 +103,17 @@ Difference difference_at(const OutlineTarget& target, const Image<uint8_t>& silh
   for (const auto& [mask, what] : {std::pair{&missing, "missing"}, {&extra, "extra"}})
     for (const Component& c : components(*mask)) {
       const double area = c.area;
-      double deepest = 0;
+      double deepest = 0, nearest = 1e9;
       const Image<uint8_t> alone = component_alone(*mask, c);
       for (int y = c.top; y <= c.bottom; ++y)
         for (int x = c.left; x <= c.right; ++x)
-          if (alone(x - c.left + 1, y - c.top + 1)) deepest = std::max(deepest, far(x, y) / per_pixel);
+          if (alone(x - c.left + 1, y - c.top + 1))
+            deepest = std::max(deepest, far(x, y) / per_pixel),
+            nearest = std::min(nearest, far(x, y) / per_pixel);
       if (area < target.settings().least_flaw) continue;
-      d.deviation = std::max(d.deviation, deepest);
+      const bool from_outline = nearest < 3;  // else a hole or a speck of its own
+      if (from_outline) d.deviation = std::max(d.deviation, deepest);
+      if (!from_outline) deepest -= nearest;
       d.flaws.push_back({what, c.x + e.x0, c.y + e.y0, area, deepest});
     }
   std::stable_sort(d.flaws.begin(), d.flaws.end(),
@@ -162,9 +166,9 @@ void tell_of_others(const OutlineTarget& target, const Image<uint8_t>& silhouett
     if (!limits.region.empty() && !limits.region.contains({c.x, c.y})) continue;
     Miss miss{.x = c.x, .y = c.y};
     if (share > 160 * most_scale)
-      miss.limits.push_back({"area", share, "100 for one part; two together?"});
+      miss.limits.push_back({"area", share, "100 per cent of the taught area for one part; two together?"});
     else
-      miss.limits.push_back({"shape", share, "the taught outline; this one has that per cent of its area"});
+      miss.limits.push_back({"shape", share, "the taught outline"});
     findings.misses.push_back(std::move(miss));
   }
 }

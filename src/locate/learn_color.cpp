@@ -9,7 +9,7 @@
 namespace heron {
 namespace {
 
-constexpr double least_saturation = 8;  // per cent of full, of a color rather than a grey
+constexpr double least_saturation = 12;  // per cent of full, of a color rather than a grey
 constexpr int chroma_bins = 48;
 
 /// Where a color lies in the plane of colors without brightness, each share 0 to 1.

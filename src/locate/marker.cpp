@@ -28,7 +28,7 @@ Quality quality_of(const RimFit& fit, double taught_diameter, double tolerance) 
   q.sigma = std::hypot(fit.sigma_x, fit.sigma_y) / std::numbers::sqrt2;
   q.diameter = 100 * diameter_of(fit) / taught_diameter;
   const double away = (q.diameter - 100) / std::max(tolerance, 0.5),
-               rough = q.scatter / (0.4 + 0.01 * fit.radius);
+               rough = q.scatter / (0.2 + 0.004 * fit.radius);
   q.total = q.rim * (1 - std::exp(-q.contrast / 3)) / (1 + rough * rough) *
             std::clamp(1 - 0.25 * away * away, 0.0, 1.0);
   return q;
@@ -69,10 +69,25 @@ struct Candidate {
 
 std::vector<Candidate> candidates_of(const Survey& survey, const RimSearch& search, double diameter,
                                      double tolerance, Work* work) {
-  std::vector<Candidate> all;
+  std::vector<RimWave> waves;
   for (const RimGuess& guess : vote_for_rims(survey, search)) {
     if (work && work->stopped()) break;
-    const auto fit = fit_rim(survey, guess, search);
+    if (const auto wave = settle_rim(survey, guess, search)) waves.push_back(*wave);
+  }
+  std::stable_sort(waves.begin(), waves.end(),
+                   [](const RimWave& a, const RimWave& b) { return a.met > b.met; });
+  std::vector<Candidate> all;
+  std::vector<RimWave> fitted;
+  for (const RimWave& wave : waves) {
+    if (work && work->stopped()) break;
+    // Many guesses settle on one rim.
+    const auto same_rim = [&](const RimWave& other) {
+      return distance(other.centre, wave.centre) < 0.15 * wave.radius &&
+             std::abs(other.radius / wave.radius - 1) < 0.1;
+    };
+    if (std::any_of(fitted.begin(), fitted.end(), same_rim)) continue;
+    fitted.push_back(wave);
+    const auto fit = fit_rim(survey, wave, search);
     if (!fit) continue;
     const Candidate c{*fit, quality_of(*fit, diameter, tolerance)};
     const auto same = std::find_if(all.begin(), all.end(), [&](const Candidate& other) {
@@ -101,7 +116,8 @@ RimSearch search_for(const MarkerTarget& target, const Survey& survey, const Fin
           .most_radius = radius * (1 + tolerance),
           .dark = s.tone == MarkerTone::dark,
           .least_contrast = limits.least_contrast,
-          .least_votes = (0.6 - 0.3 * limits.effort) * s.least_rim / 100,
+          .least_votes = (0.95 - 0.5 * limits.effort) * s.least_rim / 100,
+          .least_rim = s.least_rim / 100,
           .most = static_cast<int>(16 * std::pow(16.0, limits.effort)),
           .centres = centres_of(survey, limits.region)};
 }
@@ -137,7 +153,7 @@ std::vector<Candidate> reasons_beyond(const MarkerTarget& target, const Survey& 
     RimSearch wide = search_for(target, survey, limits);
     wide.least_radius = 0.5 * s.diameter * factor * 0.88, wide.most_radius = 0.5 * s.diameter * factor * 1.12;
     wide.least_contrast = std::min(limits.least_contrast, std::max(3.0, 3 * survey.noise_sigma(0)));
-    wide.least_votes = 0.2, wide.most = 12;
+    wide.least_votes = 0.25, wide.least_rim = 0.3, wide.most = 12;
     wide.centres = centres_of(survey, {});
     for (Candidate& c : candidates_of(survey, wide, s.diameter, 30, work)) {
       const auto same = [&](const Candidate& o) {
@@ -275,13 +291,14 @@ Findings find(const MarkerTarget& target, const Survey& survey, const FindLimits
   const TeachMarker& s = target.settings();
   Findings findings;
   std::vector<Point2> told;
-  const auto take = [&](const std::vector<Candidate>& candidates) {
+  const auto take = [&](const std::vector<Candidate>& candidates, double least_told) {
     for (const Candidate& c : candidates) {
       const auto near = [&](Point2 p) { return distance(p, c.fit.centre) < 0.5 * c.fit.radius; };
       if (std::any_of(told.begin(), told.end(), near)) continue;
       std::vector<LimitMissed> missed = limits_missed(c, s, limits, survey);
       if (missed.empty() && limits.count > 0 && static_cast<int>(findings.sightings.size()) >= limits.count)
         missed.push_back(too_many(findings.sightings.size(), limits.count));
+      if (!missed.empty() && c.quality.total < least_told) continue;
       told.push_back(c.fit.centre);
       if (missed.empty())
         findings.sightings.push_back(sighting_of(c.fit, c.quality, s.name));
@@ -292,11 +309,11 @@ Findings find(const MarkerTarget& target, const Survey& survey, const FindLimits
                                    .limits = std::move(missed)});
     }
   };
-  take(candidates_of(survey, search_for(target, survey, limits), s.diameter, s.tolerance, work));
-  std::erase_if(findings.misses, [&](const Miss& m) { return m.score < 0.2 * limits.least_score; });
+  take(candidates_of(survey, search_for(target, survey, limits), s.diameter, s.tolerance, work),
+       0.2 * limits.least_score);
   if (explain == Explain::always || (explain == Explain::when_nothing && findings.sightings.empty())) {
     const size_t before = findings.sightings.size();
-    take(reasons_beyond(target, survey, limits, work));
+    take(reasons_beyond(target, survey, limits, work), 0);
     // A search beyond the limits is for reasons alone.
     findings.sightings.resize(before);
   }

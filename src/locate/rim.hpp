@@ -1,4 +1,5 @@
 #pragma once
+#include <cmath>
 #include <optional>
 #include <vector>
 
@@ -22,12 +23,22 @@ struct RimSearch {
   bool dark = true;
   double least_contrast = 8;
   double least_votes = 0.25;  ///< share of the rim
+  double least_rim = 0.4;     ///< share of the rim that must be seen in the end
   int most = 64;
   Box centres;  ///< where centres may lie, level 0
 };
 
 /// Centres that edges vote for, most votes first.
 std::vector<RimGuess> vote_for_rims(const Survey& survey, const RimSearch& search);
+
+/// A rim met by rays: r(turn) = radius + even.x cos 2 turn + even.y sin 2 turn about the centre.
+struct RimWave {
+  Point2 centre;
+  double radius = 0;
+  Point2 even = {};
+  double met = 0;  ///< share of the rays that meet it
+  double at(double turn) const { return radius + even.x * std::cos(2 * turn) + even.y * std::sin(2 * turn); }
+};
 
 /// An ellipse fitted to the grey values along its rim.
 struct RimFit {
@@ -50,7 +61,10 @@ struct RimFit {
   double short_axis() const { return radius - std::hypot(a, b); }
 };
 
-/// Fits a guess, level by level; nothing where no rim is met.
-std::optional<RimFit> fit_rim(const Survey& survey, const RimGuess& guess, const RimSearch& search);
+/// Meets the rim of a guess by rays, level by level down to the picture itself; nothing where none is met.
+std::optional<RimWave> settle_rim(const Survey& survey, const RimGuess& guess, const RimSearch& search);
+
+/// Fits the grey values along a rim that rays have met; nothing where they do not hold an ellipse.
+std::optional<RimFit> fit_rim(const Survey& survey, const RimWave& wave, const RimSearch& search);
 
 }  // namespace heron

@@ -11,22 +11,15 @@ namespace heron {
 namespace {
 
 constexpr double pi = std::numbers::pi;
-
-/// A rim on one level: r(turn) = radius + even.x cos 2 turn + even.y sin 2 turn about the centre.
-struct Wave {
-  Point2 centre;
-  double radius = 0;
-  Point2 even;
-  double at(double turn) const { return radius + even.x * std::cos(2 * turn) + even.y * std::sin(2 * turn); }
-};
+constexpr int first_rays = 48;
 
 struct RayHit {
   double turn, radius;
 };
 
 /// Where rays from the centre meet the strongest change of the right sort between two radii.
-std::vector<RayHit> hits_along_rays(const Image<uint8_t>& picture, const Wave& wave, double less, double more,
-                                    int rays, bool dark, double least_contrast) {
+std::vector<RayHit> hits_along_rays(const Image<uint8_t>& picture, const RimWave& wave, double less,
+                                    double more, int rays, bool dark, double least_contrast) {
   constexpr double step = 0.5;
   std::vector<RayHit> hits;
   std::vector<double> v;
@@ -60,13 +53,13 @@ std::vector<RayHit> hits_along_rays(const Image<uint8_t>& picture, const Wave& w
 
 /// The circle that most hits agree with, of those through three of them (Fischler, Bolles, Random sample
 /// consensus, CACM 24, 1981; here with every run the same).
-std::optional<Wave> agreed_circle(const std::vector<RayHit>& hits, const Wave& start, double within,
-                                  double least_radius, double most_radius) {
+std::optional<RimWave> agreed_circle(const std::vector<RayHit>& hits, const RimWave& start, double within,
+                                     double least_radius, double most_radius, double least_agree) {
   if (hits.size() < 6) return std::nullopt;
   std::vector<Point2> points;
   for (const RayHit& h : hits) points.push_back(start.centre + unit(radians(h.turn)) * h.radius);
   const size_t n = points.size();
-  std::optional<Wave> best;
+  std::optional<RimWave> best;
   double most = 0;
   uint32_t state = 1;
   const auto pick = [&](size_t below) { return (state = state * 1664525u + 1013904223u) / 65536u % below; };
@@ -85,14 +78,14 @@ std::optional<Wave> agreed_circle(const std::vector<RayHit>& hits, const Wave& s
       const double off = std::abs(distance(p, a + middle) - radius) / within;
       if (off < 1) agree += 1 - off * off;
     }
-    if (agree > most) most = agree, best = Wave{a + middle, radius, {}};
+    if (agree > most) most = agree, best = RimWave{a + middle, radius, {}};
   }
-  return best;
+  return most >= least_agree ? best : std::nullopt;
 }
 
 /// One step of least squares for centre, radius and even wave, hits far off weighed down (Tukey). The hits
-/// lie on rays from `wave`'s centre, so they are cast anew before the next step. False when too few are near.
-bool settle(Wave& wave, const std::vector<RayHit>& hits, double within, bool oval) {
+/// lie on rays from `wave`'s centre, so they are cast anew before the next step. Returns how many are near.
+int settle(RimWave& wave, const std::vector<RayHit>& hits, double within, bool oval) {
   using Vector5 = Eigen::Matrix<double, 5, 1>;
   Eigen::Matrix<double, 5, 5> normal = Eigen::Matrix<double, 5, 5>::Identity() * 1e-9;
   Vector5 right = Vector5::Zero();
@@ -106,16 +99,16 @@ bool settle(Wave& wave, const std::vector<RayHit>& hits, double within, bool ova
     normal += w * j * j.transpose(), right += w * off * j;
     ++used;
   }
-  if (used < 6) return false;
+  if (used < 6) return 0;
   Vector5 step = Vector5::Zero();
   if (oval)
     step = normal.ldlt().solve(right);
   else
     step.head<3>() = normal.topLeftCorner<3, 3>().ldlt().solve(right.head<3>());
-  if (!step.allFinite()) return false;
+  if (!step.allFinite()) return 0;
   wave.centre += Point2{step[0], step[1]};
   wave.radius += step[2], wave.even += Point2{step[3], step[4]};
-  return true;
+  return used;
 }
 
 /// The grey values along a rim, and the ellipse that explains them.
@@ -177,7 +170,7 @@ class GreyRim {
   /// Every pixel near the rim, with what the parameters do to it.
   void gather() {
     pixels_.clear();
-    const double band = 2.6 * fit_.blur + 1.2, r = fit_.radius;
+    const double band = 2.6 * fit_.blur + 1.5, r = fit_.radius;
     const double most = fit_.long_axis() + band;
     const int x0 = std::max(0, static_cast<int>(std::floor(fit_.centre.x - most))),
               x1 = std::min(picture_.width() - 1, static_cast<int>(std::ceil(fit_.centre.x + most))),
@@ -193,10 +186,10 @@ class GreyRim {
         if (square < hole * hole || square > (most + 1) * (most + 1)) continue;
         // u = A^-1 d; F = |u| - 1; the distance is F over the length of its gradient.
         const Point2 u{(s * d.x - q * d.y) / det, (p * d.y - q * d.x) / det};
-        const double rho = norm(u);
+        const double rho = std::sqrt(dot(u, u));
         if (rho < 0.1) continue;
         const Point2 e = u / rho, slope{(s * e.x - q * e.y) / det, (p * e.y - q * e.x) / det};
-        const double steep = norm(slope), away = (rho - 1) / steep;
+        const double steep = std::sqrt(dot(slope, slope)), away = (rho - 1) / steep;
         if (std::abs(away) > band) continue;
         // Blur pulls a curved edge towards its centre.
         const double z = (away + fit_.blur * fit_.blur / (2 * r)) / fit_.blur;
@@ -218,6 +211,40 @@ class GreyRim {
       }
   }
 
+  /// True when the edge there is as strong as it must be.
+  bool solve_light(Sector& sector) const {
+    const Eigen::Vector2d light = sector.light.inverse() * sector.light_right;
+    sector.inside = light[0], sector.outside = light[1];
+    return (dark_ ? sector.contrast() : -sector.contrast()) >= least_contrast_;
+  }
+
+  /// Sectors are lit alike as far as they show it: each level is drawn towards the median of all, as strongly
+  /// as they keep together. A sector alone could take a shifted edge for other light, which costs half of
+  /// what it knows.
+  void share_light(Step& s, const std::vector<bool>& fits) const {
+    for (const int side : {0, 1}) {
+      std::vector<double> levels;
+      double estimated = 0;
+      for (size_t i = 0; i < sectors_; ++i) {
+        if (!fits[i]) continue;
+        levels.push_back(side == 0 ? s.sectors[i].inside : s.sectors[i].outside);
+        estimated += noise_ * noise_ * s.sectors[i].light.inverse()(side, side);
+      }
+      if (levels.size() < 4) return;
+      estimated /= static_cast<double>(levels.size());
+      const auto middle = levels.begin() + static_cast<ptrdiff_t>(levels.size() / 2);
+      std::nth_element(levels.begin(), middle, levels.end());
+      const double median = *middle;
+      for (double& level : levels) level = std::abs(level - median);
+      std::nth_element(levels.begin(), middle, levels.end());
+      const double apart = 1.4826 * *middle;
+      const double variance = std::max(apart * apart - estimated, 0.01 * noise_ * noise_);
+      const double weight = noise_ * noise_ / variance;
+      for (size_t i = 0; i < sectors_; ++i)
+        s.sectors[i].light(side, side) += weight, s.sectors[i].light_right[side] += weight * median;
+    }
+  }
+
   Step step(bool judge) {
     gather();
     Step s;
@@ -231,11 +258,11 @@ class GreyRim {
     std::vector<bool> fits(sectors_, false);
     for (size_t i = 0; i < sectors_; ++i) {
       Sector& sector = s.sectors[i];
-      if (sector.count < 8 || std::abs(sector.light.determinant()) < 1e-3) continue;
-      const Eigen::Vector2d light = sector.light.inverse() * sector.light_right;
-      sector.inside = light[0], sector.outside = light[1];
-      fits[i] = (dark_ ? sector.contrast() : -sector.contrast()) >= least_contrast_;
+      fits[i] = sector.count >= 8 && std::abs(sector.light.determinant()) > 1e-3 && solve_light(sector);
     }
+    share_light(s, fits);
+    for (size_t i = 0; i < sectors_; ++i)
+      if (fits[i]) fits[i] = solve_light(s.sectors[i]);
     for (const Pixel& p : pixels_) {
       Sector& sector = s.sectors[p.sector];
       if (!fits[p.sector]) continue;
@@ -259,21 +286,25 @@ class GreyRim {
     std::nth_element(scatter.begin(), scatter.begin() + static_cast<ptrdiff_t>(scatter.size() / 2),
                      scatter.end());
     const double usual = std::max(scatter[scatter.size() / 2], noise_ * noise_);
+    const double off_centre = usual_offset(s, fits);
     double squares = 0, count = 0;
     for (size_t i = 0; i < sectors_; ++i) {
       const Sector& sector = s.sectors[i];
-      const double contrast = std::abs(sector.contrast());
+      const double contrast = std::abs(sector.contrast()), variance = sector.squares / sector.count;
       seen_[i] = fits[i];
-      if (judge && fits[i]) {
-        const double rms = std::sqrt(sector.squares / sector.count);
-        seen_[i] = std::abs(sector.offset) < 1.2 && rms < std::max(3.5 * std::sqrt(usual), 0.12 * contrast);
-      }
+      if (judge && fits[i])
+        seen_[i] = std::abs(sector.offset) < 1.2 &&
+                   std::sqrt(variance) < std::max(3.5 * std::sqrt(usual), 0.12 * contrast);
       if (!seen_[i]) continue;
-      // A sector far off pulls less.
-      const double t = sector.offset / (judge ? 1.2 : 4.0),
-                   w = std::abs(t) < 1 ? (1 - t * t) * (1 - t * t) : 0;
-      s.information += w * sector.normal, s.change += w * sector.right;
-      squares += sector.squares, count += sector.count - 2;
+      // What lies near a rim pulls a sector aside, or makes it fit badly: it then counts little (Tukey).
+      double most = std::max(1.0, 4.5 * off_centre);
+      if (judge)
+        most =
+            std::max({4.7 * std::sqrt(usual / std::max(sector.normal(2, 2), 1e-9)), 4.5 * off_centre, 0.04});
+      const double t = sector.offset / most, w = std::abs(t) < 1 ? (1 - t * t) * (1 - t * t) : 0;
+      const double clean = std::min(1.0, 1.5 * usual / std::max(variance, 1e-9));
+      s.information += w * clean * sector.normal, s.change += w * clean * sector.right;
+      squares += w * clean * sector.squares, count += w * clean * (sector.count - 2);
     }
     if (count < 24) return s;
     s.variance = squares / (count - 6);
@@ -284,6 +315,15 @@ class GreyRim {
     s.change = solver.solve(s.change);
     s.good = s.change.allFinite() && solver.isPositive();
     return s;
+  }
+
+  /// Median size of the sectors' offsets.
+  double usual_offset(const Step& s, const std::vector<bool>& fits) const {
+    std::vector<double> sizes;
+    for (size_t i = 0; i < sectors_; ++i)
+      if (fits[i]) sizes.push_back(std::abs(s.sectors[i].offset));
+    std::nth_element(sizes.begin(), sizes.begin() + static_cast<ptrdiff_t>(sizes.size() / 2), sizes.end());
+    return sizes[sizes.size() / 2];
   }
 
   void apply(const Vector6& full) {
@@ -307,17 +347,22 @@ class GreyRim {
     fit_.noise = std::sqrt(s.variance);
     fit_.seen.assign(seen_.begin(), seen_.end());
     std::vector<double> contrasts;
-    double squares = 0, noise = 0;
+    std::vector<double> offsets;
+    double noise = 0;
     for (size_t i = 0; i < sectors_; ++i) {
       if (!seen_[i]) continue;
       contrasts.push_back(std::abs(s.sectors[i].contrast()));
-      squares += s.sectors[i].offset * s.sectors[i].offset;
+      offsets.push_back(std::abs(s.sectors[i].offset));
       noise += s.variance / std::max(s.sectors[i].normal(2, 2), 1e-9);
     }
     const auto count = static_cast<double>(contrasts.size());
     fit_.rim = count / static_cast<double>(sectors_);
     if (contrasts.empty()) return;
-    fit_.scatter = std::sqrt(std::max(0.0, squares - noise) / count);  // beyond what noise makes of it
+    // By the median: what hides a few sectors is told by the share that is seen.
+    std::nth_element(offsets.begin(), offsets.begin() + static_cast<ptrdiff_t>(offsets.size() / 2),
+                     offsets.end());
+    const double usual = 1.4826 * offsets[offsets.size() / 2];
+    fit_.scatter = std::sqrt(std::max(0.0, usual * usual - noise / count));  // beyond what noise makes of it
     std::nth_element(contrasts.begin(), contrasts.begin() + static_cast<ptrdiff_t>(contrasts.size() / 2),
                      contrasts.end());
     fit_.contrast = contrasts[contrasts.size() / 2];
@@ -335,35 +380,47 @@ class GreyRim {
 
 }  // namespace
 
-std::optional<RimFit> fit_rim(const Survey& survey, const RimGuess& guess, const RimSearch& search) {
+std::optional<RimWave> settle_rim(const Survey& survey, const RimGuess& guess, const RimSearch& search) {
   int level =
       std::clamp(static_cast<int>(std::floor(std::log2(guess.radius / 7))), 0, survey.level_count() - 1);
   double scale = std::ldexp(1.0, -level);
   const double slack = 0.05 * guess.radius + 1 / scale;
-  Wave wave{to_level(guess.centre, level), guess.radius * scale, {}};
+  RimWave wave{to_level(guess.centre, level), guess.radius * scale, {}};
   double less = (guess.radius - search.least_radius + slack) * scale,
          more = (search.most_radius - guess.radius + slack) * scale;
   less += 1.5, more += 1.5;  // the centre is known to a pixel or two
+  // What two pixels show of a rim, and noise does not.
+  const auto contrast_on = [&](int index) {
+    return std::max(0.5 * search.least_contrast, 3 * survey.noise_sigma(index));
+  };
   std::vector<RayHit> hits =
-      hits_along_rays(survey.level(level), wave, less, more, 48, search.dark, 0.5 * search.least_contrast);
-  const auto circle = agreed_circle(hits, wave, 1.2, (search.least_radius - slack) * scale,
-                                    (search.most_radius + slack) * scale);
+      hits_along_rays(survey.level(level), wave, less, more, first_rays, search.dark, contrast_on(level));
+  const auto circle =
+      agreed_circle(hits, wave, 1.2, (search.least_radius - slack) * scale,
+                    (search.most_radius + slack) * scale, 0.5 * search.least_rim * first_rays);
   if (!circle) return std::nullopt;
   wave = *circle;
   for (;;) {
-    const int rays = std::clamp(static_cast<int>(2 * pi * wave.radius / 1.5), 32, 192);
-    for (const double within : {2.5, 1.8, 1.5}) {
+    const int rays = std::clamp(static_cast<int>(2 * pi * wave.radius / 2), 32, 128);
+    int near = 0;
+    // Narrow from the start: an edge that cuts a part of the rim off runs near it at its ends.
+    for (const double within : {1.6, 1.2, 1.2}) {
       hits = hits_along_rays(survey.level(level), wave, within + 1.5, within + 1.5, rays, search.dark,
-                             0.5 * search.least_contrast);
-      if (!settle(wave, hits, within, wave.radius > 5)) return std::nullopt;
+                             contrast_on(level));
+      near = settle(wave, hits, within, wave.radius > 12);
+      if (near < 6) return std::nullopt;
     }
+    wave.met = static_cast<double>(near) / rays;
+    if (wave.met < 0.75 * search.least_rim) return std::nullopt;
     if (level == 0) break;
-    const int next = std::max(0, level - 1);
-    const double grow = std::ldexp(1.0, level - next);
-    wave.centre = to_level(from_level(wave.centre, level), next);
-    wave.radius *= grow, wave.even = wave.even * grow;
-    level = next, scale = std::ldexp(1.0, -level);
+    --level;
+    wave.centre = to_level(from_level(wave.centre, level + 1), level);
+    wave.radius *= 2, wave.even = wave.even * 2;
   }
+  return wave;
+}
+
+std::optional<RimFit> fit_rim(const Survey& survey, const RimWave& wave, const RimSearch& search) {
   RimFit start;
   start.centre = wave.centre, start.radius = wave.radius;
   start.a = wave.even.x, start.b = wave.even.y;

@@ -18,6 +18,8 @@ Vector6 terms_at(double u, double v) {
   return t;
 }
 
+constexpr double background_value = 40;  // of the silhouette, where nothing differs
+
 double share(int at, int size) { return size > 1 ? 2.0 * at / (size - 1) - 1 : 0; }
 
 double median_of(std::vector<double> values) {
@@ -97,7 +99,10 @@ Image<uint8_t> silhouette_of(const Survey& survey, const SilhouetteBy& by) {
         const double light = per_level > 0 ? (by.behind ? lit : back * per_level) : 1;
         double limit = std::max(by.threshold * std::max(light, 0.02), least_threshold);
         if (by.spread) limit = std::max(limit, 0.5 * (*by.spread)(x, y));
-        result(x, y) = static_cast<uint8_t>(std::clamp(128 * difference / limit, 0.0, 255.0));
+        // What lies a little below the background is kept too: cut off, it would move the outline's blurred
+        // edge.
+        const double value = background_value + (128 - background_value) * difference / limit;
+        result(x, y) = static_cast<uint8_t>(std::clamp(value + 0.5, 0.0, 255.0));
       }
     }
   });

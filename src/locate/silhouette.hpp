@@ -25,7 +25,7 @@ struct SilhouetteBy {
   double threshold = 20, level = 0;  ///< as taught
 };
 
-/// 128 where a pixel differs from the background by the threshold, 255 at twice that, 0 where it does not.
+/// 128 where a pixel differs from the background by the threshold, 40 where it does not, and so on linearly.
 Image<uint8_t> silhouette_of(const Survey& survey, const SilhouetteBy& by);
 
 /// Differences from the background in the part's sense, for choosing a threshold: bright, dark or both.

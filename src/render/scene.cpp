@@ -115,6 +115,27 @@ Image<uint8_t> expose(const ImageView<const float>& exact, const Noise& noise, R
   return picture;
 }
 
+std::array<Image<float>, 3> exact_channels(const Scene& scene) {
+  std::array<Image<float>, 3> channels;
+  for (size_t c = 0; c < 3; ++c) {
+    Scene one = scene;
+    one.background *= scene.background_tint[c];
+    one.light.level *= scene.light.tint[c];
+    for (Piece& piece : one.pieces) piece.reflectance *= piece.tint[c];
+    channels[c] = exact_picture(one);
+  }
+  return channels;
+}
+
+Image<Rgb> expose(const std::array<Image<float>, 3>& exact, const Noise& noise, Random& random) {
+  const Image<uint8_t> r = expose(exact[0], noise, random), g = expose(exact[1], noise, random),
+                       b = expose(exact[2], noise, random);
+  Image<Rgb> picture(r.width(), r.height());
+  for (int y = 0; y < r.height(); ++y)
+    for (int x = 0; x < r.width(); ++x) picture(x, y) = {r(x, y), g(x, y), b(x, y)};
+  return picture;
+}
+
 Eigen::MatrixXd cramer_rao_bound(const std::function<Image<float>(const Eigen::VectorXd&)>& exact,
                                  const Eigen::VectorXd& parameters, const Eigen::VectorXd& steps,
                                  double sigma, bool unknown_light) {

@@ -100,14 +100,16 @@ TEST_CASE("a target edited in a paint program is noticed, and its edges follow")
   CHECK(edited.edited);
   CHECK(edited.target.name() == "box");
   CHECK(pattern_of(edited).levels()[0].size() < target.levels()[0].size());
-  for (const TaughtEdge& e : pattern_of(edited).levels()[0]) CHECK((e.place + edited.target.taught().origin).y < 28.5);
+  for (const TaughtEdge& e : pattern_of(edited).levels()[0])
+    CHECK((e.place + edited.target.taught().origin).y < 28.5);
 
   // What lies under alpha 0 may be anything.
   auto& pixels = std::get<Image<uint8_t>>(content.picture.pixels);
   for (int y = 28; y < pixels.height(); ++y)
     for (int x = 0; x < pixels.width(); ++x) pixels(x, y) = static_cast<uint8_t>((x * 71 + y * 13) & 255);
   write_file(folder / "s.png", encode_png(content.picture, &*content.alpha, content.texts));
-  CHECK(pattern_of(load_target(folder / "s.png")).levels()[0].size() == pattern_of(edited).levels()[0].size());
+  CHECK(pattern_of(load_target(folder / "s.png")).levels()[0].size() ==
+        pattern_of(edited).levels()[0].size());
 
   // Everything rubbed out: nothing to hold on to, and said so.
   for (int y = 0; y < content.alpha->height(); ++y)

@@ -196,7 +196,8 @@ TEST_CASE("a target comes back with its edges, and an edit in a paint program is
   // A text chunk ends with its checksum; a same-length change of the hash must be followed by the right one,
   // so take the reader's word instead.
   CHECK(bytes.substr(hash_at(bytes), 16) != original.substr(hash_at(original), 16));
-  CHECK(load_target(folder / "e.png").target.as<PatternTarget>()->levels()[0].size() < target.levels()[0].size());
+  CHECK(load_target(folder / "e.png").target.as<PatternTarget>()->levels()[0].size() <
+        target.levels()[0].size());
 }
 
 TEST_CASE("a picture that is no target says so") {

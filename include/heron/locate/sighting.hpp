@@ -45,8 +45,9 @@ struct Trace {
 struct Flaw {
   std::string what;  ///< "missing", "extra"
   double x = 0, y = 0;
-  double area = 0;   ///< square pixels
-  double depth = 0;  ///< how far it reaches from the taught outline, pixels
+  double area = 0;  ///< square pixels
+  double depth =
+      0;  ///< how far it reaches across the taught outline, pixels; across itself where it does not
 };
 
 /// One target found in one picture.
@@ -78,7 +79,8 @@ struct Sighting {
 
 /// A limit that turned a candidate away: what it had and what it would have needed.
 struct LimitMissed {
-  std::string name;  ///< score, contrast, angle, scale, count, overlap, region, outside, polarity
+  std::string name;  ///< score, contrast, angle, scale, count, overlap, region, outside, polarity; or of its
+                     ///< kind: area, diameter, rim, mirrored, shape, deviation, flaw, or a color's channel
   double value = 0;
   std::string needed;  ///< in words that can be set: "at least 60", "-30..30"
   double sigma = 0;    ///< of `value`; 0 where it is exact

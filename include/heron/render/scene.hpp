@@ -1,5 +1,6 @@
 #pragma once
 #include <Eigen/Core>
+#include <array>
 #include <functional>
 #include <vector>
 
@@ -10,12 +11,17 @@
 
 namespace heron::render {
 
+/// Factors for red, green and blue.
+using Tint = std::array<double, 3>;
+inline constexpr Tint white_tint{1, 1, 1};
+
 /// One flat piece of one brightness, lying in the world. Later pieces cover earlier ones.
 struct Piece {
   Outline outline;           ///< in the piece's own frame
   Pose2 world_from_piece;    ///< millimetres
   double reflectance = 0.5;  ///< 0 black to 1 white
   double height_mm = 0;      ///< of its face above the work plane
+  Tint tint = white_tint;    ///< its color: a factor on the reflectance for each channel
 };
 
 /// A soft bright spot that the lamp throws into the lens; added to the light that comes from the scene.
@@ -29,6 +35,7 @@ struct Light {
   double level = 1;       ///< 1: a reflectance of 1 gives 230 grey levels at exposure 1
   Point2 gradient{0, 0};  ///< relative change from one side of the picture to the other
   double falloff = 0;     ///< relative loss at the picture's corner, growing with the square of the distance
+  Tint tint = white_tint;
 };
 
 /// Everything that makes a picture, apart from its noise.
@@ -36,7 +43,8 @@ struct Scene {
   CameraModel camera;
   int width = 1280, height = 1024;
   double background = 0.25;  ///< reflectance of the tray
-  double texture = 0;        ///< standard deviation of a smooth pattern on the tray, as reflectance
+  Tint background_tint = white_tint;
+  double texture = 0;  ///< standard deviation of a smooth pattern on the tray, as reflectance
   uint64_t texture_seed = 1;
   std::vector<Piece> pieces;
   std::vector<Glare> glares;
@@ -57,8 +65,12 @@ struct Noise {
 /// gathered by square pixels. Cost: about 12 passes over the fine grid.
 Image<float> exact_picture(const Scene& scene);
 
+/// Red, green and blue of the scene, each as `exact_picture`.
+std::array<Image<float>, 3> exact_channels(const Scene& scene);
+
 /// Adds the sensor's noise and rounds to 8 bit, clipped to 0..255.
 Image<uint8_t> expose(const ImageView<const float>& exact, const Noise& noise, Random& random);
+Image<Rgb> expose(const std::array<Image<float>, 3>& exact, const Noise& noise, Random& random);
 
 /// The Cramer-Rao bound: the covariance that no unbiased estimate of `parameters` can beat, from a picture
 /// with independent noise of `sigma` grey levels. `exact` draws the picture for given parameters; derivatives

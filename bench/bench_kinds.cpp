@@ -1,0 +1,121 @@
+// How the simpler kinds find: a table a kind over hard scenes whose truth is known, and over scenes without the
+// part. `bench_kinds [outline|color|marker|stud|all] [PICTURES] [FIRST_SEED]`
+#include <cstdio>
+#include <cstdlib>
+#include <string>
+
+#include "heron/locate/target.hpp"
+#include "heron/render/studio_views.hpp"
+
+using namespace heron;
+
+namespace {
+
+using render::StudioFilling;
+using render::StudioView;
+
+StudioView view_of(const std::string& kind, render::Random& random, const StudioFilling& filling) {
+  if (kind == "color") return render::glazed_tiles(random, filling);
+  if (kind == "outline") return render::leaf_blanks(random, filling);
+  return render::door_frame(random, filling, kind == "stud");
+}
+
+/// Taught from an easy view of one part, lying straight.
+Target taught(const std::string& kind) {
+  render::Random random(7);
+  const StudioView view = view_of(kind, random, {.parts = 1, .turned = 0});
+  const Picture picture = render::picture_of(view, random);
+  const Image<uint8_t> grey = grey_levels(picture);
+  const Point2 at = view.parts[0].pixel;
+  TeachingPicture from{.grey = grey};
+  if (const auto* color = std::get_if<Image<Rgb>>(&picture.pixels)) from.color = *color;
+  if (kind == "color") {
+    from.region = Region::rectangle(at, 44, 44, {});
+    return teach("color", from, {.name = "teal"});
+  }
+  if (kind == "outline") {
+    from.region = Region::rectangle(at, 220, 160, {});
+    return teach("outline", from, {.name = "leaf", .origin = at});
+  }
+  from.region = Region::rectangle(at, 96, 96, {});
+  return teach("marker", from, {.name = kind});
+}
+
+struct Sums {
+  int parts = 0, found = 0, wrong = 0, counted = 0, angles = 0, covered = 0;
+  double x = 0, y = 0, angle = 0, worst = 0, lowest = 100, highest_wrong = 0;
+};
+
+void judge(const StudioView& view, const Findings& findings, double near, Sums& sums, bool tell) {
+  std::vector<bool> met(view.parts.size(), false);
+  for (const Sighting& s : findings.sightings) {
+    size_t which = view.parts.size();
+    for (size_t i = 0; i < view.parts.size(); ++i)
+      if (!met[i] && distance(view.parts[i].pixel, {s.x, s.y}) < near) which = i;
+    if (which == view.parts.size()) {
+      ++sums.wrong, sums.highest_wrong = std::max(sums.highest_wrong, s.score);
+      if (tell) std::printf("  wrong at (%.1f, %.1f), score %.1f\n", s.x, s.y, s.score);
+      continue;
+    }
+    met[which] = true;
+    ++sums.found, ++sums.counted;
+    const Point2 off = Point2{s.x, s.y} - view.parts[which].pixel;
+    sums.x += off.x * off.x, sums.y += off.y * off.y, sums.worst = std::max(sums.worst, norm(off));
+    sums.covered += std::abs(off.x) <= 2 * s.sigma.x;
+    sums.lowest = std::min(sums.lowest, s.score);
+    if (s.has_angle && view.parts[which].kind == "leaf blank") {
+      const double turn = (s.angle - view.parts[which].angle).wrapped().degrees();
+      sums.angle += turn * turn, ++sums.angles;
+    }
+  }
+  sums.parts += static_cast<int>(view.parts.size());
+  for (size_t i = 0; i < met.size(); ++i)
+    if (!met[i] && tell) {
+      std::printf("  lost at (%.1f, %.1f):", view.parts[i].pixel.x, view.parts[i].pixel.y);
+      for (const Miss& m : findings.misses)
+        if (distance(view.parts[i].pixel, {m.x, m.y}) < 3 * near)
+          for (const LimitMissed& l : m.limits) std::printf(" %s %.3g (%s)", l.name.c_str(), l.value, l.needed.c_str());
+      std::printf("\n");
+    }
+}
+
+void table(const std::string& kind, int pictures, uint64_t seed, bool tell) {
+  const Target target = taught(kind);
+  const FindLimits limits = target.limits();
+  const auto run = [&](const StudioFilling& filling, const char* words) {
+    Sums sums;
+    for (int i = 0; i < pictures; ++i) {
+      render::Random random(seed + static_cast<uint64_t>(i));
+      const StudioView view = view_of(kind, random, filling);
+      const Picture picture = render::picture_of(view, random);
+      const Survey survey = survey_of(target, picture);
+      const Findings findings = find(target, survey, limits, tell ? Explain::always : Explain::never);
+      const int before = sums.wrong, lost = sums.parts - sums.found;
+      judge(view, findings, 12, sums, tell);
+      if (tell && (sums.wrong > before || sums.parts - sums.found > lost))
+        std::printf("  ^ %s %s, seed %llu\n", kind.c_str(), words, static_cast<unsigned long long>(seed + static_cast<uint64_t>(i)));
+    }
+    const double n = std::max(1, sums.counted);
+    std::printf("%-8s %-6s %6d %6d %8.2f %6d %8.1f %8.1f %9.4f %9.4f %9.4f %8.3f %6.1f\n", kind.c_str(), words, pictures,
+                sums.parts, sums.parts ? 100.0 * sums.found / sums.parts : 100.0, sums.wrong, sums.lowest,
+                sums.highest_wrong, std::sqrt(sums.x / n), std::sqrt(sums.y / n),
+                std::sqrt(sums.angle / std::max(1, sums.angles)), sums.worst, 100.0 * sums.covered / n);
+    std::fflush(stdout);
+  };
+  run({.hard = false}, "easy");
+  run({.hard = true}, "hard");
+  run({.hard = true, .empty = true}, "empty");
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+  const std::string which = argc > 1 ? argv[1] : "all";
+  const int pictures = argc > 2 ? std::atoi(argv[2]) : 100;
+  const uint64_t seed = argc > 3 ? std::strtoull(argv[3], nullptr, 10) : 1000;
+  const bool tell = argc > 4;
+  std::printf("%-8s %-6s %6s %6s %8s %6s %8s %8s %9s %9s %9s %8s %6s\n", "kind", "scenes", "count", "parts", "found %",
+              "wrong", "lowest", "highest", "rms x px", "rms y px", "rms deg", "worst", "2sigma");
+  for (const char* kind : {"outline", "color", "marker", "stud"})
+    if (which == "all" || which == kind) table(kind, pictures, seed, tell);
+}

@@ -1,0 +1,49 @@
+#pragma once
+#include <string>
+#include <vector>
+
+#include "heron/image/picture.hpp"
+#include "heron/render/scene.hpp"
+
+namespace heron::render {
+
+/// What lies in a view, in picture coordinates: the truth that finding is judged by.
+struct StudioPart {
+  std::string kind;  ///< "teal", "leaf blank", "bore", "stud"
+  Point2 pixel;
+  Angle angle = {};        ///< picture sense
+  double diameter_px = 0;  ///< of a round one
+  double area_px = 0;
+};
+
+/// One picture of the studio and what is in it.
+struct StudioView {
+  Scene scene;
+  Noise noise;
+  std::vector<StudioPart> parts;  ///< what is meant; everything else is clutter
+  bool color = false;
+};
+
+/// The picture of a view, in color where it is one.
+Picture picture_of(const StudioView& view, Random& random);
+
+/// A camera that looks straight down at `pixels_per_mm`: pixel and millimetre differ by one factor, y turned
+/// round.
+CameraModel straight_camera(int width, int height, double pixels_per_mm);
+
+/// How hard a view is.
+struct StudioFilling {
+  bool hard = false;   ///< light 0.3 to 1.5, gradients, blur, noise, clutter of its own sort, parts hidden
+  bool empty = false;  ///< clutter alone
+  int parts = 3;
+  double turned = 180;  ///< parts lie within this many degrees of straight, either way
+};
+
+/// Tiles in glazes on the tray, in color; those of teal glaze are meant. Light from 0.6 to 1.1 when hard.
+StudioView glazed_tiles(Random& random, const StudioFilling& filling = {});
+/// Leaf blanks - leaves without relief - among mirrored ones, rosettes and hexagons, on an even tray.
+StudioView leaf_blanks(Random& random, const StudioFilling& filling = {});
+/// The kiln door's frame with one dark peg bore, or one polished stud, among bolts, slots and pores.
+StudioView door_frame(Random& random, const StudioFilling& filling = {}, bool stud = false);
+
+}  // namespace heron::render

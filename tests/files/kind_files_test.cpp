@@ -1,0 +1,121 @@
+#include <doctest/doctest.h>
+
+#include "files/codecs.hpp"
+#include "heron/files/atomic_file.hpp"
+#include "heron/files/picture_file.hpp"
+#include "heron/files/report_json.hpp"
+#include "heron/files/target_file.hpp"
+#include "heron/render/studio_views.hpp"
+#include "support.hpp"
+
+using namespace heron;
+using support::contains;
+using support::error_of;
+using support::TemporaryFolder;
+
+namespace {
+
+/// A view of the studio with one part that lies straight, and targets taught from it.
+struct Studio {
+  render::StudioView view;
+  Picture picture;
+  Image<uint8_t> grey;
+
+  explicit Studio(render::StudioView v) : view(std::move(v)) {
+    render::Random random(4);
+    picture = render::picture_of(view, random);
+    grey = grey_levels(picture);
+  }
+  Target taught(const std::string& kind, double width, double height, TargetWords words,
+                const Image<uint8_t>* background = nullptr) const {
+    TeachingPicture from{.grey = grey, .region = Region::rectangle(view.parts[0].pixel, width, height, {})};
+    if (const auto* color = std::get_if<Image<Rgb>>(&picture.pixels)) from.color = *color;
+    if (background) from.backgrounds = {*background};
+    return teach(kind, from, words);
+  }
+};
+
+Studio studio_of(const std::string& kind) {
+  render::Random random(6);
+  const render::StudioFilling one{.parts = 1, .turned = 0};
+  return Studio(kind == "color"     ? render::glazed_tiles(random, one)
+                : kind == "outline" ? render::leaf_blanks(random, one)
+                                    : render::door_frame(random, one));
+}
+
+/// The same finds before and after the file.
+void check_same(const Target& target, const std::string& path, const Picture& picture) {
+  save_target(path, target);
+  const LoadedTarget back = load_target(path);
+  CHECK_FALSE(back.edited);
+  CHECK_FALSE(back.resized);
+  CHECK(std::string(back.target.info().word) == target.info().word);
+  CHECK(back.target.name() == target.name());
+  const auto before = target.settings(), after = back.target.settings();
+  REQUIRE(before.size() == after.size());
+  for (size_t i = 0; i < before.size(); ++i) CHECK(before[i].value == after[i].value);
+  CHECK(back.target.limits().least_score == target.limits().least_score);
+  CHECK(back.target.place().height_mm == target.place().height_mm);
+  const Findings a = find(target, survey_of(target, picture)),
+                 b = find(back.target, survey_of(back.target, picture));
+  REQUIRE(a.sightings.size() == 1);
+  REQUIRE(b.sightings.size() == 1);
+  CHECK(a.sightings[0].x == b.sightings[0].x);
+  CHECK(a.sightings[0].score == b.sightings[0].score);
+}
+
+}  // namespace
+
+TEST_CASE("targets of every kind come back from their files as they were") {
+  TemporaryFolder folder;
+  FindLimits limits = limits_of("color");
+  limits.least_score = 61.25, limits.count = 2;
+  const TargetWords words{.name = "a \"tile\"", .limits = limits, .place = {.height_mm = 2.5}};
+  const Studio glaze = studio_of("color"), blank = studio_of("outline"), bore = studio_of("marker");
+  check_same(glaze.taught("color", 40, 40, words), folder / "color.png", glaze.picture);
+  check_same(blank.taught("outline", 220, 160, words), folder / "outline.png", blank.picture);
+  check_same(bore.taught("marker", 96, 96, words), folder / "marker.png", bore.picture);
+  // An empty background travels with the outline.
+  render::StudioView empty = blank.view;
+  empty.scene.pieces.clear();
+  const Image<uint8_t> behind = Studio(empty).grey;
+  const Target with = blank.taught("outline", 220, 160, words, &behind);
+  check_same(with, folder / "behind.png", blank.picture);
+  PngContent content = decode_png(read_file(folder / "behind.png"), "behind.png");
+  REQUIRE(content.extras.size() == 1);
+  CHECK(content.extras[0].name == "background");
+  write_file(folder / "lost.png", encode_png(content.picture, &*content.alpha, content.texts));
+  CHECK(contains(error_of([&] { load_target(folder / "lost.png"); }), "teach it again"));
+  content.extras[0].bytes = "no picture";
+  write_file(folder / "bad.png", encode_png(content.picture, &*content.alpha, content.texts, content.extras));
+  CHECK_THROWS_AS(load_target(folder / "bad.png"), Error);
+}
+
+TEST_CASE("a color's file keeps its color, and a file that has lost it says so") {
+  TemporaryFolder folder;
+  const Studio glaze = studio_of("color");
+  save_target(folder / "teal.png", glaze.taught("color", 40, 40, {.name = "teal"}));
+  PngContent content = decode_png(read_file(folder / "teal.png"), "teal.png");
+  CHECK(std::holds_alternative<Image<Rgb>>(content.picture.pixels));
+  CHECK(contains(content.texts.begin()->second, "kind = \"color\""));
+  Picture grey;
+  grey.pixels = grey_levels(content.picture);
+  write_file(folder / "grey.png", encode_png(grey, &*content.alpha, content.texts));
+  CHECK(contains(error_of([&] { load_target(folder / "grey.png"); }), "lost its color"));
+  // A limit or setting of another kind is refused where it stands.
+  std::string& text = content.texts.begin()->second;
+  text.replace(text.find("least_light"), 11, "least_lihgt");
+  write_file(folder / "typo.png", encode_png(content.picture, &*content.alpha, content.texts));
+  CHECK(contains(error_of([&] { load_target(folder / "typo.png"); }), "least_light"));
+}
+
+TEST_CASE("a report tells what each kind has, and null where it has no angle") {
+  const Studio bore = studio_of("marker");
+  const Target target = bore.taught("marker", 96, 96, {.name = "bore"});
+  Report report;
+  add_findings(report, find(target, survey_of(target, bore.picture)), {});
+  const std::string line = report_json(report);
+  CHECK(contains(line, "\"angle\":null"));
+  CHECK(contains(line, "\"diameter\":"));
+  CHECK(contains(line, "\"quality\":{\"total\":"));
+}

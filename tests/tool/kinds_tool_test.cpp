@@ -1,0 +1,103 @@
+#include <doctest/doctest.h>
+
+#include <nlohmann/json.hpp>
+
+#include "support.hpp"
+
+using Json = nlohmann::json;
+using support::contains;
+using support::run;
+using support::TemporaryFolder;
+
+namespace {
+
+const std::string kinds_tool = HERON_TOOL;
+
+/// The studio's pictures, and its own word for how to teach from them.
+std::vector<std::string> studio_lines(const TemporaryFolder& folder) {
+  const auto ran = run(kinds_tool + " simulate studio --seed 5 --pictures 2 --output s", folder.path());
+  REQUIRE(ran.status == 0);
+  std::vector<std::string> lines;
+  std::istringstream text(ran.out);
+  for (std::string line; std::getline(text, line);) lines.push_back(line.substr(6));
+  return lines;
+}
+
+}  // namespace
+
+TEST_CASE("each kind is taught and found with the calls that the studio prints") {
+  TemporaryFolder folder;
+  const auto lines = studio_lines(folder);
+  REQUIRE(lines.size() == 6);
+  for (size_t i = 0; i < lines.size(); i += 2) {
+    const auto taught = run(kinds_tool + " " + lines[i] + " --json", folder.path());
+    CHECK(taught.status == 0);
+    CHECK(Json::parse(taught.out).contains("facts"));
+    // Everything that is known to be there is found, and nothing else.
+    const auto studied = run(kinds_tool + " " + lines[i + 1] + " --json", folder.path());
+    CHECK(studied.status == 0);
+    const Json s = Json::parse(studied.out);
+    for (const Json& p : s["pictures"]) {
+      CHECK(p["found"] == p["expected"]);
+      CHECK(p["wrong"] == 0);
+    }
+  }
+  const auto found = [&](const std::string& target, const std::string& picture) {
+    const auto ran = run(kinds_tool + " find s/" + target + ".png s/" + target + "/pictures/" + picture +
+                             " --json --picture drawn.png",
+                         folder.path());
+    REQUIRE(ran.status == 0);
+    return Json::parse(ran.out)["found"][0];
+  };
+  const Json color = found("glaze", "glaze-01.png"), outline = found("blank", "blank-01.png"),
+             marker = found("bore", "bore-01.png");
+  CHECK(color["area"].get<double>() > 1000);
+  CHECK(outline["area"].get<double>() > 10000);
+  CHECK(outline.contains("deviation"));
+  CHECK(outline["angle"].is_number());
+  CHECK(marker["angle"].is_null());
+  CHECK(marker["diameter"].get<double>() == doctest::Approx(64).epsilon(0.01));
+  CHECK(marker["quality"]["total"].get<double>() == marker["score"].get<double>());
+  for (const Json& f : {color, outline, marker})
+    for (const char* key : {"x", "y", "score"}) CHECK(f[key].is_number());
+
+  // With an empty background, and settings of the kind.
+  const auto behind = run(kinds_tool + " teach s/blank/teach.png --kind outline --region " +
+                              lines[2].substr(lines[2].find("--region") + 9,
+                                              lines[2].find(" --output") - lines[2].find("--region") - 9) +
+                              " --background s/blank/empty.png --most-deviation 9 --output b.png",
+                          folder.path());
+  CHECK(behind.status == 0);
+  CHECK(contains(behind.out, "most_deviation         9"));
+  CHECK(run(kinds_tool + " find b.png s/blank/pictures/blank-02.png --count 1", folder.path()).status == 0);
+}
+
+TEST_CASE("wrong uses of a kind are told in one message each, and write nothing") {
+  TemporaryFolder folder;
+  const auto lines = studio_lines(folder);
+  const std::string in = kinds_tool + " teach s/bore/teach.png --region 10,10,80,80 --output t.png ";
+  for (const auto& [call, words] :
+       {std::pair{in + "--kind hole", "there are: pattern, outline, color, marker"},
+        {in + "--kind color", "is grey"},
+        {in + "--kind marker", "nothing round"},
+        {in + "--kind marker --angle 30", "no limit 'angle'"},
+        {in + "--kind marker --space hsv", "--space is no setting of a marker"},
+        {in + "--kind marker --diameter wide", "--diameter 'wide'"},
+        {in + "--kind marker --background s/blank/empty.png", "no use for an empty background"},
+        {in + "--kind outline --fill-holes maybe", "--fill-holes is no setting"},
+        {in + "--kind outline --also s/bore/teach.png", "nothing in the region stands out"}}) {
+    CAPTURE(call);
+    const auto ran = run(call, folder.path());
+    CHECK(ran.status == 2);
+    CHECK(contains(ran.err, words));
+    CHECK(run("test -e t.png", folder.path()).status != 0);
+  }
+  CHECK(run(kinds_tool + " " + lines[0], folder.path()).status == 0);
+  const auto grey = run(kinds_tool + " find s/glaze.png s/bore/teach.png", folder.path());
+  CHECK(grey.status == 2);
+  CHECK(contains(grey.err, "needs color"));
+  const auto again = run(kinds_tool + " " + lines[0] + " --least-area 9", folder.path());
+  CHECK(again.status == 2);
+  CHECK(contains(again.err, "--replace"));
+  CHECK(contains(again.err, "changed"));
+}
