@@ -1,5 +1,5 @@
-// How the simpler kinds find: a table a kind over hard scenes whose truth is known, and over scenes without the
-// part. `bench_kinds [outline|color|marker|stud|all] [PICTURES] [FIRST_SEED]`
+// How the simpler kinds find: a table a kind over hard scenes whose truth is known, and over scenes without
+// the part. `bench_kinds [outline|color|marker|stud|all] [PICTURES] [FIRST_SEED]`
 #include <cstdio>
 #include <cstdlib>
 #include <string>
@@ -31,14 +31,14 @@ Target taught(const std::string& kind) {
   if (const auto* color = std::get_if<Image<Rgb>>(&picture.pixels)) from.color = *color;
   if (kind == "color") {
     from.region = Region::rectangle(at, 44, 44, {});
-    return teach("color", from, {.name = "teal"});
+    return teach_target("color", from, {.name = "teal"});
   }
   if (kind == "outline") {
     from.region = Region::rectangle(at, 220, 160, {});
-    return teach("outline", from, {.name = "leaf", .origin = at});
+    return teach_target("outline", from, {.name = "leaf", .origin = at});
   }
   from.region = Region::rectangle(at, 96, 96, {});
-  return teach("marker", from, {.name = kind});
+  return teach_target("marker", from, {.name = kind});
 }
 
 struct Sums {
@@ -74,7 +74,8 @@ void judge(const StudioView& view, const Findings& findings, double near, Sums& 
       std::printf("  lost at (%.1f, %.1f):", view.parts[i].pixel.x, view.parts[i].pixel.y);
       for (const Miss& m : findings.misses)
         if (distance(view.parts[i].pixel, {m.x, m.y}) < 3 * near)
-          for (const LimitMissed& l : m.limits) std::printf(" %s %.3g (%s)", l.name.c_str(), l.value, l.needed.c_str());
+          for (const LimitMissed& l : m.limits)
+            std::printf(" %s %.3g (%s)", l.name.c_str(), l.value, l.needed.c_str());
       std::printf("\n");
     }
 }
@@ -93,12 +94,13 @@ void table(const std::string& kind, int pictures, uint64_t seed, bool tell) {
       const int before = sums.wrong, lost = sums.parts - sums.found;
       judge(view, findings, 12, sums, tell);
       if (tell && (sums.wrong > before || sums.parts - sums.found > lost))
-        std::printf("  ^ %s %s, seed %llu\n", kind.c_str(), words, static_cast<unsigned long long>(seed + static_cast<uint64_t>(i)));
+        std::printf("  ^ %s %s, seed %llu\n", kind.c_str(), words,
+                    static_cast<unsigned long long>(seed + static_cast<uint64_t>(i)));
     }
     const double n = std::max(1, sums.counted);
-    std::printf("%-8s %-6s %6d %6d %8.2f %6d %8.1f %8.1f %9.4f %9.4f %9.4f %8.3f %6.1f\n", kind.c_str(), words, pictures,
-                sums.parts, sums.parts ? 100.0 * sums.found / sums.parts : 100.0, sums.wrong, sums.lowest,
-                sums.highest_wrong, std::sqrt(sums.x / n), std::sqrt(sums.y / n),
+    std::printf("%-8s %-6s %6d %6d %8.2f %6d %8.1f %8.1f %9.4f %9.4f %9.4f %8.3f %6.1f\n", kind.c_str(),
+                words, pictures, sums.parts, sums.parts ? 100.0 * sums.found / sums.parts : 100.0, sums.wrong,
+                sums.lowest, sums.highest_wrong, std::sqrt(sums.x / n), std::sqrt(sums.y / n),
                 std::sqrt(sums.angle / std::max(1, sums.angles)), sums.worst, 100.0 * sums.covered / n);
     std::fflush(stdout);
   };
@@ -114,8 +116,8 @@ int main(int argc, char** argv) {
   const int pictures = argc > 2 ? std::atoi(argv[2]) : 100;
   const uint64_t seed = argc > 3 ? std::strtoull(argv[3], nullptr, 10) : 1000;
   const bool tell = argc > 4;
-  std::printf("%-8s %-6s %6s %6s %8s %6s %8s %8s %9s %9s %9s %8s %6s\n", "kind", "scenes", "count", "parts", "found %",
-              "wrong", "lowest", "highest", "rms x px", "rms y px", "rms deg", "worst", "2sigma");
+  std::printf("%-8s %-6s %6s %6s %8s %6s %8s %8s %9s %9s %9s %8s %6s\n", "kind", "scenes", "count", "parts",
+              "found %", "wrong", "lowest", "highest", "rms x px", "rms y px", "rms deg", "worst", "2sigma");
   for (const char* kind : {"outline", "color", "marker", "stud"})
     if (which == "all" || which == kind) table(kind, pictures, seed, tell);
 }

@@ -60,10 +60,6 @@ class Deadline {
   std::thread thread_;
 };
 
-double milliseconds_since(std::chrono::steady_clock::time_point begun) {
-  return std::chrono::duration<double, std::milli>(std::chrono::steady_clock::now() - begun).count();
-}
-
 FindLimits limits_of(const FindOptions& o, FindLimits limits) {
   limits = o.limits.applied_to(limits);
   if (!o.region.empty()) limits.region = parse_region(o.region, "--region");

@@ -15,6 +15,9 @@ namespace {
 
 std::string words_of(const LimitMissed& limit) {
   if (limit.name == "region") return "needs " + limit.needed;
+  if (limit.name == "change")
+    return fmt::format("it {} by {:.3g}, needed {}", limit.value > 0 ? "rises" : "falls",
+                       std::abs(limit.value), limit.needed);
   if (limit.name == "shape") return fmt::format("another shape, of {:.0f} % of the taught area", limit.value);
   if (limit.name == "mirrored") return "it is mirrored, needed " + limit.needed;
   if (limit.name == "polarity")
@@ -24,6 +27,10 @@ std::string words_of(const LimitMissed& limit) {
 }
 
 }  // namespace
+
+double milliseconds_since(std::chrono::steady_clock::time_point begun) {
+  return std::chrono::duration<double, std::milli>(std::chrono::steady_clock::now() - begun).count();
+}
 
 std::string figure_words(const std::vector<Figure>& figures) {
   std::string words, group;

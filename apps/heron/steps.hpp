@@ -1,4 +1,5 @@
 #pragma once
+#include <chrono>
 #include <optional>
 #include <string>
 #include <vector>
@@ -29,6 +30,8 @@ std::optional<MappingRecord> mapping_from_pictures(const std::vector<std::string
 
 /// robot_from_board from a CSV of touched points.
 RigidFit frame_from_touched(const std::string& path);
+
+double milliseconds_since(std::chrono::steady_clock::time_point begun);
 
 /// Figures in a line: "area 4021  deviation 0.31   quality:  rim 98".
 std::string figure_words(const std::vector<Figure>& figures);

@@ -67,10 +67,6 @@ KnownParts load_known(const std::string& path, const Recording& recording) {
   return known;
 }
 
-double milliseconds_since(std::chrono::steady_clock::time_point begun) {
-  return std::chrono::duration<double, std::milli>(std::chrono::steady_clock::now() - begun).count();
-}
-
 /// How far it is, on a terminal alone.
 void show_progress(size_t done, size_t all) {
   if (!isatty(STDERR_FILENO)) return;

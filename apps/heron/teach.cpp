@@ -274,7 +274,7 @@ int teach(const TeachOptions& o) {
   Taught from{load_picture(o.picture), {}, {}};
   from.grey = taught_pixels(from.loaded, region, o, words);
   for (const std::string& path : o.backgrounds) from.backgrounds.push_back(grey_levels(load_picture(path)));
-  Target target = teach(o.kind, from.view(region, o), words);
+  Target target = teach_target(o.kind, from.view(region, o), words);
   if (!o.also.empty()) target = stable(target, o);
   std::optional<TeachingReport> report;
   if (const auto* pattern = target.as<PatternTarget>()) {

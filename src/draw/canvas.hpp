@@ -47,6 +47,8 @@ class Canvas {
   void stripes(const ImageView<const uint8_t>& mask, Color color, bool falling);
   void hatch(int x, int y);  ///< marks one picture pixel as not counting
   Image<Rgb> image() const;
+  int width() const { return cairo_image_surface_get_width(surface_.get()) / zoom_; }  ///< of the picture
+  int height() const { return cairo_image_surface_get_height(surface_.get()) / zoom_; }
 
  private:
   struct Free {

@@ -89,7 +89,40 @@ std::string reason_of(const Miss& miss) {
   return words;
 }
 
+/// What was scanned, as a chart in the picture's lower right: brightness dashed, strength solid, the
+/// threshold on both sides of zero dotted, and a ring at each edge found.
+void draw_profile(Canvas& canvas, const ScanProfile& p, Point2 corner, double width, double height) {
+  canvas.patch(corner, width, height, {0, 0, 0, 0.72});
+  canvas.box(corner, width, height, region_color, Stroke::solid);
+  const auto count = static_cast<double>(std::max<size_t>(p.brightness.size(), 2) - 1);
+  double most = p.threshold * 1.2;
+  for (const double v : p.strength) most = std::max(most, std::abs(v));
+  const double top = corner.y + 24, room = height - 32, zero = top + room / 2;
+  const auto x_of = [&](double step) { return corner.x + 8 + (width - 16) * step / count; };
+  const auto y_of = [&](double strength) { return zero - strength / most * room / 2; };
+  std::vector<Point2> brightness, strength;
+  for (size_t i = 0; i < p.brightness.size(); ++i) {
+    brightness.push_back({x_of(static_cast<double>(i)), top + room * (1 - p.brightness[i] / 255)});
+    strength.push_back({x_of(static_cast<double>(i)), y_of(p.strength[i])});
+  }
+  canvas.path(brightness, false, region_color, 1, Stroke::dashed);
+  for (const double sign : {1.0, -1.0})
+    canvas.line({x_of(0), y_of(sign * p.threshold)}, {x_of(count), y_of(sign * p.threshold)}, unseen_color, 1,
+                Stroke::dotted);
+  canvas.path(strength, false, edge_color, 1.6, Stroke::solid);
+  for (const double e : p.edges) {
+    const auto k =
+        static_cast<size_t>(std::clamp(std::lround(e), 0L, static_cast<long>(p.strength.size()) - 1));
+    canvas.ring({x_of(e), y_of(p.strength[k])}, 5, axis_color, 2);
+  }
+  canvas.label({corner.x + 4, corner.y + 2},
+               fmt::format("{}: strength (line) with threshold {:.3g} (dots), brightness (dashes)", p.name,
+                           p.threshold),
+               {1, 1, 1}, 11);
+}
+
 Image<Rgb> report_on(Canvas canvas, const Report& report, const Box* search_region) {
+  const double width = canvas.width(), height = canvas.height();
   if (search_region)
     canvas.box({search_region->x, search_region->y}, search_region->width, search_region->height,
                region_color, Stroke::dashed);
@@ -119,6 +152,16 @@ Image<Rgb> report_on(Canvas canvas, const Report& report, const Box* search_regi
       add(fmt::format("{} {:.2f} {:.2f} mm{}", part.robot ? "robot" : "world", place->x_mm, place->y_mm,
                       s.has_angle ? fmt::format("  {:.2f}\u00b0", place->angle.degrees()) : ""));
   }
+  for (const ScanProfile& p : report.profiles)  // where the scan starts, and which way it goes
+    if (p.path.size() > 4) {
+      canvas.arrow(p.path[0], p.path[std::min<size_t>(p.path.size() - 1, 12)], axis_color, 2, Stroke::solid);
+      canvas.label(p.path[0] + Point2{-4, 8}, "0", axis_color, 11);
+    }
+  const double chart_width = std::min(520.0, 0.6 * width), chart_height = std::min(150.0, 0.28 * height);
+  for (size_t i = 0; i < report.profiles.size(); ++i)
+    draw_profile(canvas, report.profiles[i],
+                 {width - chart_width - 10, height - (chart_height + 8) * static_cast<double>(i + 1)},
+                 chart_width, chart_height);
   canvas.label({6, 6}, fmt::format("{} found, {} missed", report.parts.size(), report.misses.size()),
                {1, 1, 1}, 14);
   return canvas.image();

@@ -188,7 +188,7 @@ LoadedTarget load_target(const std::string& path) {
       taught.mask(x, y) = !content.alpha || (*content.alpha)(x, y) ? 255 : 0;
   if (found == content.texts.end()) {  // a paint program has dropped it, the mask is still there
     taught.origin = {taught.pixels.width() / 2.0, taught.pixels.height() / 2.0};
-    TeachPattern settings{.name = std::filesystem::path(path).stem().string()};
+    PatternSettings settings{.name = std::filesystem::path(path).stem().string()};
     return {.target = PatternTarget(std::move(taught), std::move(settings)),
             .edited = true,
             .settings_lost = true};

@@ -59,7 +59,7 @@ std::array<double, 3> mean_color(const ImageView<const Rgb>& picture, double x0,
 }
 
 /// What makes the white patch what it was at teaching.
-std::array<double, 3> gains_of(const TeachColor& s, const ImageView<const Rgb>& picture) {
+std::array<double, 3> gains_of(const ColorSettings& s, const ImageView<const Rgb>& picture) {
   std::array<double, 3> gains{1, 1, 1};
   if (s.white_patch.empty()) return gains;
   const auto& w = s.white_patch;
@@ -96,17 +96,18 @@ struct Blob {
   Trace outline;
 };
 
-constexpr int wider = 6;  // than a region's own picture: as far as colors beside its border are looked up
+constexpr int border_margin =
+    6;  // than a region's own picture: as far as colors beside its border are looked up
 enum Side : uint8_t { sure_out, sure_in, mixed_out, mixed_in };
 
 /// On which side of the region's border each pixel lies, and whether the border is within three pixels, as
-/// far as blur reaches; in a picture `wider` on every side.
+/// far as blur reaches; in a picture `border_margin` on every side.
 Image<uint8_t> sides_of(const Image<uint8_t>& region) {
-  const int w = region.width() + 2 * wider, h = region.height() + 2 * wider;
+  const int w = region.width() + 2 * border_margin, h = region.height() + 2 * border_margin;
   constexpr int reach = 3;
   Image<uint8_t> own(w, h), rows(w, h), result(w, h);
   for (int y = 0; y < region.height(); ++y)
-    for (int x = 0; x < region.width(); ++x) own(x + wider, y + wider) = region(x, y) != 0;
+    for (int x = 0; x < region.width(); ++x) own(x + border_margin, y + border_margin) = region(x, y) != 0;
   // Bit 0: something clear is near along the row; bit 1: something set.
   for (int y = 0; y < h; ++y) {
     const uint8_t* row = own.row(y);
@@ -185,13 +186,13 @@ Blob blob_of(const ImageView<const Rgb>& picture, const Image<uint8_t>& mask, co
   Component& s = blob.shape;
   s.area = s.x = s.y = s.xx = s.xy = s.yy = 0;
   const Image<uint8_t> sides = sides_of(alone);
-  const BorderShare share_of(picture, sides, left - wider, top - wider);
+  const BorderShare share_of(picture, sides, left - border_margin, top - border_margin);
   // Sums about the box's middle keep their digits.
   const double middle_x = 0.5 * (c.left + c.right), middle_y = 0.5 * (c.top + c.bottom);
   for (int y = 0; y < sides.height(); ++y)
     for (int x = 0; x < sides.width(); ++x)
       if (const double share = share_of(x, y); share > 0)
-        add_share(s, x + left - wider - middle_x, y + top - wider - middle_y, share);
+        add_share(s, x + left - border_margin - middle_x, y + top - border_margin - middle_y, share);
   if (s.area <= 0) s.area = 1;
   s.x /= s.area, s.y /= s.area;
   s.xx = s.xx / s.area - s.x * s.x, s.xy = s.xy / s.area - s.x * s.y, s.yy = s.yy / s.area - s.y * s.y;
@@ -246,7 +247,7 @@ Sighting sighting_of(const Blob& blob, const std::string& name) {
   return s;
 }
 
-/// What of the color itself kept the largest region of a wider range away.
+/// What of the color itself kept the largest region of a border_margin range away.
 void explain_by_color(const ColorTarget& target, const ImageView<const Rgb>& picture,
                       const FindLimits& limits, const std::array<double, 3>& gains, Findings& findings) {
   const ColorRange range = target.range();
@@ -297,7 +298,7 @@ void explain_by_color(const ColorTarget& target, const ImageView<const Rgb>& pic
   if (!miss.limits.empty()) findings.misses.push_back(std::move(miss));
 }
 
-void require_valid(const TeachColor& s) {
+void require_valid(const ColorSettings& s) {
   if (!(s.least_light > 0 && s.least_light <= s.most_light && s.most_light < 100))
     fail_argument(fmt::format("light {}..{} must be above 0, the least first", s.least_light, s.most_light));
   if (!(s.least_area >= 0 && s.most_area >= 0) || (s.most_area > 0 && s.most_area < s.least_area))
@@ -324,36 +325,36 @@ const KindInfo& ColorTarget::info() {
   return kind;
 }
 
-const std::vector<SettingRow<TeachColor>>& ColorTarget::rows() {
-  static const std::vector<SettingRow<TeachColor>> rows = [] {
-    SettingWord<TeachColor> space{
-        [](const TeachColor& s) { return s.space ? 1 + static_cast<int>(*s.space) : 0; },
-        [](TeachColor& s, int i) {
+const std::vector<SettingRow<ColorSettings>>& ColorTarget::rows() {
+  static const std::vector<SettingRow<ColorSettings>> rows = [] {
+    SettingWord<ColorSettings> space{
+        [](const ColorSettings& s) { return s.space ? 1 + static_cast<int>(*s.space) : 0; },
+        [](ColorSettings& s, int i) {
           s.space.reset();
           if (i > 0) s.space = static_cast<ColorSpace>(i - 1);
         },
         {"best"}};
     space.words.insert(space.words.end(), color_space_words.begin(), color_space_words.end());
-    return std::vector<SettingRow<TeachColor>>{
+    return std::vector<SettingRow<ColorSettings>>{
         {"space", space, "the color space: best chooses the one that separates best"},
-        {"first", &TeachColor::first,
+        {"first", &ColorSettings::first,
          "least and most of the space's first number (a hue from 350 to 10 wraps)"},
-        {"second", &TeachColor::second, "of its second"},
-        {"third", &TeachColor::third, "of its third"},
-        {"least_light", &TeachColor::least_light,
+        {"second", &ColorSettings::second, "of its second"},
+        {"third", &ColorSettings::third, "of its third"},
+        {"least_light", &ColorSettings::least_light,
          "darkest light for which the color is learned, against the sample's"},
-        {"most_light", &TeachColor::most_light, "brightest light"},
-        {"least_area", &TeachColor::least_area, "square pixels; 0: a quarter of the sample"},
-        {"most_area", &TeachColor::most_area, "square pixels; 0: any"},
-        {"fill_holes", &TeachColor::fill_holes, "what a region closes in belongs to it"},
-        {"opened", &TeachColor::opened, "pixels: takes away specks and bridges narrower than twice that"},
-        {"white_patch", &TeachColor::white_patch,
+        {"most_light", &ColorSettings::most_light, "brightest light"},
+        {"least_area", &ColorSettings::least_area, "square pixels; 0: a quarter of the sample"},
+        {"most_area", &ColorSettings::most_area, "square pixels; 0: any"},
+        {"fill_holes", &ColorSettings::fill_holes, "what a region closes in belongs to it"},
+        {"opened", &ColorSettings::opened, "pixels: takes away specks and bridges narrower than twice that"},
+        {"white_patch", &ColorSettings::white_patch,
          "x, y, width, height of a white patch that holds the colors steady"}};
   }();
   return rows;
 }
 
-ColorTarget ColorTarget::taught_from(const TeachingPicture& from, TeachColor s) {
+ColorTarget ColorTarget::taught_from(const TeachingPicture& from, ColorSettings s) {
   TaughtPicture taught = cut_out(from, s.origin);
   if (s.white_patch.size() == 4) {  // its color is learned here
     const auto white =
@@ -395,7 +396,7 @@ ColorTarget ColorTarget::taught_from(const TeachingPicture& from, TeachColor s) 
   return target;
 }
 
-ColorTarget::ColorTarget(TaughtPicture taught, TeachColor settings)
+ColorTarget::ColorTarget(TaughtPicture taught, ColorSettings settings)
     : taught_(std::move(taught)), settings_(std::move(settings)) {
   require_valid(settings_);
   heron::require_valid(settings_.limits, 1);
@@ -418,7 +419,7 @@ ColorTarget::ColorTarget(TaughtPicture taught, TeachColor settings)
 }
 
 ColorRange ColorTarget::range() const {
-  const TeachColor& s = settings_;
+  const ColorSettings& s = settings_;
   return {*s.space, {Range{s.first[0], s.first[1]}, {s.second[0], s.second[1]}, {s.third[0], s.third[1]}}};
 }
 
@@ -452,7 +453,7 @@ Findings find(const ColorTarget& target, const Survey& survey, const FindLimits&
   if (survey.color().empty())
     fail_argument(fmt::format("find: the picture is grey; '{}' is a color and needs a color picture",
                               target.settings().name));
-  const TeachColor& s = target.settings();
+  const ColorSettings& s = target.settings();
   const std::array<double, 3> gains = gains_of(s, survey.color());
   Image<uint8_t> mask = color_mask(survey.color(), target.range(), gains);
   if (s.opened > 0) mask = opened(mask, s.opened);

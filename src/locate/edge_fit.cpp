@@ -41,14 +41,14 @@ struct Met {
   int cell;
 };
 
-struct Scratch {
+struct EdgeScratch {
   EdgesMet met;
   std::vector<Met> aligned;
   std::vector<float> values;
   std::vector<Eigen::Vector4d> cells;
 };
 
-void align(const EdgeColumns& edges, const EdgeScan& scan, Scratch& s) {
+void align(const EdgeColumns& edges, const EdgeScan& scan, EdgeScratch& s) {
   const double c = cos(scan.angle), sn = sin(scan.angle);
   s.aligned.clear();
   for (size_t i = 0; i < edges.count; ++i) {
@@ -65,7 +65,7 @@ void align(const EdgeColumns& edges, const EdgeScan& scan, Scratch& s) {
 
 /// Where Tukey's weight ends: on level 0 from the scatter of the offsets about their median, never below half
 /// a pixel; above, where a pose is still off, at a pixel and a half.
-double tukey_end(Scratch& s, int level) {
+double tukey_end(EdgeScratch& s, int level) {
   if (level > 0) return 1.5;
   s.values.clear();
   for (const Met& m : s.aligned) s.values.push_back(static_cast<float>(m.offset));
@@ -76,7 +76,7 @@ double tukey_end(Scratch& s, int level) {
 
 /// Score of the edges met after a last step, whose distances follow from it: looking again would tell the
 /// same.
-double score_after(const Eigen::Vector4d& step, const EdgeColumns& edges, const Scratch& s) {
+double score_after(const Eigen::Vector4d& step, const EdgeColumns& edges, const EdgeScratch& s) {
   double sum = 0;
   for (const Met& e : s.aligned)
     sum += static_cast<double>(match_weight(static_cast<float>(e.offset - e.by_pose.dot(step)), e.cosine));
@@ -84,7 +84,7 @@ double score_after(const Eigen::Vector4d& step, const EdgeColumns& edges, const 
 }
 
 /// Score of what `s.met` holds; `s.values` keeps the contrasts.
-double judge(const EdgeColumns& edges, Scratch& s) {
+double judge(const EdgeColumns& edges, EdgeScratch& s) {
   double sum = 0;
   s.values.clear();
   for (size_t i = 0; i < edges.count; ++i) {
@@ -97,7 +97,7 @@ double judge(const EdgeColumns& edges, Scratch& s) {
 
 /// Covariance of the pose from what the distances left over add up to in each cell, whose edges share pixels
 /// and background.
-Eigen::Matrix4d covariance_of(Scratch& s, const EdgeColumns& edges, const Eigen::Vector4d& step,
+Eigen::Matrix4d covariance_of(EdgeScratch& s, const EdgeColumns& edges, const Eigen::Vector4d& step,
                               const Eigen::Matrix4d& inverse, double end, double weights) {
   s.cells.assign(static_cast<size_t>(edges.cells), Eigen::Vector4d::Zero());
   double answers = 0;
@@ -111,8 +111,8 @@ Eigen::Matrix4d covariance_of(Scratch& s, const EdgeColumns& edges, const Eigen:
   return covariance_of_cells(s.cells, Eigen::Matrix4d(inverse * growth_of(weights, answers)));
 }
 
-Scratch& scratch() {
-  static thread_local Scratch s;
+EdgeScratch& scratch() {
+  static thread_local EdgeScratch s;
   return s;
 }
 
@@ -120,7 +120,7 @@ Scratch& scratch() {
 
 EdgeFit fit_edges(const Image<uint8_t>& picture, const EdgeColumns& edges, const Similarity2& start,
                   const EdgeFitSearch& search) {
-  Scratch& s = scratch();
+  EdgeScratch& s = scratch();
   EdgeFit fit;
   fit.pose = start;
   const double to = std::ldexp(1.0, -search.level);
@@ -173,7 +173,7 @@ EdgeFit fit_edges(const Image<uint8_t>& picture, const EdgeColumns& edges, const
 
 SeenEdges see_edges(const Image<uint8_t>& picture, const EdgeColumns& edges, const Similarity2& pose,
                     double least_contrast, Rise rise) {
-  Scratch& s = scratch();
+  EdgeScratch& s = scratch();
   const EdgeFitSearch search{.least_contrast = least_contrast, .rise = rise};
   meet_edges(picture, edges, scan_at(pose, search, 2), s.met);
   SeenEdges seen;

@@ -177,7 +177,7 @@ void tell_of_others(const OutlineTarget& target, const Image<uint8_t>& silhouett
 
 Findings find(const OutlineTarget& target, const Survey& survey, const FindLimits& limits, Explain explain,
               Work* work) {
-  const TeachOutline& s = target.settings();
+  const OutlineSettings& s = target.settings();
   if (s.backdrop == Backdrop::unknown) {
     FindLimits any = limits;
     any.polarity = Polarity::per_edge;

@@ -11,7 +11,7 @@ constexpr int most_unknowns = grey_unknowns, first_light = first_light_unknown;
 using Matrix = Eigen::Matrix<double, most_unknowns, most_unknowns>;
 using Vector = Eigen::Matrix<double, most_unknowns, 1>;
 
-struct Scratch {
+struct GreyScratch {
   GreySamples samples;
   GreyColumns columns, weighted;
   std::vector<float> residuals, sizes, roots;  // roots of the weights
@@ -57,7 +57,7 @@ Solved solve(const GreyColumns& all, size_t count, const std::array<bool, most_u
 
 /// From the smaller four tenths of the residuals, which a cover that reaches in does not touch; every third
 /// one tells it well enough.
-double scatter_of(Scratch& s) {
+double scatter_of(GreyScratch& s) {
   s.sizes.clear();
   for (size_t i = 0; i < s.samples.count; i += 3) s.sizes.push_back(std::abs(s.residuals[i]));
   const auto at = s.sizes.begin() + static_cast<std::ptrdiff_t>(s.sizes.size() * 4 / 10);
@@ -67,7 +67,7 @@ double scatter_of(Scratch& s) {
 
 /// What the taught picture's noise adds to the products of the columns that a pose moves: its slope is noise
 /// as well, and taken for structure it would shorten every step and promise too much.
-Matrix noise_of_slopes(const Scratch& s, double noise_sigma, double gain) {
+Matrix noise_of_slopes(const GreyScratch& s, double noise_sigma, double gain) {
   constexpr double slope_noise = 2.163;  // mean square of the cardinal cubic spline's slope, over all places
   const GreyMoments m = moments_of(s.samples, s.roots);
   Matrix noise = Matrix::Zero();
@@ -80,7 +80,7 @@ Matrix noise_of_slopes(const Scratch& s, double noise_sigma, double gain) {
 
 /// Covariance of the unknowns from what the residuals of whole cells of the part add up to: right for noise
 /// that neighbouring pixels share, and for surfaces that differ a little, as well as for white noise.
-Matrix covariance_of(Scratch& s, const GreyModel& model, const Matrix& inverse) {
+Matrix grey_covariance_of(GreyScratch& s, const GreyModel& model, const Matrix& inverse) {
   constexpr auto per = static_cast<float>(1 / cell_size);
   const GreySamples& g = s.samples;
   const int across = static_cast<int>(model.nearest.width() / cell_size) + 2,
@@ -124,7 +124,7 @@ Similarity2 moved(const Similarity2& pose, const Vector& x) {
 
 GreyFit fit_greys(const Image<uint8_t>& picture, const GreyModel& model, const std::vector<float>& seen,
                   const Similarity2& start, bool free_angle, bool free_scale) {
-  static thread_local Scratch s;
+  static thread_local GreyScratch s;
   constexpr size_t least_pixels = 60;
   constexpr double far = 0.7, settled = 0.04;  // pixels
   const std::array<bool, most_unknowns> light_alone{false, false, false, false, true, true, true, true};
@@ -158,7 +158,8 @@ GreyFit fit_greys(const Image<uint8_t>& picture, const GreyModel& model, const s
     offset_alone[most_unknowns - 1] = true;
     if (step.squares > 0.5 * solve(s.weighted, count, offset_alone).squares) return fit;
     find_residuals(s.columns, shares_of(step.x), count, s.residuals);
-    const Matrix covariance = covariance_of(s, model, step.inverse * growth_of(weights.sum, weights.answers));
+    const Matrix covariance =
+        grey_covariance_of(s, model, step.inverse * growth_of(weights.sum, weights.answers));
     const double c = cos(fit.pose.angle), sn = sin(fit.pose.angle);
     const auto along = [&](double u, double v) {
       return fit.pose.scale *

@@ -62,13 +62,13 @@ Sighting sighting_of(const RimFit& fit, const Quality& q, const std::string& nam
 }
 
 /// A fit with what it is worth.
-struct Candidate {
+struct RimCandidate {
   RimFit fit;
   Quality quality;
 };
 
-std::vector<Candidate> candidates_of(const Survey& survey, const RimSearch& search, double diameter,
-                                     double tolerance, Work* work) {
+std::vector<RimCandidate> candidates_of(const Survey& survey, const RimSearch& search, double diameter,
+                                        double tolerance, Work* work) {
   std::vector<RimWave> waves;
   for (const RimGuess& guess : vote_for_rims(survey, search)) {
     if (work && work->stopped()) break;
@@ -76,7 +76,7 @@ std::vector<Candidate> candidates_of(const Survey& survey, const RimSearch& sear
   }
   std::stable_sort(waves.begin(), waves.end(),
                    [](const RimWave& a, const RimWave& b) { return a.met > b.met; });
-  std::vector<Candidate> all;
+  std::vector<RimCandidate> all;
   std::vector<RimWave> fitted;
   for (const RimWave& wave : waves) {
     if (work && work->stopped()) break;
@@ -89,8 +89,8 @@ std::vector<Candidate> candidates_of(const Survey& survey, const RimSearch& sear
     fitted.push_back(wave);
     const auto fit = fit_rim(survey, wave, search);
     if (!fit) continue;
-    const Candidate c{*fit, quality_of(*fit, diameter, tolerance)};
-    const auto same = std::find_if(all.begin(), all.end(), [&](const Candidate& other) {
+    const RimCandidate c{*fit, quality_of(*fit, diameter, tolerance)};
+    const auto same = std::find_if(all.begin(), all.end(), [&](const RimCandidate& other) {
       return distance(other.fit.centre, fit->centre) < 0.5 * fit->radius;
     });
     if (same == all.end())
@@ -98,8 +98,9 @@ std::vector<Candidate> candidates_of(const Survey& survey, const RimSearch& sear
     else if (c.quality.total > same->quality.total)
       *same = c;
   }
-  std::stable_sort(all.begin(), all.end(),
-                   [](const Candidate& a, const Candidate& b) { return a.quality.total > b.quality.total; });
+  std::stable_sort(all.begin(), all.end(), [](const RimCandidate& a, const RimCandidate& b) {
+    return a.quality.total > b.quality.total;
+  });
   return all;
 }
 
@@ -110,7 +111,7 @@ Box centres_of(const Survey& survey, const Region& region) {
 }
 
 RimSearch search_for(const MarkerTarget& target, const Survey& survey, const FindLimits& limits) {
-  const TeachMarker& s = target.settings();
+  const MarkerSettings& s = target.settings();
   const double radius = 0.5 * s.diameter, tolerance = s.tolerance / 100;
   return {.least_radius = radius * (1 - tolerance),
           .most_radius = radius * (1 + tolerance),
@@ -122,8 +123,8 @@ RimSearch search_for(const MarkerTarget& target, const Survey& survey, const Fin
           .centres = centres_of(survey, limits.region)};
 }
 
-std::vector<LimitMissed> limits_missed(const Candidate& c, const TeachMarker& s, const FindLimits& limits,
-                                       const Survey& survey) {
+std::vector<LimitMissed> limits_missed(const RimCandidate& c, const MarkerSettings& s,
+                                       const FindLimits& limits, const Survey& survey) {
   std::vector<LimitMissed> missed;
   const double percent = c.quality.diameter;
   if (c.fit.contrast < limits.least_contrast)
@@ -145,18 +146,18 @@ std::vector<LimitMissed> limits_missed(const Candidate& c, const TeachMarker& s,
 }
 
 /// What else is round there: of another size or tone, or outside the region.
-std::vector<Candidate> reasons_beyond(const MarkerTarget& target, const Survey& survey,
-                                      const FindLimits& limits, Work* work) {
-  const TeachMarker& s = target.settings();
-  std::vector<Candidate> all;
+std::vector<RimCandidate> reasons_beyond(const MarkerTarget& target, const Survey& survey,
+                                         const FindLimits& limits, Work* work) {
+  const MarkerSettings& s = target.settings();
+  std::vector<RimCandidate> all;
   for (const double factor : {1.0, 0.82, 1.22}) {
     RimSearch wide = search_for(target, survey, limits);
     wide.least_radius = 0.5 * s.diameter * factor * 0.88, wide.most_radius = 0.5 * s.diameter * factor * 1.12;
     wide.least_contrast = std::min(limits.least_contrast, std::max(3.0, 3 * survey.noise_sigma(0)));
     wide.least_votes = 0.25, wide.least_rim = 0.3, wide.most = 12;
     wide.centres = centres_of(survey, {});
-    for (Candidate& c : candidates_of(survey, wide, s.diameter, 30, work)) {
-      const auto same = [&](const Candidate& o) {
+    for (RimCandidate& c : candidates_of(survey, wide, s.diameter, 30, work)) {
+      const auto same = [&](const RimCandidate& o) {
         return distance(o.fit.centre, c.fit.centre) < 0.5 * c.fit.radius;
       };
       c.quality = quality_of(c.fit, s.diameter, s.tolerance);
@@ -164,13 +165,13 @@ std::vector<Candidate> reasons_beyond(const MarkerTarget& target, const Survey& 
       if (c.fit.rim > 0.35 && std::none_of(all.begin(), all.end(), same)) all.push_back(std::move(c));
     }
   }
-  std::stable_sort(all.begin(), all.end(), [](const Candidate& a, const Candidate& b) {
+  std::stable_sort(all.begin(), all.end(), [](const RimCandidate& a, const RimCandidate& b) {
     return a.fit.rim / (1 + a.fit.scatter) > b.fit.rim / (1 + b.fit.scatter);
   });
   return all;
 }
 
-void require_valid(const TeachMarker& s) {
+void require_valid(const MarkerSettings& s) {
   if (!(s.diameter == 0 || (s.diameter >= 8 && s.diameter <= 2000)))
     fail_argument(fmt::format("a marker's diameter of {:g} pixels must be from 8 to 2000, or 0 to learn it",
                               s.diameter));
@@ -189,20 +190,20 @@ const KindInfo& MarkerTarget::info() {
   return kind;
 }
 
-const std::vector<SettingRow<TeachMarker>>& MarkerTarget::rows() {
-  static const std::vector<SettingRow<TeachMarker>> rows{
+const std::vector<SettingRow<MarkerSettings>>& MarkerTarget::rows() {
+  static const std::vector<SettingRow<MarkerSettings>> rows{
       {"tone",
-       SettingWord<TeachMarker>{[](const TeachMarker& s) { return static_cast<int>(s.tone); },
-                                [](TeachMarker& s, int i) { s.tone = static_cast<MarkerTone>(i); },
-                                {"learn", "dark", "bright"}},
+       SettingWord<MarkerSettings>{[](const MarkerSettings& s) { return static_cast<int>(s.tone); },
+                                   [](MarkerSettings& s, int i) { s.tone = static_cast<MarkerTone>(i); },
+                                   {"learn", "dark", "bright"}},
        "dark for a hole, bright for a reflector; learn takes what the region shows"},
-      {"diameter", &TeachMarker::diameter, "pixels; 0 learns it from the region"},
-      {"tolerance", &TeachMarker::tolerance, "per cent that the diameter may differ"},
-      {"least_rim", &TeachMarker::least_rim, "per cent of the rim that must be seen"}};
+      {"diameter", &MarkerSettings::diameter, "pixels; 0 learns it from the region"},
+      {"tolerance", &MarkerSettings::tolerance, "per cent that the diameter may differ"},
+      {"least_rim", &MarkerSettings::least_rim, "per cent of the rim that must be seen"}};
   return rows;
 }
 
-MarkerTarget MarkerTarget::taught_from(const TeachingPicture& from, TeachMarker s) {
+MarkerTarget MarkerTarget::taught_from(const TeachingPicture& from, MarkerSettings s) {
   require_valid(s);
   TaughtPicture taught = cut_out(from, s.origin, 12);
   const Survey survey{Image<uint8_t>(taught.pixels)};
@@ -225,7 +226,7 @@ MarkerTarget MarkerTarget::taught_from(const TeachingPicture& from, TeachMarker 
                              .least_votes = 0.3,
                              .most = 8,
                              .centres = {box.x - corner.x, box.y - corner.y, box.width, box.height}};
-      for (const Candidate& c : candidates_of(survey, search, 2 * radius, 20, nullptr)) {
+      for (const RimCandidate& c : candidates_of(survey, search, 2 * radius, 20, nullptr)) {
         const bool in = from.region.contains(c.fit.centre + corner);
         const double worth = c.fit.contrast * c.fit.rim * c.fit.rim / (1 + 2 * c.fit.scatter);
         if (in && c.fit.rim > 0.4 && worth > best_worth) best = c.fit, best_dark = dark, best_worth = worth;
@@ -251,7 +252,7 @@ MarkerTarget MarkerTarget::taught_from(const TeachingPicture& from, TeachMarker 
   return target;
 }
 
-MarkerTarget::MarkerTarget(TaughtPicture taught, TeachMarker settings)
+MarkerTarget::MarkerTarget(TaughtPicture taught, MarkerSettings settings)
     : taught_(std::move(taught)), settings_(std::move(settings)) {
   require_valid(settings_);
   heron::require_valid(settings_.limits, 1);
@@ -288,11 +289,11 @@ Box MarkerTarget::extent() const {
 Findings find(const MarkerTarget& target, const Survey& survey, const FindLimits& limits, Explain explain,
               Work* work) {
   require_valid(limits, 1);
-  const TeachMarker& s = target.settings();
+  const MarkerSettings& s = target.settings();
   Findings findings;
   std::vector<Point2> told;
-  const auto take = [&](const std::vector<Candidate>& candidates, double least_told) {
-    for (const Candidate& c : candidates) {
+  const auto take = [&](const std::vector<RimCandidate>& candidates, double least_told) {
+    for (const RimCandidate& c : candidates) {
       const auto near = [&](Point2 p) { return distance(p, c.fit.centre) < 0.5 * c.fit.radius; };
       if (std::any_of(told.begin(), told.end(), near)) continue;
       std::vector<LimitMissed> missed = limits_missed(c, s, limits, survey);

@@ -45,7 +45,7 @@ Image<uint8_t> flipped(const Image<uint8_t>& picture) {
   return result;
 }
 
-void require_valid(const TeachOutline& s) {
+void require_valid(const OutlineSettings& s) {
   if (!(s.threshold >= 0 && s.threshold <= 200))
     fail_argument(
         fmt::format("threshold {:g} must be from 1 to 200 grey levels, or 0 to choose it", s.threshold));
@@ -87,7 +87,7 @@ std::array<int64_t, 256> histogram_of(const Image<uint8_t>& picture, const Image
 }
 
 /// Tone and threshold by what the region shows.
-void learn_threshold(TeachOutline& s, const TeachingPicture& from, const Image<uint8_t>* behind) {
+void learn_threshold(OutlineSettings& s, const TeachingPicture& from, const Image<uint8_t>* behind) {
   const BackdropLevel level = level_of(from.grey, behind);
   const Image<uint8_t> inside = from.region.mask(from.grey.width(), from.grey.height());
   double sum = 0, count = 0;
@@ -151,32 +151,33 @@ const KindInfo& OutlineTarget::info() {
   return kind;
 }
 
-const std::vector<SettingRow<TeachOutline>>& OutlineTarget::rows() {
-  static const std::vector<SettingRow<TeachOutline>> rows{
+const std::vector<SettingRow<OutlineSettings>>& OutlineTarget::rows() {
+  static const std::vector<SettingRow<OutlineSettings>> rows{
       {"backdrop",
-       SettingWord<TeachOutline>{[](const TeachOutline& s) { return static_cast<int>(s.backdrop); },
-                                 [](TeachOutline& s, int i) { s.backdrop = static_cast<Backdrop>(i); },
-                                 {"even", "picture", "unknown"}},
+       SettingWord<OutlineSettings>{[](const OutlineSettings& s) { return static_cast<int>(s.backdrop); },
+                                    [](OutlineSettings& s, int i) { s.backdrop = static_cast<Backdrop>(i); },
+                                    {"even", "picture", "unknown"}},
        "what lies behind: even brightness, as an empty picture shows it (--background), or unknown"},
       {"tone",
-       SettingWord<TeachOutline>{[](const TeachOutline& s) { return static_cast<int>(s.tone); },
-                                 [](TeachOutline& s, int i) { s.tone = static_cast<PartTone>(i); },
-                                 {"learn", "either", "bright", "dark"}},
+       SettingWord<OutlineSettings>{[](const OutlineSettings& s) { return static_cast<int>(s.tone); },
+                                    [](OutlineSettings& s, int i) { s.tone = static_cast<PartTone>(i); },
+                                    {"learn", "either", "bright", "dark"}},
        "how parts stand out; learn takes what the region shows"},
-      {"threshold", &TeachOutline::threshold, "grey levels from the background; 0 chooses"},
-      {"level", &TeachOutline::level, "of the background at teaching; the threshold follows the light by it"},
-      {"mirrored", &TeachOutline::mirrored, "finds the mirrored shape too; else it is a miss"},
-      {"least_area", &TeachOutline::least_area, "per cent of the taught area; 0: any"},
-      {"most_area", &TeachOutline::most_area, "per cent of the taught area; 0: any"},
-      {"most_deviation", &TeachOutline::most_deviation,
+      {"threshold", &OutlineSettings::threshold, "grey levels from the background; 0 chooses"},
+      {"level", &OutlineSettings::level,
+       "of the background at teaching; the threshold follows the light by it"},
+      {"mirrored", &OutlineSettings::mirrored, "finds the mirrored shape too; else it is a miss"},
+      {"least_area", &OutlineSettings::least_area, "per cent of the taught area; 0: any"},
+      {"most_area", &OutlineSettings::most_area, "per cent of the taught area; 0: any"},
+      {"most_deviation", &OutlineSettings::most_deviation,
        "pixels that the outline may lie off anywhere; 0: any"},
-      {"least_flaw", &TeachOutline::least_flaw,
+      {"least_flaw", &OutlineSettings::least_flaw,
        "square pixels from which on a missing or extra piece is told"},
-      {"most_flaw", &TeachOutline::most_flaw, "square pixels that all of them may sum up to; 0: any"}};
+      {"most_flaw", &OutlineSettings::most_flaw, "square pixels that all of them may sum up to; 0: any"}};
   return rows;
 }
 
-OutlineTarget OutlineTarget::taught_from(const TeachingPicture& from, TeachOutline s) {
+OutlineTarget OutlineTarget::taught_from(const TeachingPicture& from, OutlineSettings s) {
   require_valid(s);
   if (!from.backgrounds.empty()) s.backdrop = Backdrop::picture;
   if (s.backdrop == Backdrop::picture && from.backgrounds.empty())
@@ -198,7 +199,7 @@ OutlineTarget OutlineTarget::taught_from(const TeachingPicture& from, TeachOutli
   return {std::move(taught), std::move(s)};
 }
 
-OutlineTarget::OutlineTarget(TaughtPicture taught, TeachOutline settings)
+OutlineTarget::OutlineTarget(TaughtPicture taught, OutlineSettings settings)
     : taught_(std::move(taught)), settings_(std::move(settings)) {
   require_valid(settings_);
   heron::require_valid(settings_.limits, 1);
@@ -235,7 +236,7 @@ OutlineTarget::OutlineTarget(TaughtPicture taught, TeachOutline settings)
       area_ += mask(x, y) != 0;
       if (!taught_.mask(x, y)) band(x, y) = 0;
     }
-  TeachPattern how{.name = settings_.name, .limits = settings_.limits};
+  PatternSettings how{.name = settings_.name, .limits = settings_.limits};
   how.least_strength = settings_.backdrop == Backdrop::unknown ? 0 : 24;
   Image<uint8_t> other = flipped(taught_.pixels), other_band = flipped(band);
   const double height = taught_.pixels.height() - 1;

@@ -10,7 +10,6 @@
 namespace heron {
 namespace {
 
-constexpr double pi = std::numbers::pi;
 constexpr int first_rays = 48;
 
 struct RayHit {
@@ -24,7 +23,7 @@ std::vector<RayHit> hits_along_rays(const Image<uint8_t>& picture, const RimWave
   std::vector<RayHit> hits;
   std::vector<double> v;
   for (int i = 0; i < rays; ++i) {
-    const double turn = 2 * pi * i / rays, r = wave.at(turn), first = std::max(1.0, r - less);
+    const double turn = 2 * std::numbers::pi * i / rays, r = wave.at(turn), first = std::max(1.0, r - less);
     const Point2 u = unit(radians(turn));
     const int count = static_cast<int>((r + more - first) / step) + 1;
     v.clear();
@@ -120,7 +119,8 @@ class GreyRim {
         dark_(dark),
         least_contrast_(least_contrast),
         noise_(std::max(noise, 0.3)),
-        sectors_(static_cast<size_t>(std::clamp(static_cast<int>(2 * pi * start.radius / 9), 8, 64))),
+        sectors_(static_cast<size_t>(
+            std::clamp(static_cast<int>(2 * std::numbers::pi * start.radius / 9), 8, 64))),
         seen_(sectors_, true) {}
 
   std::optional<RimFit> run() {
@@ -195,11 +195,12 @@ class GreyRim {
         const double z = (away + fit_.blur * fit_.blur / (2 * r)) / fit_.blur;
         Pixel pixel;
         const double turn = std::atan2(e.y, e.x);
-        pixel.sector = std::min(sectors_ - 1, static_cast<size_t>((turn < 0 ? turn + 2 * pi : turn) /
-                                                                  (2 * pi) * static_cast<double>(sectors_)));
+        pixel.sector = std::min(sectors_ - 1,
+                                static_cast<size_t>((turn < 0 ? turn + 2 * std::numbers::pi : turn) /
+                                                    (2 * std::numbers::pi) * static_cast<double>(sectors_)));
         pixel.grey = picture_(x, y);
         pixel.phi = 0.5 * std::erfc(-z * std::numbers::sqrt2 / 2);
-        const double bell = std::exp(-0.5 * z * z) / std::sqrt(2 * pi) / fit_.blur;
+        const double bell = std::exp(-0.5 * z * z) / std::sqrt(2 * std::numbers::pi) / fit_.blur;
         const Point2 normal = slope / steep;
         // d away: the centre moves it by -normal, r by -1, a and b by the ellipse's own turn.
         const double stretch_a = -(normal.x * e.x - normal.y * e.y),
@@ -401,7 +402,7 @@ std::optional<RimWave> settle_rim(const Survey& survey, const RimGuess& guess, c
   if (!circle) return std::nullopt;
   wave = *circle;
   for (;;) {
-    const int rays = std::clamp(static_cast<int>(2 * pi * wave.radius / 2), 32, 128);
+    const int rays = std::clamp(static_cast<int>(2 * std::numbers::pi * wave.radius / 2), 32, 128);
     int near = 0;
     // Narrow from the start: an edge that cuts a part of the rim off runs near it at its ends.
     for (const double within : {1.6, 1.2, 1.2}) {

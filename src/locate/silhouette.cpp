@@ -22,7 +22,7 @@ constexpr double background_value = 40;  // of the silhouette, where nothing dif
 
 double share(int at, int size) { return size > 1 ? 2.0 * at / (size - 1) - 1 : 0; }
 
-double median_of(std::vector<double> values) {
+double middle_value(std::vector<double> values) {
   const auto middle = values.begin() + static_cast<ptrdiff_t>(values.size() / 2);
   std::nth_element(values.begin(), middle, values.end());
   return *middle;
@@ -56,7 +56,7 @@ BackdropLevel level_of(const ImageView<const uint8_t>& picture, const Image<uint
     if (values[i + half] - values[i] < values[tightest + half] - values[tightest]) tightest = i;
   const std::vector<double> dense(values.begin() + static_cast<ptrdiff_t>(tightest),
                                   values.begin() + static_cast<ptrdiff_t>(tightest + half + 1));
-  level.terms[0] = median_of(dense);
+  level.terms[0] = middle_value(dense);
   double scale = std::max(dense.back() - dense.front(), behind ? 0.02 : 3.0);
   for (int round = 0; round < 12; ++round) {
     Eigen::Matrix<double, 6, 6> normal = Eigen::Matrix<double, 6, 6>::Identity() * 1e-6;
@@ -74,7 +74,7 @@ BackdropLevel level_of(const ImageView<const uint8_t>& picture, const Image<uint
     if (!next.allFinite()) break;
     Eigen::Map<Vector6>(level.terms.data()) = next;
     // Down towards what the background itself scatters by, never below what a camera does.
-    scale = std::max({0.7 * scale, std::min(scale, 1.5 * 1.4826 * median_of(off)), behind ? 0.01 : 1.0});
+    scale = std::max({0.7 * scale, std::min(scale, 1.5 * 1.4826 * middle_value(off)), behind ? 0.01 : 1.0});
   }
   return level;
 }

@@ -142,7 +142,7 @@ FindLimits limits_of(const std::string& word) {
   return with_kind(word, []<class Kind>(Kind*) { return typename Kind::Settings{}.limits; });
 }
 
-Target teach(const std::string& word, const TeachingPicture& picture, const TargetWords& words) {
+Target teach_target(const std::string& word, const TeachingPicture& picture, const TargetWords& words) {
   return with_kind(word, [&]<class Kind>(Kind*) -> Target {
     require_usable(picture, Kind::info());
     return Kind::taught_from(picture, settings_from<Kind>(words));

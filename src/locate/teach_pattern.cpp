@@ -118,13 +118,14 @@ const KindInfo& PatternTarget::info() {
   return kind;
 }
 
-const std::vector<SettingRow<TeachPattern>>& PatternTarget::rows() {
-  static const std::vector<SettingRow<TeachPattern>> rows{
-      {"least_strength", &TeachPattern::least_strength,
+const std::vector<SettingRow<PatternSettings>>& PatternTarget::rows() {
+  static const std::vector<SettingRow<PatternSettings>> rows{
+      {"least_strength", &PatternSettings::least_strength,
        "grey levels over two pixels from which on an edge is taught; 0 chooses"},
-      {"detail", &TeachPattern::detail,
+      {"detail", &PatternSettings::detail,
        "0 teaches every edge; 1, 2, 3 only those that a picture halved so often still shows"},
-      {"height_step_mm", &TeachPattern::height_step_mm, "millimetres a level of a relief; 0: grey levels"}};
+      {"height_step_mm", &PatternSettings::height_step_mm,
+       "millimetres a level of a relief; 0: grey levels"}};
   return rows;
 }
 
@@ -132,11 +133,12 @@ std::vector<Figure> PatternTarget::facts() const {
   return {{"edges", static_cast<double>(levels_[0].size())}, {"strength", strength()}};
 }
 
-PatternTarget::PatternTarget(Image<uint8_t> pixels, Image<uint8_t> mask, Point2 origin, TeachPattern settings)
+PatternTarget::PatternTarget(Image<uint8_t> pixels, Image<uint8_t> mask, Point2 origin,
+                             PatternSettings settings)
     : PatternTarget(TaughtPicture{.pixels = std::move(pixels), .mask = std::move(mask), .origin = origin},
                     std::move(settings)) {}
 
-PatternTarget::PatternTarget(TaughtPicture taught, TeachPattern settings)
+PatternTarget::PatternTarget(TaughtPicture taught, PatternSettings settings)
     : taught_(std::move(taught)), settings_(std::move(settings)) {
   const Image<uint8_t>&pixels = taught_.pixels, &mask = taught_.mask;
   const Point2 origin = taught_.origin;
@@ -222,11 +224,11 @@ PatternTarget::PatternTarget(TaughtPicture taught, TeachPattern settings)
 }
 
 PatternTarget teach_pattern(const ImageView<const uint8_t>& picture, const Region& region,
-                            TeachPattern settings, const ImageView<const uint8_t>& valid) {
+                            PatternSettings settings, const ImageView<const uint8_t>& valid) {
   return PatternTarget::taught_from({.grey = picture, .region = region, .valid = valid}, std::move(settings));
 }
 
-PatternTarget PatternTarget::taught_from(const TeachingPicture& picture, TeachPattern settings) {
+PatternTarget PatternTarget::taught_from(const TeachingPicture& picture, PatternSettings settings) {
   return {cut_out(picture, settings.origin), std::move(settings)};
 }
 

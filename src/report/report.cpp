@@ -47,6 +47,7 @@ void add_findings(Report& report, Findings findings, const Frames& frames, const
     report.parts.push_back(std::move(part));
   }
   std::move(findings.misses.begin(), findings.misses.end(), std::back_inserter(report.misses));
+  std::move(findings.profiles.begin(), findings.profiles.end(), std::back_inserter(report.profiles));
 }
 
 }  // namespace heron

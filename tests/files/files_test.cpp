@@ -168,7 +168,7 @@ TEST_CASE("a file is written whole or what stood there stays") {
 
 TEST_CASE("a target comes back with its edges, and an edit in a paint program is noticed and followed") {
   TemporaryFolder folder;
-  TeachPattern settings{.name = "letter \"L\"", .origin = Point2{40.5, 70.25}};
+  PatternSettings settings{.name = "letter \"L\"", .origin = Point2{40.5, 70.25}};
   settings.limits.angle = {-30_deg, degrees(45.5)};
   settings.limits.least_score = 71.25;
   const PatternTarget target = teach_pattern(letter(), Region::rectangle({15, 8, 90, 86}), settings);

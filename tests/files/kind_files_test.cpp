@@ -31,7 +31,7 @@ struct Studio {
     TeachingPicture from{.grey = grey, .region = Region::rectangle(view.parts[0].pixel, width, height, {})};
     if (const auto* color = std::get_if<Image<Rgb>>(&picture.pixels)) from.color = *color;
     if (background) from.backgrounds = {*background};
-    return teach(kind, from, words);
+    return teach_target(kind, from, words);
   }
 };
 
@@ -44,7 +44,7 @@ Studio studio_of(const std::string& kind) {
 }
 
 /// The same finds before and after the file.
-void check_same(const Target& target, const std::string& path, const Picture& picture) {
+void check_same_kind(const Target& target, const std::string& path, const Picture& picture) {
   save_target(path, target);
   const LoadedTarget back = load_target(path);
   CHECK_FALSE(back.edited);
@@ -72,15 +72,15 @@ TEST_CASE("targets of every kind come back from their files as they were") {
   limits.least_score = 61.25, limits.count = 2;
   const TargetWords words{.name = "a \"tile\"", .limits = limits, .place = {.height_mm = 2.5}};
   const Studio glaze = studio_of("color"), blank = studio_of("outline"), bore = studio_of("marker");
-  check_same(glaze.taught("color", 40, 40, words), folder / "color.png", glaze.picture);
-  check_same(blank.taught("outline", 220, 160, words), folder / "outline.png", blank.picture);
-  check_same(bore.taught("marker", 96, 96, words), folder / "marker.png", bore.picture);
+  check_same_kind(glaze.taught("color", 40, 40, words), folder / "color.png", glaze.picture);
+  check_same_kind(blank.taught("outline", 220, 160, words), folder / "outline.png", blank.picture);
+  check_same_kind(bore.taught("marker", 96, 96, words), folder / "marker.png", bore.picture);
   // An empty background travels with the outline.
   render::StudioView empty = blank.view;
   empty.scene.pieces.clear();
   const Image<uint8_t> behind = Studio(empty).grey;
   const Target with = blank.taught("outline", 220, 160, words, &behind);
-  check_same(with, folder / "behind.png", blank.picture);
+  check_same_kind(with, folder / "behind.png", blank.picture);
   PngContent content = decode_png(read_file(folder / "behind.png"), "behind.png");
   REQUIRE(content.extras.size() == 1);
   CHECK(content.extras[0].name == "background");

@@ -31,7 +31,8 @@ TEST_CASE("every setting of a target comes back to the same number") {
   TemporaryFolder folder;
   for (const Polarity polarity :
        {Polarity::as_taught, Polarity::inverted, Polarity::either, Polarity::per_edge}) {
-    TeachPattern settings{.name = "plate", .least_strength = 1.0 / 3, .detail = 1, .height_step_mm = 0.0123};
+    PatternSettings settings{
+        .name = "plate", .least_strength = 1.0 / 3, .detail = 1, .height_step_mm = 0.0123};
     settings.limits = {.angle = {-10_deg, degrees(33.3)},
                        .scale = {0.9, 1.1},
                        .least_score = 61.7,
@@ -47,7 +48,7 @@ TEST_CASE("every setting of a target comes back to the same number") {
     CHECK_FALSE(back.edited);
     CHECK_FALSE(back.resized);
     CHECK_FALSE(back.settings_lost);
-    const TeachPattern& s = back.target.as<PatternTarget>()->settings();
+    const PatternSettings& s = back.target.as<PatternTarget>()->settings();
     CHECK(s.least_strength == settings.least_strength);
     CHECK(s.detail == 1);
     CHECK(s.height_step_mm == 0.0123);

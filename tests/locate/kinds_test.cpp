@@ -12,12 +12,12 @@ using support::error_of;
 
 namespace {
 
-struct Shot {
+struct StudioShot {
   StudioView view;
   Picture picture;
   Image<uint8_t> grey;
 
-  explicit Shot(const StudioView& v, uint64_t seed = 1) : view(v) {
+  explicit StudioShot(const StudioView& v, uint64_t seed = 1) : view(v) {
     render::Random random(seed);
     picture = render::picture_of(view, random);
     grey = grey_levels(picture);
@@ -29,37 +29,37 @@ struct Shot {
   }
 };
 
-Shot glaze(uint64_t seed, const StudioFilling& filling) {
+StudioShot glaze(uint64_t seed, const StudioFilling& filling) {
   render::Random random(seed);
-  return Shot(render::glazed_tiles(random, filling), seed);
+  return StudioShot(render::glazed_tiles(random, filling), seed);
 }
-Shot blanks(uint64_t seed, const StudioFilling& filling) {
+StudioShot blanks(uint64_t seed, const StudioFilling& filling) {
   render::Random random(seed);
-  return Shot(render::leaf_blanks(random, filling), seed);
+  return StudioShot(render::leaf_blanks(random, filling), seed);
 }
-Shot frame(uint64_t seed, const StudioFilling& filling, bool stud = false) {
+StudioShot frame(uint64_t seed, const StudioFilling& filling, bool stud = false) {
   render::Random random(seed);
-  return Shot(render::door_frame(random, filling, stud), seed);
+  return StudioShot(render::door_frame(random, filling, stud), seed);
 }
 
 const Target& teal() {
   static const Target target =
-      teach("color", glaze(3, {.parts = 1, .turned = 0}).teaching(40, 40), {.name = "teal"});
+      teach_target("color", glaze(3, {.parts = 1, .turned = 0}).teaching(40, 40), {.name = "teal"});
   return target;
 }
 const Target& blank() {
-  static const Shot shot = blanks(3, {.parts = 1, .turned = 0});
+  static const StudioShot shot = blanks(3, {.parts = 1, .turned = 0});
   static const Target target =
-      teach("outline", shot.teaching(220, 160), {.name = "blank", .origin = shot.view.parts[0].pixel});
+      teach_target("outline", shot.teaching(220, 160), {.name = "blank", .origin = shot.view.parts[0].pixel});
   return target;
 }
 const Target& bore() {
-  static const Target target = teach("marker", frame(3, {}).teaching(96, 96), {.name = "bore"});
+  static const Target target = teach_target("marker", frame(3, {}).teaching(96, 96), {.name = "bore"});
   return target;
 }
 
 /// Parts of the view that a sighting lies on, within `near` pixels; the others are wrong.
-int right_of(const Shot& shot, const Findings& found, double near) {
+int right_of(const StudioShot& shot, const Findings& found, double near) {
   int right = 0;
   for (const render::StudioPart& part : shot.view.parts)
     right += std::any_of(found.sightings.begin(), found.sightings.end(), [&](const Sighting& s) {
@@ -73,7 +73,7 @@ int right_of(const Shot& shot, const Findings& found, double near) {
 TEST_CASE(
     "regions of the taught glaze are found in hard light, with area and centroid, and nothing else is") {
   for (uint64_t seed = 50; seed < 54; ++seed) {
-    const Shot shot = glaze(seed, {.hard = seed > 50, .parts = 3});
+    const StudioShot shot = glaze(seed, {.hard = seed > 50, .parts = 3});
     const Findings found = find(teal(), survey_of(teal(), shot.picture));
     CHECK(found.sightings.size() == 3);
     CHECK(right_of(shot, found, seed > 50 ? 0.5 : 0.08) == 3);
@@ -82,12 +82,12 @@ TEST_CASE(
         if (distance({s.x, s.y}, part.pixel) < 1)
           CHECK(*s.figure("area") == doctest::Approx(part.area_px).epsilon(0.02));
   }
-  const Shot none = glaze(60, {.empty = true});
+  const StudioShot none = glaze(60, {.empty = true});
   CHECK(find(teal(), survey_of(teal(), none.picture)).sightings.empty());
 }
 
 TEST_CASE("a color's limits are strict, and each miss names the one that turned a region away") {
-  const Shot shot = glaze(50, {.parts = 3});
+  const StudioShot shot = glaze(50, {.parts = 3});
   const Survey survey = survey_of(teal(), shot.picture);
   FindLimits one = teal().limits();
   one.count = 1;
@@ -113,16 +113,16 @@ TEST_CASE("a color's limits are strict, and each miss names the one that turned 
 }
 
 TEST_CASE("a color is learned only from one, apart from what is not meant") {
-  const Shot shot = glaze(3, {.parts = 1, .turned = 0});
+  const StudioShot shot = glaze(3, {.parts = 1, .turned = 0});
   TeachingPicture grey_part = shot.teaching(40, 40);
   grey_part.region = Region::rectangle({2, 2, 40, 30});
-  CHECK(contains(error_of([&] { teach("color", grey_part, {.name = "x"}); }), "no color"));
+  CHECK(contains(error_of([&] { teach_target("color", grey_part, {.name = "x"}); }), "no color"));
   TeachingPicture both = shot.teaching(40, 40);
   both.counter_samples = {both.region};
-  CHECK(contains(error_of([&] { teach("color", both, {.name = "x"}); }), "contradict"));
+  CHECK(contains(error_of([&] { teach_target("color", both, {.name = "x"}); }), "contradict"));
   TeachingPicture without = shot.teaching(40, 40);
   without.color = {};
-  CHECK(contains(error_of([&] { teach("color", without, {.name = "x"}); }), "picture is grey"));
+  CHECK(contains(error_of([&] { teach_target("color", without, {.name = "x"}); }), "picture is grey"));
   const Survey grey{Image<uint8_t>(shot.grey)};
   CHECK(contains(error_of([&] { find(teal(), grey); }), "needs a color picture"));
   FindLimits turned = teal().limits();
@@ -134,21 +134,21 @@ TEST_CASE("a white patch holds the colors steady when the lamp changes its color
   render::Random random(9);
   StudioView view = render::glazed_tiles(random, {.parts = 1, .turned = 0});
   view.scene.pieces.push_back({render::rectangle(14, 14), {-140, 110, {}}, 0.8});
-  const Shot before(view);
+  const StudioShot before(view);
   const Point2 white = view.scene.camera.project({-140, 110, 0});
   const std::vector<double> patch{white.x - 20, white.y - 20, 40, 40};
   const Target steady =
-      teach("color", before.teaching(40, 40), {.name = "teal", .settings = {{"white_patch", patch}}});
-  const Target plain = teach("color", before.teaching(40, 40), {.name = "teal"});
+      teach_target("color", before.teaching(40, 40), {.name = "teal", .settings = {{"white_patch", patch}}});
+  const Target plain = teach_target("color", before.teaching(40, 40), {.name = "teal"});
   view.scene.light.tint = {1.25, 0.95, 0.55};
-  const Shot after(view);
+  const StudioShot after(view);
   CHECK(right_of(after, find(steady, survey_of(steady, after.picture)), 1) == 1);
   CHECK(right_of(after, find(plain, survey_of(plain, after.picture)), 1) == 0);
 }
 
 TEST_CASE("silhouettes are found at any angle to a fiftieth of a pixel, and mirrored ones are told apart") {
   for (uint64_t seed = 70; seed < 73; ++seed) {
-    const Shot shot = blanks(seed, {.parts = 3});
+    const StudioShot shot = blanks(seed, {.parts = 3});
     const Findings found = find(blank(), survey_of(blank(), shot.picture));
     CHECK(found.sightings.size() == 3);
     CHECK(right_of(shot, found, 0.05) == 3);
@@ -161,11 +161,11 @@ TEST_CASE("silhouettes are found at any angle to a fiftieth of a pixel, and mirr
         }
   }
   // A mirrored blank alone.
-  const Shot taught = blanks(3, {.parts = 1, .turned = 0});
+  const StudioShot taught = blanks(3, {.parts = 1, .turned = 0});
   StudioView other = taught.view;
   const Pose2 place = other.scene.pieces[0].world_from_piece;
   other.scene.pieces = {{render::mirrored(other.scene.pieces[0].outline), place, 0.6}};
-  const Shot mirrored(other);
+  const StudioShot mirrored(other);
   const Survey survey = survey_of(blank(), mirrored.picture);
   const Findings none = find(blank(), survey);
   CHECK(none.sightings.empty());
@@ -177,13 +177,13 @@ TEST_CASE("silhouettes are found at any angle to a fiftieth of a pixel, and mirr
 }
 
 TEST_CASE("a bite out of a silhouette is told with its place and area, and fails where a limit says so") {
-  const Shot taught = blanks(3, {.parts = 1, .turned = 0});
+  const StudioShot taught = blanks(3, {.parts = 1, .turned = 0});
   StudioView view = taught.view;
   const Pose2 place = view.scene.pieces[0].world_from_piece;
   // A notch of the tray's brightness at the stem's end, and a crumb that touches the other side.
   view.scene.pieces.push_back({render::disc(2.5), place * Pose2{0, -9.5, {}}, 0.22});
   view.scene.pieces.push_back({render::disc(2), place * Pose2{2, 16.5, {}}, 0.6});
-  const Shot bitten(view);
+  const StudioShot bitten(view);
   const Survey survey = survey_of(blank(), bitten.picture);
   const Findings found = find(blank(), survey);
   REQUIRE(right_of(bitten, found, 0.2) == 1);
@@ -202,7 +202,7 @@ TEST_CASE("a bite out of a silhouette is told with its place and area, and fails
 }
 
 TEST_CASE("an empty picture behind the parts carries a background that is anything but even") {
-  Shot taught = blanks(3, {.parts = 1, .turned = 0});
+  StudioShot taught = blanks(3, {.parts = 1, .turned = 0});
   StudioView view = taught.view, empty = view;
   for (StudioView* v : {&view, &empty}) {
     auto stripes = std::vector<render::Piece>{};
@@ -210,24 +210,24 @@ TEST_CASE("an empty picture behind the parts carries a background that is anythi
     v->scene.pieces.insert(v->scene.pieces.begin(), stripes.begin(), stripes.end());
   }
   empty.scene.pieces.resize(15);
-  const Shot shot(view), behind(empty, 2);
+  const StudioShot shot(view), behind(empty, 2);
   TeachingPicture from = shot.teaching(220, 160);
   from.backgrounds = {behind.grey};
-  const Target target = teach("outline", from, {.name = "blank", .origin = view.parts[0].pixel});
+  const Target target = teach_target("outline", from, {.name = "blank", .origin = view.parts[0].pixel});
   view.scene.light = {0.7, {0.3, -0.2}, 0.1};  // the lamp drifts
-  const Shot later(view, 3);
+  const StudioShot later(view, 3);
   CHECK(right_of(later, find(target, survey_of(target, later.picture)), 0.1) == 1);
   const Survey small{Image<uint8_t>(100, 80)};
   CHECK(contains(error_of([&] { find(target, small); }), "1280 x 1024 pixels, the picture 100 x 80"));
   from.backgrounds = {small.level(0)};
-  CHECK(contains(error_of([&] { teach("outline", from, {.name = "x"}); }), "same camera"));
+  CHECK(contains(error_of([&] { teach_target("outline", from, {.name = "x"}); }), "same camera"));
   from = shot.teaching(60, 40);
-  CHECK(contains(error_of([&] { teach("outline", from, {.name = "x"}); }), "teach:"));
+  CHECK(contains(error_of([&] { teach_target("outline", from, {.name = "x"}); }), "teach:"));
 }
 
 TEST_CASE("a bore is found among slots and bolts, partly hidden, with a quality that says why") {
   for (uint64_t seed = 80; seed < 86; ++seed) {
-    const Shot shot = frame(seed, {.hard = true});
+    const StudioShot shot = frame(seed, {.hard = true});
     const Findings found = find(bore(), survey_of(bore(), shot.picture));
     CHECK(found.sightings.size() == 1);
     CHECK(right_of(shot, found, 0.3) == 1);
@@ -237,7 +237,7 @@ TEST_CASE("a bore is found among slots and bolts, partly hidden, with a quality 
       CHECK(*s.figure("quality.total") == doctest::Approx(s.score));
     }
   }
-  const Shot none = frame(90, {.hard = true, .empty = true});
+  const StudioShot none = frame(90, {.hard = true, .empty = true});
   CHECK(find(bore(), survey_of(bore(), none.picture)).sightings.empty());
 }
 
@@ -278,7 +278,7 @@ TEST_CASE("a marker's centre reaches the bound that noise sets, and its sigma is
 }
 
 TEST_CASE("what is no marker is told by what it lacks, and teaching without one says so") {
-  const Shot shot = frame(3, {});
+  const StudioShot shot = frame(3, {});
   const Survey survey = survey_of(bore(), shot.picture);
   const Target narrow = bore().with(std::map<std::string, SettingValue>{{"diameter", 80.0}});
   const Findings found = find(narrow, survey);
@@ -289,15 +289,15 @@ TEST_CASE("what is no marker is told by what it lacks, and teaching without one 
   }));
   TeachingPicture nothing = shot.teaching(96, 96);
   nothing.region = Region::rectangle({5, 5, 60, 60});
-  CHECK(contains(error_of([&] { teach("marker", nothing, {.name = "x"}); }), "nothing round"));
+  CHECK(contains(error_of([&] { teach_target("marker", nothing, {.name = "x"}); }), "nothing round"));
   for (const auto& [name, value] : {std::pair{"diameter", 3.0}, {"tolerance", 90.0}, {"least_rim", 5.0}})
     CHECK_THROWS_AS(bore().with(std::map<std::string, SettingValue>{{name, value}}), Error);
   CHECK(contains(error_of([] {
                    bore().with(std::map<std::string, SettingValue>{{"space", 1.0}});
                  }),
                  "it has: tone, diameter, tolerance, least_rim"));
-  CHECK(
-      contains(error_of([&] { teach("edgy", nothing, {}); }), "there are: pattern, outline, color, marker"));
+  CHECK(contains(error_of([&] { teach_target("edgy", nothing, {}); }),
+                 "there are: pattern, outline, color, marker"));
   nothing.backgrounds = {nothing.grey};
-  CHECK(contains(error_of([&] { teach("marker", nothing, {}); }), "no use for an empty background"));
+  CHECK(contains(error_of([&] { teach_target("marker", nothing, {}); }), "no use for an empty background"));
 }

@@ -240,7 +240,7 @@ TEST_CASE("wrong calls are refused by name") {
   refuses({.least_contrast = NAN}, "contrast");
   const Image<uint8_t> picture = Tray{.pieces = leaf_tile({}), .seed = 53}.take();
   const Region region = Region::rectangle({100, 120, 220, 180});
-  const auto refuses_to_teach = [&](const TeachPattern& settings, const char* words) {
+  const auto refuses_to_teach = [&](const PatternSettings& settings, const char* words) {
     CHECK_THROWS_WITH_AS(teach_pattern(picture, region, settings), doctest::Contains(words), Error);
   };
   refuses_to_teach({.least_strength = NAN}, "strength");

@@ -11,7 +11,7 @@ class Survey;
 class Work;
 
 /// How a color is taught and what regions of it are found.
-struct TeachColor {
+struct ColorSettings {
   std::string name = "color";
   std::optional<Point2> origin = {};  ///< of the sample; without meaning for what is found
   /// Where the range lies; chosen where it separates best while `first` to `third` are empty.
@@ -40,17 +40,17 @@ struct ColorSeparation {
 /// A range of color, learned from samples and counter-samples.
 class ColorTarget {
  public:
-  using Settings = TeachColor;
+  using Settings = ColorSettings;
   static const KindInfo& info();
-  static const std::vector<SettingRow<TeachColor>>& rows();
+  static const std::vector<SettingRow<ColorSettings>>& rows();
   /// Learns from the region of a color picture, and from counter-samples in it; without any, from the rest of
   /// the picture. When a region holds more than one color, the one that most of it has is learned. Throws
   /// Error{invalid_argument} for a sample without color, or one that its counter-samples contradict.
-  static ColorTarget taught_from(const TeachingPicture& picture, TeachColor settings);
-  ColorTarget(TaughtPicture taught, TeachColor settings);
+  static ColorTarget taught_from(const TeachingPicture& picture, ColorSettings settings);
+  ColorTarget(TaughtPicture taught, ColorSettings settings);
 
   const TaughtPicture& taught() const { return taught_; }
-  const TeachColor& settings() const { return settings_; }
+  const ColorSettings& settings() const { return settings_; }
   ColorRange range() const;
   /// Every space's separation, as it was measured at teaching; empty for a target from a file.
   const std::vector<ColorSeparation>& separations() const { return separations_; }
@@ -61,7 +61,7 @@ class ColorTarget {
 
  private:
   TaughtPicture taught_;
-  TeachColor settings_;
+  ColorSettings settings_;
   std::vector<ColorSeparation> separations_;
   std::vector<Figure> learned_;
 };

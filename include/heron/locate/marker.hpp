@@ -17,7 +17,7 @@ enum class MarkerTone {
 };
 
 /// How a round marker is taught.
-struct TeachMarker {
+struct MarkerSettings {
   std::string name = "marker";
   std::optional<Point2> origin = {};  ///< unused: a marker's position is its centre
   MarkerTone tone = MarkerTone::learn;
@@ -31,16 +31,16 @@ struct TeachMarker {
 /// A round hole or reflector of known diameter.
 class MarkerTarget {
  public:
-  using Settings = TeachMarker;
+  using Settings = MarkerSettings;
   static const KindInfo& info();
-  static const std::vector<SettingRow<TeachMarker>>& rows();
+  static const std::vector<SettingRow<MarkerSettings>>& rows();
   /// Learns tone and diameter from the most distinct round thing inside the region, unless they are given.
   /// Throws Error{invalid_argument} when there is none.
-  static MarkerTarget taught_from(const TeachingPicture& picture, TeachMarker settings);
-  MarkerTarget(TaughtPicture taught, TeachMarker settings);
+  static MarkerTarget taught_from(const TeachingPicture& picture, MarkerSettings settings);
+  MarkerTarget(TaughtPicture taught, MarkerSettings settings);
 
   const TaughtPicture& taught() const { return taught_; }
-  const TeachMarker& settings() const { return settings_; }
+  const MarkerSettings& settings() const { return settings_; }
   std::vector<Figure> facts() const;
   std::vector<Trace> traces() const;
   Box extent() const;
@@ -48,7 +48,7 @@ class MarkerTarget {
 
  private:
   TaughtPicture taught_;
-  TeachMarker settings_;
+  MarkerSettings settings_;
   std::vector<Figure> learned_;
 };
 

@@ -21,7 +21,7 @@ enum class PartTone {
 };
 
 /// How an outline is taught.
-struct TeachOutline {
+struct OutlineSettings {
   std::string name = "outline";
   std::optional<Point2> origin = {};  ///< the region's centre unless given
   Backdrop backdrop = Backdrop::even;
@@ -42,17 +42,17 @@ struct TeachOutline {
 /// erased or added to in any paint program.
 class OutlineTarget {
  public:
-  using Settings = TeachOutline;
+  using Settings = OutlineSettings;
   static const KindInfo& info();
-  static const std::vector<SettingRow<TeachOutline>>& rows();
+  static const std::vector<SettingRow<OutlineSettings>>& rows();
   /// Teaches the largest silhouette inside the region, holes included. With backgrounds, their mean is what
   /// lies behind, and where they differ the threshold is raised. Throws Error{invalid_argument} when nothing
   /// stands out, or it runs into the region's border.
-  static OutlineTarget taught_from(const TeachingPicture& picture, TeachOutline settings);
-  OutlineTarget(TaughtPicture taught, TeachOutline settings);
+  static OutlineTarget taught_from(const TeachingPicture& picture, OutlineSettings settings);
+  OutlineTarget(TaughtPicture taught, OutlineSettings settings);
 
   const TaughtPicture& taught() const { return taught_; }
-  const TeachOutline& settings() const { return settings_; }
+  const OutlineSettings& settings() const { return settings_; }
   const PatternTarget& shape() const { return *shape_; }
   /// Nothing when the mirrored shape is the same.
   const PatternTarget* mirrored() const { return mirrored_.get(); }
@@ -64,7 +64,7 @@ class OutlineTarget {
 
  private:
   TaughtPicture taught_;
-  TeachOutline settings_;
+  OutlineSettings settings_;
   std::shared_ptr<const PatternTarget> shape_, mirrored_;
   double area_ = 0;
 };

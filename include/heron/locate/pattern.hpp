@@ -15,7 +15,7 @@
 namespace heron {
 
 /// How a pattern is taught.
-struct TeachPattern {
+struct PatternSettings {
   std::string name = "pattern";
   std::optional<Point2> origin =
       {};  ///< which point of the picture is the part's position; its region's centre unless given
@@ -48,24 +48,24 @@ struct GreyModel;
 /// What was taught: the pixels with their mask, the settings, and the edges derived from both.
 class PatternTarget {
  public:
-  using Settings = TeachPattern;
+  using Settings = PatternSettings;
   static const KindInfo& info();
-  static const std::vector<SettingRow<TeachPattern>>& rows();
+  static const std::vector<SettingRow<PatternSettings>>& rows();
   /// As the other kinds are taught; docs of `teach_pattern`.
-  static PatternTarget taught_from(const TeachingPicture& picture, TeachPattern settings);
-  PatternTarget(TaughtPicture taught, TeachPattern settings);
+  static PatternTarget taught_from(const TeachingPicture& picture, PatternSettings settings);
+  PatternTarget(TaughtPicture taught, PatternSettings settings);
 
   /// Derives the edges. `mask` is 255 where a pixel counts; what lies under 0 is never looked at. `origin` in
   /// coordinates of `pixels`. Throws Error{invalid_argument} when there are too few edges to hold on to, or
   /// all in one direction.
-  PatternTarget(Image<uint8_t> pixels, Image<uint8_t> mask, Point2 origin, TeachPattern settings);
+  PatternTarget(Image<uint8_t> pixels, Image<uint8_t> mask, Point2 origin, PatternSettings settings);
 
   const std::string& name() const { return settings_.name; }
   const TaughtPicture& taught() const { return taught_; }
   const Image<uint8_t>& pixels() const { return taught_.pixels; }
   const Image<uint8_t>& mask() const { return taught_.mask; }
   Point2 origin() const { return taught_.origin; }
-  const TeachPattern& settings() const { return settings_; }
+  const PatternSettings& settings() const { return settings_; }
   /// What one grey level of the pixels stands for: 1, or the step of a relief in millimetres.
   double grey_unit() const { return settings_.height_step_mm > 0 ? settings_.height_step_mm : 1; }
   /// The strength limit that was used; the given one or the one chosen.
@@ -101,7 +101,7 @@ class PatternTarget {
 
  private:
   TaughtPicture taught_;
-  TeachPattern settings_;
+  PatternSettings settings_;
   double strength_ = 0;
   std::vector<std::vector<TaughtEdge>> levels_;
   std::vector<TaughtEdge> coarse_;
@@ -121,7 +121,7 @@ class PatternTarget {
 /// `valid` (of the picture's size, 255 where a pixel was measured) leaves out the others, as those of a
 /// relief.
 PatternTarget teach_pattern(const ImageView<const uint8_t>& picture, const Region& region,
-                            TeachPattern settings = {}, const ImageView<const uint8_t>& valid = {});
+                            PatternSettings settings = {}, const ImageView<const uint8_t>& valid = {});
 
 class Survey;
 class Work;

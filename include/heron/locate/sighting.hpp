@@ -94,11 +94,22 @@ struct Miss {
   std::vector<LimitMissed> limits = {};
 };
 
+/// What was seen along a scan: for drawing and for choosing a threshold.
+struct ScanProfile {
+  std::string name;
+  std::vector<double> brightness;  ///< grey levels, a value a pixel of the scan
+  std::vector<double> strength;    ///< of the change there, grey levels
+  double threshold = 0;
+  std::vector<double> edges;  ///< where edges were found, pixels from the start
+  std::vector<Point2> path;   ///< of the scan, picture coordinates
+};
+
 /// What one search brought.
 struct Findings {
-  std::vector<Sighting> sightings;  ///< best score first
-  std::vector<Miss> misses;         ///< best score first, at most eight
-  bool complete = true;             ///< false when the work was stopped: there may be more
+  std::vector<Sighting> sightings;         ///< best score first
+  std::vector<Miss> misses;                ///< best score first, at most eight
+  bool complete = true;                    ///< false when the work was stopped: there may be more
+  std::vector<ScanProfile> profiles = {};  ///< of kinds that scan
 };
 
 }  // namespace heron

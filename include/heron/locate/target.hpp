@@ -4,6 +4,7 @@
 
 #include "heron/image/picture.hpp"
 #include "heron/locate/color.hpp"
+#include "heron/locate/edge.hpp"
 #include "heron/locate/marker.hpp"
 #include "heron/locate/outline.hpp"
 #include "heron/locate/pattern.hpp"
@@ -12,7 +13,7 @@
 namespace heron {
 
 /// The table of kinds: a further one is its room and its name here.
-using AnyKind = std::variant<PatternTarget, OutlineTarget, ColorTarget, MarkerTarget>;
+using AnyKind = std::variant<PatternTarget, OutlineTarget, ColorTarget, MarkerTarget, EdgeTarget>;
 
 /// A setting with its name, for files and tables.
 struct NamedSetting {
@@ -78,7 +79,7 @@ FindLimits limits_of(const std::string& kind);
 
 /// Teaches a target of a kind. Throws Error{invalid_argument} when there is nothing to hold on to, a setting
 /// is none of its kind, or the picture lacks what the kind needs.
-Target teach(const std::string& kind, const TeachingPicture& picture, const TargetWords& words);
+Target teach_target(const std::string& kind, const TeachingPicture& picture, const TargetWords& words);
 
 /// The target that a file holds: its content and settings.
 Target target_from(const std::string& kind, TaughtPicture taught, const TargetWords& words);

@@ -23,6 +23,7 @@ struct Report {
   double elapsed_ms = 0;  ///< from the picture in memory to the parts' poses
   std::vector<ReportedPart> parts;
   std::vector<Miss> misses;
+  std::vector<ScanProfile> profiles;
   bool complete = true;  ///< false when the search was stopped: there may be more
 };
 

@@ -1,0 +1,83 @@
+#pragma once
+#include "heron/locate/limits.hpp"
+#include "heron/locate/setting.hpp"
+#include "heron/locate/sighting.hpp"
+#include "heron/locate/taught.hpp"
+
+namespace heron {
+
+class Survey;
+class Work;
+
+/// Which change of brightness along a scan is an edge.
+enum class EdgeChange {
+  learn,    ///< as the taught band shows it
+  rising,   ///< dark to bright along the scan
+  falling,  ///< bright to dark
+  either
+};
+
+/// Which edges of a band are meant.
+enum class EdgeOrder { first, last, strongest, all };
+
+/// How an edge is taught. Bands and arcs stand still in the picture; coordinates are those of the camera's
+/// whole picture. A band is x, y of its centre, its length along the scan, its width across, and the scan's
+/// direction in degrees. An arc is x, y of its centre, inner and outer radius, the direction where it starts
+/// in degrees, and how far it turns (picture sense, negative the other way round; 360: a ring).
+struct EdgeSettings {
+  std::string name = "edge";
+  std::optional<Point2> origin = {};  ///< of the part that the edges belong to; the first edge unless given
+  std::vector<double> band = {};  ///< the region's box, along the side with the stronger edge, while neither
+                                  ///< band nor arc is given
+  std::vector<double> second = {}, third = {};  ///< further bands: two edges locate a part that shifts, a
+                                                ///< third its small turn as well
+  std::vector<double> arc = {};
+  EdgeChange change = EdgeChange::learn;
+  EdgeOrder order = EdgeOrder::strongest;  ///< all: every edge is a sighting; not with several bands
+  int every = 1;                           ///< of all edges, every so manyth, from the first
+  double threshold = 0;                    ///< grey levels from one side to the other; 0 follows the noise
+  std::vector<double> taught =
+      {};  ///< where the edges lay at teaching: pixels along each scan from its start
+  std::vector<double> corner = {};  ///< of this file's pixels in the camera's picture
+  FindLimits limits = {};
+  PartPlace place = {};
+};
+
+/// Edges met along bands or around an arc.
+class EdgeTarget {
+ public:
+  using Settings = EdgeSettings;
+  static const KindInfo& info();
+  static const std::vector<SettingRow<EdgeSettings>>& rows();
+  /// Throws Error{invalid_argument} for a band of no length, one outside the picture or without an edge, and
+  /// for bands whose edges do not fix a position together.
+  static EdgeTarget taught_from(const TeachingPicture& picture, EdgeSettings settings);
+  EdgeTarget(TaughtPicture taught, EdgeSettings settings);
+
+  const TaughtPicture& taught() const { return taught_; }
+  const EdgeSettings& settings() const { return settings_; }
+  std::vector<Figure> facts() const;
+  std::vector<Trace> traces() const;
+  Box extent() const { return {-8, -8, 16, 16}; }
+  int turns() const { return settings_.third.empty() ? 0 : 1; }
+
+ private:
+  TaughtPicture taught_;
+  EdgeSettings settings_;
+};
+
+/// Scans each band for edges: the mean across it as a profile, extrema of its smoothed slope, a blurred step
+/// fitted to the profile around each, and a robust line through what strips of the band meet. A straight
+/// band's sighting lies on the band's middle line; its edge is known along the scan alone, so the sigma of a
+/// direction that it does not fix is infinite. The score is the share of the strips that see the edge.
+///
+/// Figures: "along" (pixels from the scan's start; degrees from the arc's start), "change" (after less
+/// before, grey levels), "edge_angle" (of the edge's line against the right angle to its scan, degrees),
+/// "edge_sigma" (along the scan, pixels). With several bands: one sighting of the part, and "shift" of each
+/// edge against teaching. An edge that lies where a ring starts is counted once. `profiles` hold what was
+/// scanned. Throws Error{invalid_argument} when a band lies outside the picture. Cost: the pixels of the
+/// bands.
+Findings find(const EdgeTarget& target, const Survey& survey, const FindLimits& limits,
+              Explain explain = Explain::when_nothing, Work* work = nullptr);
+
+}  // namespace heron

@@ -1,0 +1,65 @@
+#pragma once
+#include <Eigen/Core>
+
+#include "heron/locate/edge.hpp"
+#include "heron/locate/survey.hpp"
+
+namespace heron {
+
+/// A band or an arc as a grid of places: `steps` along the scan, one pixel apart on its middle line, and
+/// `lanes` across.
+class Scan {
+ public:
+  /// From five numbers of a band or six of an arc; docs of EdgeSettings. Throws Error{invalid_argument} that
+  /// names `what` when they describe nothing.
+  static Scan band(const std::vector<double>& numbers, const char* what);
+  static Scan arc(const std::vector<double>& numbers);
+
+  int steps() const { return steps_; }
+  int lanes() const { return lanes_; }
+  bool round() const { return round_; }  ///< its end is its start
+  bool is_arc() const { return is_arc_; }
+  /// `along` in pixels from the start, `across` from the middle line.
+  Point2 at(double along, double across) const;
+  Point2 direction(double along) const;          ///< unit, of the scan there
+  double per_step() const { return per_step_; }  ///< pixels (of the middle line) from step to step
+  /// What a person reads: pixels of a band, degrees of an arc.
+  double told(double along) const { return is_arc_ ? along / radius_ * 180 / std::numbers::pi : along; }
+  double lane(int i) const { return (i + 0.5 - 0.5 * lanes_) * width_ / lanes_; }
+  bool inside(int width, int height) const;
+  std::vector<Point2> border() const;
+
+ private:
+  bool is_arc_ = false, round_ = false;
+  Point2 centre_;
+  double length_ = 0, width_ = 0, angle_ = 0;  // of a band; the angle in radians
+  double radius_ = 0, start_ = 0, sweep_ = 0;  // of an arc, radians; `width_` is outer less inner
+  int steps_ = 0, lanes_ = 0;
+  double per_step_ = 1;
+};
+
+/// An edge of a profile.
+struct ScanEdge {
+  double at = 0;        ///< pixels from the start, on the middle line
+  double contrast = 0;  ///< after less before, grey levels
+  double sigma = 0;     ///< of `at`
+  double blur = 1;
+};
+
+/// The mean brightness across lanes `first` to `end`, a value a step.
+std::vector<double> profile_along(const Image<uint8_t>& picture, const Scan& scan, int first, int end);
+
+/// The change of brightness at each step: its slope, smoothed as much as a lens does, in grey levels of the
+/// step that would have that slope.
+std::vector<double> strength_along(const std::vector<double>& profile, bool round);
+
+/// Every extremum of the strength of at least `least`, refined by fitting a blurred step; in the order of the
+/// scan. `noise` is that of a profile's value.
+std::vector<ScanEdge> edges_along(const std::vector<double>& profile, bool round, double least, double noise);
+
+/// The blurred step around `start` that explains the profile best; nothing when there is none within three
+/// pixels.
+std::optional<ScanEdge> step_near(const std::vector<double>& profile, bool round, double start, double reach,
+                                  double noise);
+
+}  // namespace heron
