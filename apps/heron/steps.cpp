@@ -40,7 +40,7 @@ std::string figure_words(const std::vector<Figure>& figures) {
     if (!words.empty()) words += of == group ? "  " : "   ";
     if (of != group && !of.empty()) words += of + ":  ";
     group = of;
-    words += fmt::format("{} {:.4g}", dot == std::string::npos ? f.name : f.name.substr(dot + 1), f.value);
+    words += fmt::format("{} {:.5g}", dot == std::string::npos ? f.name : f.name.substr(dot + 1), f.value);
   }
   return words;
 }

@@ -58,7 +58,7 @@ std::string figures_of(const Sighting& s) {
     if (!value || (std::string_view(name) == "mirrored" && *value == 0)) continue;
     if (!words.empty()) words += "  ";
     words += std::string_view(name) == "quality.rim" ? fmt::format("rim {:.0f} %", *value)
-                                                     : fmt::format("{} {:.4g}", name, *value);
+                                                     : fmt::format("{} {:.5g}", name, *value);
   }
   return words;
 }

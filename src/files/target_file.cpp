@@ -206,11 +206,12 @@ LoadedTarget load_target(const std::string& path) {
     if (!(size[0] >= 1 && size[1] >= 1)) fail_file(path + ": size must be two numbers of at least 1");
   }
   file.done();
-  if (kind_named(kind).color) {
+  if (kind_named(kind).color != ColorUse::none) {
     auto* color = std::get_if<Image<Rgb>>(&content.picture.pixels);
-    if (!color)
+    if (color)
+      taught.color = std::move(*color);
+    else if (kind_named(kind).color == ColorUse::needed)
       fail_file(fmt::format("{}: is a target of kind {} whose picture has lost its color", path, kind));
-    taught.color = std::move(*color);
   }
   for (const PngExtra& extra : content.extras)
     taught.extras.push_back(

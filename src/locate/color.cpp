@@ -157,7 +157,8 @@ class BorderShare {
     double along = 0, square = 0;
     for (size_t i = 0; i < 3; ++i)
       along += (c[i] - a[i]) * (b[i] - a[i]), square += (b[i] - a[i]) * (b[i] - a[i]);
-    return square < 100 ? otherwise : std::clamp(along / square, 0.0, 1.0);
+    // Noise may take it beyond 0 and 1; cut off there, it would no longer average out.
+    return square < 100 ? otherwise : std::clamp(along / square, -0.3, 1.3);
   }
 
  private:
@@ -191,7 +192,7 @@ Blob blob_of(const ImageView<const Rgb>& picture, const Image<uint8_t>& mask, co
   const double middle_x = 0.5 * (c.left + c.right), middle_y = 0.5 * (c.top + c.bottom);
   for (int y = 0; y < sides.height(); ++y)
     for (int x = 0; x < sides.width(); ++x)
-      if (const double share = share_of(x, y); share > 0)
+      if (const double share = share_of(x, y); share != 0)
         add_share(s, x + left - border_margin - middle_x, y + top - border_margin - middle_y, share);
   if (s.area <= 0) s.area = 1;
   s.x /= s.area, s.y /= s.area;
@@ -320,7 +321,7 @@ const KindInfo& ColorTarget::info() {
   static const KindInfo kind{.word = "color",
                              .what = "regions of a color that nothing else has",
                              .limits = {"least score", "count", "region"},
-                             .color = true,
+                             .color = ColorUse::needed,
                              .counter_samples = true};
   return kind;
 }

@@ -193,8 +193,8 @@ struct PartFit {
   bool determined = false;
 };
 
-PartFit locate_part(const std::vector<Scan>& scans, const std::vector<LineEdge>& edges,
-                    const std::vector<double>& taught, Point2 origin) {
+PartFit part_by_edges(const std::vector<Scan>& scans, const std::vector<LineEdge>& edges,
+                      const std::vector<double>& taught, Point2 origin) {
   const bool turns = scans.size() > 2;
   PartFit fit;
   for (int round = 0; round < 6; ++round) {
@@ -335,7 +335,7 @@ EdgeTarget EdgeTarget::taught_from(const TeachingPicture& from, EdgeSettings s) 
     }
     taught.origin = origin - corner;
   }
-  if (scans.size() > 1 && !locate_part(scans, edges, s.taught, taught.origin + corner).determined)
+  if (scans.size() > 1 && !part_by_edges(scans, edges, s.taught, taught.origin + corner).determined)
     fail_argument(scans.size() == 2
                       ? "teach: both bands scan along one direction, so the part would slide across it; turn "
                         "one of them"
@@ -423,7 +423,7 @@ Findings find(const EdgeTarget& target, const Survey& survey, const FindLimits& 
     edges.push_back(met[i].meant[0]);
   }
   const Point2 origin = target.taught().origin + Point2{s.corner[0], s.corner[1]};
-  const PartFit fit = locate_part(scans, edges, s.taught, origin);
+  const PartFit fit = part_by_edges(scans, edges, s.taught, origin);
   Sighting one{.target = s.name, .x = origin.x + fit.shift.x, .y = origin.y + fit.shift.y};
   one.has_angle = scans.size() > 2;
   one.angle = radians(fit.turn);

@@ -131,7 +131,7 @@ class GreyRim {
       // A rim that walks off is none.
       if (distance(fit_.centre, first_centre_) > 0.5 * fit_.radius + 4 || fit_.radius < 2)
         return std::nullopt;
-      if (round >= 2 && s.change.head<5>().norm() < 2e-4) break;
+      if (round >= 2 && s.change.head<5>().norm() < 1.5e-3) break;
     }
     const Step last = step(true);
     if (!last.good) return std::nullopt;

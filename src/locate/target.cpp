@@ -172,8 +172,9 @@ Survey survey_of(const Target& target, const Picture& picture) {
                                                  heights ? "a height map" : "a picture", target.name(),
                                                  heights ? "a picture" : "a height map"));
   if (heights) return Survey(relief_of(*heights, step).pixels);
-  if (!target.info().color) return Survey(grey_levels(picture));
   const auto* color = std::get_if<Image<Rgb>>(&picture.pixels);
+  const ColorUse use = target.info().color;
+  if (use == ColorUse::none || (use == ColorUse::where_there && !color)) return Survey(grey_levels(picture));
   if (!color)
     throw Error(ErrorCode::bad_file, fmt::format("{}: is a grey picture; '{}' is a {} and needs color",
                                                  picture.name, target.name(), target.info().word));

@@ -50,7 +50,7 @@ TaughtPicture cut_out(const TeachingPicture& from, const std::optional<Point2>& 
 }
 
 void require_usable(const TeachingPicture& from, const KindInfo& kind) {
-  if (kind.color && from.color.empty())
+  if (kind.color == ColorUse::needed && from.color.empty())
     fail_argument(fmt::format("teach: the picture is grey; a {} is taught from a color picture", kind.word));
   if (!kind.backgrounds && !from.backgrounds.empty())
     fail_argument(fmt::format("teach: a {} has no use for an empty background", kind.word));

@@ -68,7 +68,7 @@ Station::Station(StationFile file, std::unique_ptr<Camera> camera)
           t.file));
     const FindLimits limits = limits_of(t, loaded.target.limits());
     require_honoured(limits, loaded.target.info());
-    looks_at_color_ = looks_at_color_ || loaded.target.info().color;
+    looks_at_color_ = looks_at_color_ || loaded.target.info().color != ColorUse::none;
     targets_.push_back({std::move(loaded.target), limits});
   }
 }

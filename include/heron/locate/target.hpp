@@ -8,12 +8,14 @@
 #include "heron/locate/marker.hpp"
 #include "heron/locate/outline.hpp"
 #include "heron/locate/pattern.hpp"
+#include "heron/locate/stripe.hpp"
 #include "heron/locate/survey.hpp"
 
 namespace heron {
 
 /// The table of kinds: a further one is its room and its name here.
-using AnyKind = std::variant<PatternTarget, OutlineTarget, ColorTarget, MarkerTarget, EdgeTarget>;
+using AnyKind =
+    std::variant<PatternTarget, OutlineTarget, ColorTarget, MarkerTarget, EdgeTarget, StripeTarget>;
 
 /// A setting with its name, for files and tables.
 struct NamedSetting {

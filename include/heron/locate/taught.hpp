@@ -34,12 +34,15 @@ struct TeachingPicture {
   std::vector<Region> counter_samples = {};                ///< what must not be taken for it
 };
 
+/// Whether a kind looks at color.
+enum class ColorUse { none, where_there, needed };
+
 /// What is known of a kind of target without one at hand.
 struct KindInfo {
   const char* word;                 ///< "marker": in files and options
   const char* what;                 ///< one line for people
   std::vector<const char*> limits;  ///< names of the limits that it honours; another one set is an error
-  bool color = false;               ///< looks at color pictures only
+  ColorUse color = ColorUse::none;
   bool backgrounds = false, counter_samples = false;  ///< which of the teaching picture's it can use
 };
 
