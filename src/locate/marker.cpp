@@ -6,6 +6,7 @@
 #include <cmath>
 
 #include "heron/base/work.hpp"
+#include "heron/feature/ring_mark.hpp"
 #include "limits.hpp"
 #include "misses.hpp"
 #include "rim.hpp"
@@ -171,6 +172,47 @@ std::vector<RimCandidate> reasons_beyond(const MarkerTarget& target, const Surve
   return all;
 }
 
+/// Ring marks are read by their own finder; here they are held against the target.
+Findings find_ring(const MarkerSettings& s, const Survey& survey, const FindLimits& limits) {
+  RingSearch search;
+  search.least_score = std::clamp(limits.least_score, 40.0, 90.0);
+  search.least_diameter_px = std::max(12.0, 0.6 * s.diameter);
+  Findings findings;
+  for (const RingSeen& ring : find_ring_marks(survey.level(0), search)) {
+    Sighting one{.target = s.name, .x = ring.centre.x, .y = ring.centre.y};
+    one.angle = ring.angle, one.score = ring.score, one.contrast = ring.contrast, one.sigma = ring.sigma;
+    const double percent = 100 * ring.diameter_px / s.diameter,
+                 sigma = std::hypot(ring.sigma.x, ring.sigma.y);
+    one.figures = {{"diameter", ring.diameter_px},
+                   {"axis_ratio", ring.axis_ratio},
+                   {"identity", static_cast<double>(ring.identity)},
+                   {"quality.total", ring.score},
+                   {"quality.contrast", ring.contrast / std::max(ring.noise, 0.3)},
+                   {"quality.diameter", percent},
+                   {"quality.sigma", sigma / std::numbers::sqrt2}};
+    Trace rim;
+    for (int i = 0; i < 90; ++i) rim.points.push_back(apply(ring.pixel_from_mark, unit(degrees(4 * i))));
+    one.traces.push_back(std::move(rim));
+    std::vector<LimitMissed> missed;
+    if (s.identity >= 0 && ring.identity != s.identity)
+      missed.push_back({"identity", static_cast<double>(ring.identity), fmt::format("{}", s.identity)});
+    if (std::abs(percent - 100) > s.tolerance)
+      missed.push_back({"diameter", ring.diameter_px,
+                        fmt::format("{:.4g}..{:.4g}", s.diameter * (1 - s.tolerance / 100),
+                                    s.diameter * (1 + s.tolerance / 100))});
+    if (ring.score < limits.least_score) missed.push_back(too_low("score", ring.score, limits.least_score));
+    if (!limits.region.empty() && !limits.region.contains(ring.centre)) missed.push_back(not_in_region());
+    if (missed.empty() && limits.count > 0 && static_cast<int>(findings.sightings.size()) >= limits.count)
+      missed.push_back(too_many(findings.sightings.size(), limits.count));
+    if (missed.empty())
+      findings.sightings.push_back(std::move(one));
+    else
+      findings.misses.push_back({one.x, one.y, one.angle, 1, one.score, std::move(missed)});
+  }
+  keep_nearest(findings);
+  return findings;
+}
+
 void require_valid(const MarkerSettings& s) {
   if (!(s.diameter == 0 || (s.diameter >= 8 && s.diameter <= 2000)))
     fail_argument(fmt::format("a marker's diameter of {:g} pixels must be from 8 to 2000, or 0 to learn it",
@@ -195,11 +237,13 @@ const std::vector<SettingRow<MarkerSettings>>& MarkerTarget::rows() {
       {"tone",
        SettingWord<MarkerSettings>{[](const MarkerSettings& s) { return static_cast<int>(s.tone); },
                                    [](MarkerSettings& s, int i) { s.tone = static_cast<MarkerTone>(i); },
-                                   {"learn", "dark", "bright"}},
-       "dark for a hole, bright for a reflector; learn takes what the region shows"},
+                                   {"learn", "dark", "bright", "ring"}},
+       "dark for a hole, bright for a reflector, ring for a ring mark of ours; learn takes what the region "
+       "shows"},
       {"diameter", &MarkerSettings::diameter, "pixels; 0 learns it from the region"},
       {"tolerance", &MarkerSettings::tolerance, "per cent that the diameter may differ"},
-      {"least_rim", &MarkerSettings::least_rim, "per cent of the rim that must be seen"}};
+      {"least_rim", &MarkerSettings::least_rim, "per cent of the rim that must be seen"},
+      {"identity", &MarkerSettings::identity, "of a ring mark; below 0: any"}};
   return rows;
 }
 
@@ -209,6 +253,23 @@ MarkerTarget MarkerTarget::taught_from(const TeachingPicture& from, MarkerSettin
   const Survey survey{Image<uint8_t>(taught.pixels)};
   const Box box = from.region.bounds();
   const Point2 corner = s.origin.value_or(box.centre()) - taught.origin;  // of the cut
+  if (s.tone == MarkerTone::learn || s.tone == MarkerTone::ring) {
+    for (const RingSeen& ring : find_ring_marks(survey.level(0))) {
+      if (!from.region.contains(ring.centre + corner) || (s.identity >= 0 && s.identity != ring.identity))
+        continue;
+      s.tone = MarkerTone::ring, s.identity = ring.identity;
+      if (s.diameter == 0) s.diameter = ring.diameter_px;
+      taught.origin = ring.centre;
+      MarkerTarget target(std::move(taught), std::move(s));
+      target.learned_ = {{"quality.total", ring.score},
+                         {"quality.contrast", ring.contrast / std::max(ring.noise, 0.3)}};
+      return target;
+    }
+    if (s.tone == MarkerTone::ring)
+      fail_argument(
+          "teach: no ring mark is read in the region; it must lie inside as a whole, 18 pixels or more "
+          "across");
+  }
   const double largest = 0.62 * std::min(box.width, box.height);
   // Rings of radii, each a good step from the next; the most distinct round thing is meant, and of concentric
   // ones that with the strongest edge.
@@ -268,6 +329,8 @@ MarkerTarget::MarkerTarget(TaughtPicture taught, MarkerSettings settings)
 }
 
 std::vector<Figure> MarkerTarget::facts() const {
+  if (settings_.tone == MarkerTone::ring)
+    return {{"diameter", settings_.diameter}, {"identity", static_cast<double>(settings_.identity)}};
   std::vector<Figure> facts{{"diameter", settings_.diameter},
                             {"dark", settings_.tone == MarkerTone::dark ? 1.0 : 0.0}};
   facts.insert(facts.end(), learned_.begin(), learned_.end());
@@ -290,6 +353,7 @@ Findings find(const MarkerTarget& target, const Survey& survey, const FindLimits
               Work* work) {
   require_valid(limits, 1);
   const MarkerSettings& s = target.settings();
+  if (s.tone == MarkerTone::ring) return find_ring(s, survey, limits);
   Findings findings;
   std::vector<Point2> told;
   const auto take = [&](const std::vector<RimCandidate>& candidates, double least_told) {

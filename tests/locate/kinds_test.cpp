@@ -277,6 +277,32 @@ TEST_CASE("a marker's centre reaches the bound that noise sets, and its sigma is
   CHECK(within > 0.9 * runs);
 }
 
+TEST_CASE("a ring mark is taught and found through the same call, by its identity") {
+  const auto shown = [](int identity, const Pose2& at) {
+    render::Scene scene;
+    scene.camera = render::straight_camera(500, 400, 4);
+    scene.width = 500, scene.height = 400, scene.background = 0.85;
+    scene.pieces.push_back({render::ring_mark({.identity = identity, .diameter_mm = 20}), at, 0.06});
+    render::Random random(2);
+    return render::expose(render::exact_picture(scene), {.sigma = 2}, random);
+  };
+  const Image<uint8_t> picture = shown(5, {-20, 10, {}});
+  const Target target = teach_target(
+      "marker", {.grey = picture, .region = Region::rectangle({249.5 - 80, 199.5 - 40}, 110, 110, {})},
+      {.name = "ring"});
+  const Findings found = find(target, Survey(shown(5, {15, -12, 30_deg})));
+  REQUIRE(found.sightings.size() == 1);
+  const Sighting& s = found.sightings[0];
+  CHECK(distance({s.x, s.y}, {249.5 + 60, 199.5 + 48}) < 0.05);
+  CHECK(s.has_angle);
+  CHECK(std::abs((s.angle + 30_deg).wrapped().degrees()) < 0.1);
+  CHECK(*s.figure("identity") == 5);
+  const Findings other = find(target, Survey(shown(6, {0, 0, {}})));
+  CHECK(other.sightings.empty());
+  REQUIRE(other.misses.size() == 1);
+  CHECK(other.misses[0].limits[0].name == "identity");
+}
+
 TEST_CASE("what is no marker is told by what it lacks, and teaching without one says so") {
   const StudioShot shot = frame(3, {});
   const Survey survey = survey_of(bore(), shot.picture);
@@ -295,7 +321,7 @@ TEST_CASE("what is no marker is told by what it lacks, and teaching without one 
   CHECK(contains(error_of([] {
                    bore().with(std::map<std::string, SettingValue>{{"space", 1.0}});
                  }),
-                 "it has: tone, diameter, tolerance, least_rim"));
+                 "it has: tone, diameter, tolerance, least_rim, identity"));
   CHECK(contains(error_of([&] { teach_target("edgy", nothing, {}); }),
                  "there are: pattern, outline, color, marker"));
   nothing.backgrounds = {nothing.grey};

@@ -11,9 +11,10 @@ class Work;
 
 /// What a marker is seen as.
 enum class MarkerTone {
-  learn,  ///< dark or bright, as the region shows it
-  dark,   ///< a hole
-  bright  ///< a reflector, a polished stud
+  learn,   ///< dark or bright, as the region shows it
+  dark,    ///< a hole
+  bright,  ///< a reflector, a polished stud
+  ring     ///< a ring mark of ours (feature/ring_mark.hpp), by its identity
 };
 
 /// How a round marker is taught.
@@ -24,6 +25,7 @@ struct MarkerSettings {
   double diameter = 0;    ///< pixels, 8 to 2000; 0: learned from the region
   double tolerance = 8;   ///< per cent that a marker's diameter may differ, 0.5 to 40
   double least_rim = 40;  ///< per cent of the rim that must be seen, 20 to 100
+  int identity = -1;      ///< of a ring mark; below 0: any, or learned at teaching
   FindLimits limits = {};
   PartPlace place = {};
 };
@@ -44,7 +46,7 @@ class MarkerTarget {
   std::vector<Figure> facts() const;
   std::vector<Trace> traces() const;
   Box extent() const;
-  int turns() const { return 0; }
+  int turns() const { return settings_.tone == MarkerTone::ring ? 1 : 0; }
 
  private:
   TaughtPicture taught_;
@@ -61,7 +63,8 @@ class MarkerTarget {
 /// Figures: "diameter" (of the circle of the same area), "quality.total" (also the score), and what it is
 /// made of: "quality.rim" (per cent of the rim that is seen), "quality.scatter" (of the rim around the
 /// ellipse, pixels), "quality.contrast" (of the edge, over the noise), "quality.diameter" (per cent of the
-/// taught one), "quality.sigma" (of the centre, pixels); "axis_ratio", short over long. `limits.region` is
+/// taught one), "quality.sigma" (of the centre, pixels); "axis_ratio", short over long. A ring mark has
+/// an angle, and "identity" in place of rim and scatter. `limits.region` is
 /// where the centre may lie. Cost: the gradients of a level that shows the marker some 20 pixels wide, and
 /// some thousand pixels a marker.
 Findings find(const MarkerTarget& target, const Survey& survey, const FindLimits& limits,
