@@ -87,14 +87,14 @@ namespace hn = hwy::HWY_NAMESPACE;
 using Floats = hn::ScalableTag<float>;
 using V = hn::Vec<Floats>;
 
-V bound(const ColorBound& c, V r, V g, V b, V most, V least) {
+HWY_INLINE V bound(const ColorBound& c, V r, V g, V b, V most, V least) {
   const Floats f;
   const auto times = [&](float k, V v) { return hn::Mul(hn::Set(f, k), v); };
   return hn::Add(hn::Add(hn::Add(times(c.r, r), times(c.g, g)), hn::Add(times(c.b, b), times(c.most, most))),
                  hn::Add(times(c.least, least), hn::Set(f, c.offset)));
 }
 
-V lab_curve(V t) {
+HWY_INLINE V lab_curve(V t) {
   const Floats f;
   const hn::RebindToSigned<Floats> whole;
   const auto knee = hn::Set(f, lab_knee), third = hn::Set(f, 1.0f / 3.0f);
@@ -107,7 +107,7 @@ V lab_curve(V t) {
   return hn::IfThenElse(hn::Gt(t, knee), y, low);
 }
 
-hn::Mask<Floats> lab_holds(const ColorTest& test, V r, V g, V b) {
+HWY_INLINE hn::Mask<Floats> lab_holds(const ColorTest& test, V r, V g, V b) {
   const Floats f;
   const auto linear = [&](V v) {
     return hn::GatherIndex(f, test.linear.data(), hn::NearestInt(hn::Min(v, hn::Set(f, 255.0f))));

@@ -1,5 +1,6 @@
 #include "heron/image/components.hpp"
 
+#include <bit>
 #include <cstring>
 
 namespace heron {
@@ -31,24 +32,25 @@ class Sets {
   std::vector<int> parent_;
 };
 
-/// The first place from `x` on whose byte is (not) zero; eight bytes at a time where they are alike.
-int next_set(const uint8_t* row, int x, int width) {
+/// The highest bit of each of eight bytes that is not zero.
+uint64_t set_bytes(const uint8_t* at) {
   uint64_t eight = 0;
-  while (x + 8 <= width) {
-    std::memcpy(&eight, row + x, 8);
-    if (eight != 0) break;
-    x += 8;
-  }
+  std::memcpy(&eight, at, 8);
+  constexpr uint64_t low = 0x7f7f7f7f7f7f7f7fULL;
+  return (((eight & low) + low) | eight) & ~low;
+}
+
+/// The first place from `x` on whose byte is not zero, or is; eight bytes at a time (little-endian).
+int next_set(const uint8_t* row, int x, int width) {
+  for (; x + 8 <= width; x += 8)
+    if (const uint64_t bits = set_bytes(row + x)) return x + std::countr_zero(bits) / 8;
   while (x < width && !row[x]) ++x;
   return x;
 }
 int next_clear(const uint8_t* row, int x, int width) {
-  uint64_t eight = 0;
-  while (x + 8 <= width) {
-    std::memcpy(&eight, row + x, 8);
-    if (eight != ~uint64_t{0}) break;
-    x += 8;
-  }
+  constexpr uint64_t high = 0x8080808080808080ULL;
+  for (; x + 8 <= width; x += 8)
+    if (const uint64_t bits = ~set_bytes(row + x) & high) return x + std::countr_zero(bits) / 8;
   while (x < width && row[x]) ++x;
   return x;
 }

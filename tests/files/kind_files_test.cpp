@@ -6,6 +6,8 @@
 #include "heron/files/report_json.hpp"
 #include "heron/files/target_file.hpp"
 #include "heron/render/studio_views.hpp"
+#include "mutate.hpp"
+#include "sanitized.hpp"
 #include "support.hpp"
 
 using namespace heron;
@@ -107,6 +109,46 @@ TEST_CASE("a color's file keeps its color, and a file that has lost it says so")
   text.replace(text.find("least_light"), 11, "least_lihgt");
   write_file(folder / "typo.png", encode_png(content.picture, &*content.alpha, content.texts));
   CHECK(contains(error_of([&] { load_target(folder / "typo.png"); }), "least_light"));
+}
+
+TEST_CASE("mutated settings of every kind are refused in words, or serve") {
+  TemporaryFolder folder;
+  const Studio glaze = studio_of("color"), blank = studio_of("outline"), bore = studio_of("marker");
+  Image<Rgb> floor(160, 120);
+  for (int y = 0; y < 120; ++y)
+    for (int x = 0; x < 160; ++x) floor(x, y) = x > 70 && x < 95 ? Rgb{30, 150, 150} : Rgb{160, 150, 140};
+  const Image<uint8_t> grey_floor = grey_levels(floor);
+  Picture walked;
+  walked.pixels = floor;
+  const TeachingPicture on_floor{
+      .grey = grey_floor, .color = floor, .region = Region::rectangle({40, 5, 90, 110})};
+  const std::vector<std::pair<Target, const Picture*>> cases{
+      {glaze.taught("color", 40, 40, {.name = "c"}), &glaze.picture},
+      {blank.taught("outline", 220, 160, {.name = "o"}), &blank.picture},
+      {bore.taught("marker", 96, 96, {.name = "m"}), &bore.picture},
+      {teach_target("edge", on_floor, {.name = "e"}), &walked},
+      {teach_target("stripe", on_floor, {.name = "s"}), &walked}};
+  render::Random random(21);
+  for (const auto& [target, picture] : cases) {
+    CAPTURE(target.info().word);
+    save_target(folder / "t.png", target);
+    const PngContent good = decode_png(read_file(folder / "t.png"), "t.png");
+    int refused = 0, served = 0;
+    for (int i = 0; i < (sanitized ? 25 : 120); ++i) {
+      auto texts = good.texts;
+      texts.begin()->second = support::mutated(texts.begin()->second, random);
+      write_file(folder / "x.png", encode_png(good.picture, &*good.alpha, texts, good.extras));
+      try {
+        const Target read = load_target(folder / "x.png").target;
+        ++served;
+        if (served <= 6) find(read, survey_of(read, *picture), read.limits(), Explain::never);
+      } catch (const Error& error) {
+        ++refused;
+        REQUIRE(std::string(error.what()).size() > 10);
+      }
+    }
+    CHECK(refused > 15);
+  }
 }
 
 TEST_CASE("a report tells what each kind has, and null where it has no angle") {

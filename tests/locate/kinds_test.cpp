@@ -277,6 +277,41 @@ TEST_CASE("a marker's centre reaches the bound that noise sets, and its sigma is
   CHECK(within > 0.9 * runs);
 }
 
+TEST_CASE("nothing is found in pictures of nothing, however small, dark, bright or noisy") {
+  render::Random random(12);
+  std::vector<Image<Rgb>> pictures;
+  pictures.emplace_back(1, 1);
+  pictures.emplace_back(3, 900);
+  for (const int level : {0, 255, -1}) {
+    Image<Rgb>& picture = pictures.emplace_back(640, 512);
+    for (int y = 0; y < picture.height(); ++y)
+      for (int x = 0; x < picture.width(); ++x) {
+        const auto v = [&] { return static_cast<uint8_t>(level < 0 ? random.whole(0, 255) : level); };
+        picture(x, y) = {v(), v(), v()};
+      }
+  }
+  const Image<Rgb> floor = [] {
+    Image<Rgb> p(200, 100);
+    for (int y = 0; y < 100; ++y)
+      for (int x = 0; x < 200; ++x) p(x, y) = x > 90 && x < 110 ? Rgb{20, 150, 150} : Rgb{160, 150, 140};
+    return p;
+  }();
+  const Image<uint8_t> grey_floor = grey_levels(floor);
+  const Target stripe = teach_target(
+      "stripe", {.grey = grey_floor, .color = floor, .region = Region::rectangle({60, 5, 80, 90})},
+      {.name = "line"});
+  for (const Target* target : {&teal(), &blank(), &bore(), &stripe})
+    for (const Image<Rgb>& pixels : pictures) {
+      CAPTURE(target->name());
+      CAPTURE(pixels.width());
+      Picture picture;
+      picture.pixels = pixels;
+      const Findings found = find(*target, survey_of(*target, picture));
+      CHECK(found.sightings.empty());
+      CHECK(found.misses.size() <= 8);
+    }
+}
+
 TEST_CASE("a ring mark is taught and found through the same call, by its identity") {
   const auto shown = [](int identity, const Pose2& at) {
     render::Scene scene;
