@@ -8,6 +8,7 @@
 #include "heron/files/picture_file.hpp"
 #include "heron/files/target_file.hpp"
 #include "heron/geometry/rigid_fit.hpp"
+#include "heron/render/studio_views.hpp"
 #include "heron/standin/simulated_robot.hpp"
 #include "heron/standin/tray_cell.hpp"
 #include "heron/station/station.hpp"
@@ -282,4 +283,34 @@ TEST_CASE("a target of a height map is refused by a station, which looks at pict
   file.targets[0].file = cell().tray.path("relief.png");
   CHECK(
       support::contains(support::error_of([&] { const Station refused{file}; }), "taught from a height map"));
+}
+
+TEST_CASE("a station finds targets of several kinds in one color picture, each once, in the robot's frame") {
+  Cell& c = cell();
+  render::Random random(5);
+  const render::StudioView view = render::glazed_tiles(random, {.parts = 2, .turned = 0});
+  const Picture taught = render::picture_of(view, random);
+  const Image<Rgb>& color = std::get<Image<Rgb>>(taught.pixels);
+  const Image<uint8_t> grey = grey_levels(taught);
+  const Point2 part = view.parts[0].pixel;
+  save_target(
+      c.tray.path("teal.png"),
+      teach_target("color", {.grey = grey, .color = color, .region = Region::rectangle(part, 30, 30, {})},
+                   {.name = "teal", .place = {.grasp = {1, 2, {}}}}));
+  std::string text = c.text(c.fixed(), "listen = \"127.0.0.1:0\"\nmode = \"push\"");
+  text.insert(text.find("[link]"), "[[target]]\nfile = \"teal.png\"\ncount = 1\n");
+  Station station(c.station(text));
+  const Report report = station.examine(taught, c.robot_from_board);
+  REQUIRE(report.parts.size() == 1);  // no leaf among them, and one region as the station's count says
+  CHECK(report.parts[0].sighting.target == "teal");
+  CHECK(report.parts[0].robot);
+  CHECK(std::any_of(report.misses.begin(), report.misses.end(),
+                    [](const Miss& m) { return m.limits[0].name == "count"; }));
+  // An angle is none of a color's limits.
+  text.replace(text.find("count = 1"), 9, "angle = [-5, 5]");
+  CHECK(support::contains(support::error_of([&] { Station refused(c.station(text)); }), "no limit 'angle'"));
+  // A grey picture says what is missing.
+  Picture plain;
+  plain.pixels = grey;
+  CHECK(support::contains(support::error_of([&] { station.examine(plain, c.robot_from_board); }), "is grey"));
 }
