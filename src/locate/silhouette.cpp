@@ -85,24 +85,45 @@ Image<uint8_t> silhouette_of(const Survey& survey, const SilhouetteBy& by) {
   const double least_threshold = 2.5 * survey.noise_sigma(0);
   // A background that is nearly black says nothing about the light.
   const double per_level = by.level >= 12 ? 1 / by.level : 0;
-  Image<uint8_t> result(picture.width(), picture.height());
+  const int width = picture.width();
+  Image<uint8_t> result(width, picture.height());
   parallel_rows(picture.height(), 32, [&](int first, int end) {
+    // Plain loops over rows of floats, so that the compiler makes vectors of them.
+    std::vector<float> back(static_cast<size_t>(width)), limit(static_cast<size_t>(width));
     for (int y = first; y < end; ++y) {
       const double v = share(y, picture.height());
-      for (int x = 0; x < picture.width(); ++x) {
-        const double u = share(x, picture.width()), lit = level.at(u, v);
-        const double back = by.behind ? lit * (*by.behind)(x, y) : lit;
-        double difference = picture(x, y) - back;
-        if (by.tone == PartTone::dark) difference = -difference;
-        if (by.tone == PartTone::either) difference = std::abs(difference);
+      const auto at_left = static_cast<float>(level.terms[0] + level.terms[2] * v + level.terms[5] * v * v),
+                 slope = static_cast<float>(level.terms[1] + level.terms[4] * v),
+                 bend = static_cast<float>(level.terms[3]);
+      const auto u0 = static_cast<float>(share(0, width)),
+                 step = width > 1 ? 2.0f / static_cast<float>(width - 1) : 0.0f;
+      const auto threshold = static_cast<float>(by.threshold), least = static_cast<float>(least_threshold),
+                 per_lit = static_cast<float>(by.behind ? 1 : per_level);
+      const bool follows = per_level > 0;
+      for (int x = 0; x < width; ++x) {
+        const float u = u0 + step * static_cast<float>(x), lit = at_left + u * (slope + u * bend);
         // The part is lit as its background is.
-        const double light = per_level > 0 ? (by.behind ? lit : back * per_level) : 1;
-        double limit = std::max(by.threshold * std::max(light, 0.02), least_threshold);
-        if (by.spread) limit = std::max(limit, 0.5 * (*by.spread)(x, y));
+        const float light = follows ? std::max(lit * per_lit, 0.02f) : 1.0f;
+        back[static_cast<size_t>(x)] = lit;
+        limit[static_cast<size_t>(x)] = std::max(threshold * light, least);
+      }
+      if (by.behind)
+        for (int x = 0; x < width; ++x) back[static_cast<size_t>(x)] *= (*by.behind)(x, y);
+      if (by.spread)
+        for (int x = 0; x < width; ++x)
+          limit[static_cast<size_t>(x)] = std::max(limit[static_cast<size_t>(x)], 0.5f * (*by.spread)(x, y));
+      const uint8_t* row = picture.row(y);
+      uint8_t* out = result.row(y);
+      const float sign = by.tone == PartTone::dark ? -1.0f : 1.0f,
+                  folded = by.tone == PartTone::either ? 1.0f : 0.0f;
+      constexpr float ground = background_value, rise = 128 - background_value;
+      for (int x = 0; x < width; ++x) {
+        const float difference = sign * (row[x] - back[static_cast<size_t>(x)]), size = std::abs(difference);
         // What lies a little below the background is kept too: cut off, it would move the outline's blurred
         // edge.
-        const double value = background_value + (128 - background_value) * difference / limit;
-        result(x, y) = static_cast<uint8_t>(std::clamp(value + 0.5, 0.0, 255.0));
+        const float value =
+            ground + rise * (difference + folded * (size - difference)) / limit[static_cast<size_t>(x)];
+        out[x] = static_cast<uint8_t>(std::min(std::max(value + 0.5f, 0.0f), 255.0f));
       }
     }
   });
