@@ -261,8 +261,10 @@ void draw_kind(Canvas& canvas, const Target& target, int zoom) {
   else
     canvas.cross(origin, 7, axis_color, 2);
   canvas.label({0, 0}, fmt::format("{}: {}", target.name(), target.info().word));
+  const double taught_height = target.taught().pixels.height();
   double y = 22.0 / zoom;
   for (const Figure& f : target.facts()) {
+    if (y + 20.0 / zoom > taught_height) break;
     canvas.label({0, y}, fmt::format("{} {:.4g}", f.name, f.value), {1, 1, 1}, 11);
     y += 20.0 / zoom;
   }
@@ -272,7 +274,8 @@ void draw_kind(Canvas& canvas, const Target& target, int zoom) {
 
 Image<Rgb> draw_target(const Target& target, const TeachingReport* report) {
   const TaughtPicture& taught = target.taught();
-  const int zoom = std::clamp(1000 / std::max(taught.pixels.width(), taught.pixels.height()), 1, 8);
+  const int most = target.as<PatternTarget>() ? 8 : 32;  // a sample of a color may be a few pixels
+  const int zoom = std::clamp(1000 / std::max(taught.pixels.width(), taught.pixels.height()), 1, most);
   Canvas canvas = taught.color.empty() ? Canvas(taught.pixels, zoom) : Canvas(taught.color, zoom);
   for (int y = 0; y < taught.mask.height(); ++y)
     for (int x = 0; x < taught.mask.width(); ++x)

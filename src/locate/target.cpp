@@ -131,7 +131,7 @@ std::vector<const KindInfo*> kinds() {
 }
 
 const KindInfo& kind_named(const std::string& word) {
-  return with_kind(word, []<class Kind>(Kind*) -> const KindInfo* { return &Kind::info(); })[0];
+  return *with_kind(word, []<class Kind>(Kind*) { return &Kind::info(); });
 }
 
 std::vector<NamedSetting> settings_of(const std::string& word) {
