@@ -5,6 +5,7 @@
 #include "heron/locate/target.hpp"
 #include "heron/render/scene.hpp"
 #include "heron/render/studio_views.hpp"
+#include "sanitized.hpp"
 #include "support.hpp"
 
 using namespace heron;
@@ -110,7 +111,7 @@ TEST_CASE("an edge's place reaches 1.5 times the bound that noise sets, and its 
   const double bound = std::sqrt(render::cramer_rao_bound(exact, at, step, plate.sigma)(0, 0));
   double squares = 0, sum = 0;
   int within = 0;
-  constexpr int runs = 200;
+  constexpr int runs = sanitized ? 8 : 200;
   const Image<float> picture = plate.exact();
   render::Random random(8);
   for (int i = 0; i < runs; ++i) {
@@ -120,6 +121,7 @@ TEST_CASE("an edge's place reaches 1.5 times the bound that noise sets, and its 
     squares += off * off, sum += off, within += std::abs(off) < 2 * found.sightings[0].sigma.x;
   }
   MESSAGE("rms over bound " << std::sqrt(squares / runs) / bound << ", bias " << sum / runs);
+  if (sanitized) return;  // too few to judge; the plain build does
   CHECK(std::sqrt(squares / runs) < 1.5 * bound);
   CHECK(std::abs(sum / runs) < 0.01);
   CHECK(within > 0.9 * runs);

@@ -2,6 +2,7 @@
 
 #include "heron/locate/target.hpp"
 #include "heron/render/studio_views.hpp"
+#include "sanitized.hpp"
 #include "support.hpp"
 
 using namespace heron;
@@ -72,7 +73,7 @@ int right_of(const StudioShot& shot, const Findings& found, double near) {
 
 TEST_CASE(
     "regions of the taught glaze are found in hard light, with area and centroid, and nothing else is") {
-  for (uint64_t seed = 50; seed < 54; ++seed) {
+  for (uint64_t seed = 50; seed < (sanitized ? 51 : 54); ++seed) {
     const StudioShot shot = glaze(seed, {.hard = seed > 50, .parts = 3});
     const Findings found = find(teal(), survey_of(teal(), shot.picture));
     CHECK(found.sightings.size() == 3);
@@ -147,7 +148,7 @@ TEST_CASE("a white patch holds the colors steady when the lamp changes its color
 }
 
 TEST_CASE("silhouettes are found at any angle to a fiftieth of a pixel, and mirrored ones are told apart") {
-  for (uint64_t seed = 70; seed < 73; ++seed) {
+  for (uint64_t seed = 70; seed < (sanitized ? 71 : 73); ++seed) {
     const StudioShot shot = blanks(seed, {.parts = 3});
     const Findings found = find(blank(), survey_of(blank(), shot.picture));
     CHECK(found.sightings.size() == 3);
@@ -226,7 +227,7 @@ TEST_CASE("an empty picture behind the parts carries a background that is anythi
 }
 
 TEST_CASE("a bore is found among slots and bolts, partly hidden, with a quality that says why") {
-  for (uint64_t seed = 80; seed < 86; ++seed) {
+  for (uint64_t seed = 80; seed < (sanitized ? 81 : 86); ++seed) {
     const StudioShot shot = frame(seed, {.hard = true});
     const Findings found = find(bore(), survey_of(bore(), shot.picture));
     CHECK(found.sightings.size() == 1);
@@ -260,7 +261,7 @@ TEST_CASE("a marker's centre reaches the bound that noise sets, and its sigma is
   const Point2 truth{159.5 + 3.3, 159.5 - 7.6};
   double squares = 0, sum = 0, told = 0;
   int within = 0;
-  constexpr int runs = 200;
+  constexpr int runs = sanitized ? 8 : 200;
   for (int i = 0; i < runs; ++i) {
     const Survey survey(render::expose(exact, {.sigma = 2}, random));
     const Findings found = find(bore(), survey);
@@ -272,6 +273,7 @@ TEST_CASE("a marker's centre reaches the bound that noise sets, and its sigma is
   const double sigma = std::sqrt(bound(0, 0));
   MESSAGE("rms over bound " << std::sqrt(squares / runs) / sigma << ", told " << told / sigma << ", bias "
                             << sum / runs);
+  if (sanitized) return;  // too few to judge; the plain build does
   CHECK(std::sqrt(squares / runs) < 1.5 * sigma);
   CHECK(std::abs(sum / runs) < 0.01);
   CHECK(within > 0.9 * runs);

@@ -14,8 +14,10 @@ namespace {
 const std::string kinds_tool = HERON_TOOL;
 
 /// The studio's pictures, and its own word for how to teach from them.
-std::vector<std::string> studio_lines(const TemporaryFolder& folder) {
-  const auto ran = run(kinds_tool + " simulate studio --seed 5 --pictures 2 --output s", folder.path());
+std::vector<std::string> studio_lines(const TemporaryFolder& folder, int pictures) {
+  const auto ran =
+      run(kinds_tool + " simulate studio --seed 5 --output s --pictures " + std::to_string(pictures),
+          folder.path());
   REQUIRE(ran.status == 0);
   std::vector<std::string> lines;
   std::istringstream text(ran.out);
@@ -27,7 +29,7 @@ std::vector<std::string> studio_lines(const TemporaryFolder& folder) {
 
 TEST_CASE("each kind is taught and found with the calls that the studio prints") {
   TemporaryFolder folder;
-  const auto lines = studio_lines(folder);
+  const auto lines = studio_lines(folder, 2);
   REQUIRE(lines.size() == 6);
   for (size_t i = 0; i < lines.size(); i += 2) {
     const auto taught = run(kinds_tool + " " + lines[i] + " --json", folder.path());
@@ -74,7 +76,7 @@ TEST_CASE("each kind is taught and found with the calls that the studio prints")
 
 TEST_CASE("wrong uses of a kind are told in one message each, and write nothing") {
   TemporaryFolder folder;
-  const auto lines = studio_lines(folder);
+  const auto lines = studio_lines(folder, 1);
   const std::string in = kinds_tool + " teach s/bore/teach.png --region 10,10,80,80 --output t.png ";
   for (const auto& [call, words] :
        {std::pair{in + "--kind hole", "there are: pattern, outline, color, marker"},
