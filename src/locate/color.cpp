@@ -265,7 +265,7 @@ Sighting sighting_of(const Blob& blob, const std::string& name, double noise) {
   return s;
 }
 
-/// What of the color itself kept the largest region of a border_margin range away.
+/// What of the color itself kept the largest region of a wider range away.
 void explain_by_color(const ColorTarget& target, const ImageView<const Rgb>& picture,
                       const FindLimits& limits, const std::array<double, 3>& gains, Findings& findings) {
   const ColorRange range = target.range();
