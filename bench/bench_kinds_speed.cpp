@@ -1,7 +1,6 @@
 // The simpler kinds in a 1280 x 1024 picture beside the yardstick, all on one thread, from the prepared
 // survey to the sightings. Prints the ratios at the end.
 #include <benchmark/benchmark.h>
-#include <tbb/global_control.h>
 
 #include <algorithm>
 
@@ -110,11 +109,4 @@ BENCHMARK(marker_in_200)->Unit(benchmark::kMillisecond);
 
 }  // namespace
 
-int main(int argc, char** argv) {
-  const tbb::global_control one_thread(tbb::global_control::max_allowed_parallelism, 1);
-  benchmark::Initialize(&argc, argv);
-  if (benchmark::ReportUnrecognizedArguments(argc, argv)) return 2;
-  bench::Ratios ratios;
-  benchmark::RunSpecifiedBenchmarks(&ratios);
-  ratios.print();
-}
+int main(int argc, char** argv) { return bench::run_on_one_thread(argc, argv); }

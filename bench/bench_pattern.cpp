@@ -1,7 +1,6 @@
 // Pattern finding on a 1280 x 1024 tray beside the yardstick, all on one thread. Prints the ratios at the
 // end.
 #include <benchmark/benchmark.h>
-#include <tbb/global_control.h>
 
 #include <algorithm>
 #include <cstdio>
@@ -90,11 +89,4 @@ BENCHMARK(two_targets_two_surveys)->Unit(benchmark::kMillisecond);
 
 }  // namespace
 
-int main(int argc, char** argv) {
-  const tbb::global_control one_thread(tbb::global_control::max_allowed_parallelism, 1);
-  benchmark::Initialize(&argc, argv);
-  if (benchmark::ReportUnrecognizedArguments(argc, argv)) return 2;
-  bench::Ratios ratios;
-  benchmark::RunSpecifiedBenchmarks(&ratios);
-  ratios.print();
-}
+int main(int argc, char** argv) { return bench::run_on_one_thread(argc, argv); }

@@ -1,5 +1,6 @@
 #pragma once
 #include <benchmark/benchmark.h>
+#include <tbb/global_control.h>
 
 #include <algorithm>
 #include <cstdio>
@@ -31,5 +32,16 @@ class Ratios : public benchmark::ConsoleReporter {
  private:
   std::map<std::string, double> times_;
 };
+
+/// A benchmark program's whole `main`: everything on one thread, the ratios at the end.
+inline int run_on_one_thread(int argc, char** argv) {
+  const tbb::global_control one_thread(tbb::global_control::max_allowed_parallelism, 1);
+  benchmark::Initialize(&argc, argv);
+  if (benchmark::ReportUnrecognizedArguments(argc, argv)) return 2;
+  Ratios ratios;
+  benchmark::RunSpecifiedBenchmarks(&ratios);
+  ratios.print();
+  return 0;
+}
 
 }  // namespace heron::bench
