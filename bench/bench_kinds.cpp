@@ -1,5 +1,5 @@
 // How the simpler kinds find: a table a kind over hard scenes whose truth is known, and over scenes without
-// the part. `bench_kinds [outline|color|marker|stud|all] [PICTURES] [FIRST_SEED]`
+// the part. `bench_kinds [outline|color|marker|stud|border|all] [PICTURES] [FIRST_SEED]`
 #include <cstdio>
 #include <cstdlib>
 #include <string>
@@ -17,6 +17,7 @@ using render::StudioView;
 StudioView view_of(const std::string& kind, render::Random& random, const StudioFilling& filling) {
   if (kind == "color") return render::glazed_tiles(random, filling);
   if (kind == "outline") return render::leaf_blanks(random, filling);
+  if (kind == "border") return render::floor_panel(random, filling);
   return render::door_frame(random, filling, kind == "stud");
 }
 
@@ -37,14 +38,43 @@ Target taught(const std::string& kind) {
     from.region = Region::rectangle(at, 220, 160, {});
     return teach_target("outline", from, {.name = "leaf", .origin = at});
   }
+  if (kind == "border") {
+    std::vector<double> drawn;  // by hand: some pixels off
+    for (const Point2& p : view.parts[0].corners)
+      drawn.push_back(p.x + random.uniform(-6, 6)), drawn.push_back(p.y + random.uniform(-6, 6));
+    from.region = Region::rectangle(at, 520, 400, {});
+    return teach_target("border", from,
+                        {.name = "panel",
+                         .origin = at,
+                         .limits = FindLimits{.angle = {degrees(-8), degrees(8)}, .scale = {0.95, 1.05}},
+                         .settings = {{"polyline", drawn}, {"chip_width", 14.0}, {"least_chip", 12.0}}});
+  }
   from.region = Region::rectangle(at, 96, 96, {});
   return teach_target("marker", from, {.name = kind});
 }
 
 struct Sums {
+  int chips = 0, chips_found = 0, chips_wrong = 0;
   int parts = 0, found = 0, wrong = 0, counted = 0, angles = 0, covered = 0;
   double x = 0, y = 0, angle = 0, worst = 0, lowest = 100, highest_wrong = 0;
 };
+
+void judge_panel(const render::StudioPart& panel, const Sighting& s, Sums& sums) {
+  for (const NamedPoint& p : s.points) {
+    const auto k = static_cast<size_t>(std::atoi(p.name.c_str() + 6) - 1);
+    const Point2 off = p.at - panel.corners[k];
+    sums.x += off.x * off.x, sums.y += off.y * off.y, sums.worst = std::max(sums.worst, norm(off));
+    ++sums.counted, sums.covered += std::abs(off.x) <= 2 * p.sigma;
+  }
+  sums.lowest = std::min(sums.lowest, s.score);
+  sums.chips += static_cast<int>(panel.chips.size());
+  for (const Flaw& f : s.flaws) {
+    bool true_one = false;
+    for (const render::StudioPart& chip : panel.chips)
+      true_one = true_one || distance(chip.pixel, {f.x, f.y}) < 6;
+    ++(true_one ? sums.chips_found : sums.chips_wrong);
+  }
+}
 
 void judge(const StudioView& view, const Findings& findings, double near, Sums& sums, bool tell) {
   std::vector<bool> met(view.parts.size(), false);
@@ -58,7 +88,12 @@ void judge(const StudioView& view, const Findings& findings, double near, Sums& 
       continue;
     }
     met[which] = true;
-    ++sums.found, ++sums.counted;
+    ++sums.found;
+    if (!view.parts[which].corners.empty()) {  // a border: its corners are the truth
+      judge_panel(view.parts[which], s, sums);
+      continue;
+    }
+    ++sums.counted;
     const Point2 off = Point2{s.x, s.y} - view.parts[which].pixel;
     sums.x += off.x * off.x, sums.y += off.y * off.y, sums.worst = std::max(sums.worst, norm(off));
     sums.covered += std::abs(off.x) <= 2 * s.sigma.x;
@@ -102,6 +137,9 @@ void table(const std::string& kind, int pictures, uint64_t seed, bool tell) {
                 words, pictures, sums.parts, sums.parts ? 100.0 * sums.found / sums.parts : 100.0, sums.wrong,
                 sums.lowest, sums.highest_wrong, std::sqrt(sums.x / n), std::sqrt(sums.y / n),
                 std::sqrt(sums.angle / std::max(1, sums.angles)), sums.worst, 100.0 * sums.covered / n);
+    if (kind == "border")
+      std::printf("         chips: %d of %d found, %d other things\n", sums.chips_found, sums.chips,
+                  sums.chips_wrong);
     std::fflush(stdout);
   };
   run({.hard = false}, "easy");
@@ -118,6 +156,6 @@ int main(int argc, char** argv) {
   const bool tell = argc > 4;
   std::printf("%-8s %-6s %6s %6s %8s %6s %8s %8s %9s %9s %9s %8s %6s\n", "kind", "scenes", "count", "parts",
               "found %", "wrong", "lowest", "highest", "rms x px", "rms y px", "rms deg", "worst", "2sigma");
-  for (const char* kind : {"outline", "color", "marker", "stud"})
+  for (const char* kind : {"outline", "color", "marker", "stud", "border"})
     if (which == "all" || which == kind) table(kind, pictures, seed, tell);
 }

@@ -164,7 +164,7 @@ void add_studio(CLI::App& simulate, Action& action) {
   };
   auto o = std::make_shared<StudioOptions>();
   CLI::App* c = simulate.add_subcommand(
-      "studio", "Pictures for teaching by color, outline and marker, with what is in them");
+      "studio", "Pictures for teaching by color, outline, marker and border, with what is in them");
   c->add_option("--seed", o->seed, "another seed, other pictures")->capture_default_str();
   c->add_option("--pictures", o->pictures, "of each kind")->capture_default_str()->check(CLI::Range(1, 999));
   c->add_flag("--hard", o->hard, "dim or bright, uneven, blurred and noisy, with clutter, and parts hidden");
@@ -173,11 +173,10 @@ void add_studio(CLI::App& simulate, Action& action) {
   c->callback([o, &action] {
     action = [o] {
       for (const StudioSet& set : write_studio(o->output, o->seed, o->pictures, o->hard)) {
-        const Box& r = set.teach_region;
         fmt::print(
-            "heron teach {0}/teach.png --kind {1} --region {2:g},{3:g},{4:g},{5:g} --output {0}.png\n"
+            "heron teach {0}/teach.png --kind {1} --region {2}{3} --output {0}.png\n"
             "heron study {0}.png {0}/pictures --known {0}/known.csv\n",
-            set.folder, set.kind, r.x, r.y, r.width, r.height);
+            set.folder, set.kind, set.region, set.options);
       }
       return 0;
     };

@@ -135,9 +135,23 @@ void print_report(const Report& report) {
                  s.beyond->angle.degrees(), s.beyond->scale, s.beyond->score);
     fmt::print("\n");
     if (!s.figures.empty()) fmt::print("      {}\n", figure_words(s.figures));
+    for (size_t i = 0; i < s.spans.size(); ++i) {
+      const Span& span = s.spans[i];
+      fmt::print("{}{} {:.2f} px{}", i == 0 ? "      lengths: " : ", ", span.name,
+                 distance(span.from, span.to),
+                 i < p.lengths_mm.size() ? fmt::format(" = {:.3f} mm", p.lengths_mm[i]) : "");
+    }
+    if (!s.spans.empty()) fmt::print("\n");
+    for (size_t i = 0; i < s.points.size(); ++i) {
+      const NamedPoint& point = s.points[i];
+      fmt::print("{}{} ({:.2f}, {:.2f})", i == 0 ? "      points: " : ", ", point.name, point.at.x,
+                 point.at.y);
+      if (i < p.points_mm.size()) fmt::print(" = ({:.3f}, {:.3f}) mm", p.points_mm[i].x, p.points_mm[i].y);
+    }
+    if (!s.points.empty()) fmt::print("\n");
     for (const Flaw& f : s.flaws)
-      fmt::print("      {} {:.0f} px\u00b2 at ({:.0f}, {:.0f}), {:.1f} px deep\n", f.what, f.area, f.x, f.y,
-                 f.depth);
+      fmt::print("      {} {:.0f} px\u00b2 at ({:.0f}, {:.0f}), {}{:.1f} px deep\n", f.what, f.area, f.x, f.y,
+                 f.length > 0 ? fmt::format("{:.1f} px long, ", f.length) : "", f.depth);
   }
   if (!report.complete) fmt::print("  stopped when the time was over; there may be more\n");
   if (report.parts.empty() && report.misses.empty() && report.complete)

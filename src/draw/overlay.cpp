@@ -50,6 +50,22 @@ void draw_flaws(Canvas& canvas, const std::vector<Flaw>& flaws) {
   }
 }
 
+/// Each length at its middle, a corner as a small ring.
+void draw_lengths(Canvas& canvas, const ReportedPart& part) {
+  const Sighting& s = part.sighting;
+  for (size_t i = 0; i < s.spans.size(); ++i) {
+    const Span& span = s.spans[i];
+    const Point2 middle = (span.from + span.to) * 0.5, out = middle - Point2{s.x, s.y};
+    const Point2 beside = out * (16 / std::max(norm(out), 16.0));  // away from the part
+    canvas.label(middle + beside + Point2{out.x < 0 ? -96.0 : 0.0, -8},
+                 i < part.lengths_mm.size()
+                     ? fmt::format("{} {:.2f} mm", span.name, part.lengths_mm[i])
+                     : fmt::format("{} {:.1f} px", span.name, distance(span.from, span.to)),
+                 edge_color, 11);
+  }
+  for (const NamedPoint& p : s.points) canvas.ring(p.at, 5, edge_color, 1.5);
+}
+
 /// What a kind tells in few words: "area 4021", for below a part's name.
 std::string figures_of(const Sighting& s) {
   std::string words;
@@ -130,6 +146,7 @@ Image<Rgb> report_on(Canvas canvas, const Report& report, const Box* search_regi
     draw_edges(canvas, part.sighting.edges);
     draw_traces(canvas, part.sighting.traces);
     draw_flaws(canvas, part.sighting.flaws);
+    draw_lengths(canvas, part);
   }
   for (const Miss& miss : report.misses) {
     canvas.ring({miss.x, miss.y}, 14, miss_color, 1.5, Stroke::dashed);

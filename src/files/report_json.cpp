@@ -39,7 +39,23 @@ Json json_of(const ReportedPart& part) {
       j[f.name.substr(0, dot)][f.name.substr(dot + 1)] = f.value;
   }
   for (const Flaw& f : s.flaws)
-    j["flaws"].push_back({{"what", f.what}, {"x", f.x}, {"y", f.y}, {"area", f.area}, {"depth", f.depth}});
+    j["flaws"].push_back({{"what", f.what},
+                          {"x", f.x},
+                          {"y", f.y},
+                          {"area", f.area},
+                          {"depth", f.depth},
+                          {"length", f.length}});
+  for (size_t i = 0; i < s.points.size(); ++i) {
+    const NamedPoint& p = s.points[i];
+    Json point{{"name", p.name}, {"x", p.at.x}, {"y", p.at.y}, {"sigma", p.sigma}};
+    if (i < part.points_mm.size()) point["world"] = {{"x", part.points_mm[i].x}, {"y", part.points_mm[i].y}};
+    j["points"].push_back(std::move(point));
+  }
+  for (size_t i = 0; i < s.spans.size(); ++i) {
+    Json span{{"name", s.spans[i].name}, {"length", distance(s.spans[i].from, s.spans[i].to)}};
+    if (i < part.lengths_mm.size()) span["length_mm"] = part.lengths_mm[i];
+    j["spans"].push_back(std::move(span));
+  }
   if (s.beyond)
     j["beyond"] = {
         {"angle", s.beyond->angle.degrees()}, {"scale", s.beyond->scale}, {"score", s.beyond->score}};

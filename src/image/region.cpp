@@ -135,6 +135,17 @@ Box Region::bounds() const {
   return {x0, y0, x1 - x0, y1 - y0};
 }
 
+std::vector<Point2> Region::corners() const {
+  if (steps_.size() != 1) return {};
+  if (const auto* polygon = std::get_if<Polygon>(&steps_[0].shape)) return polygon->corners;
+  const auto* r = std::get_if<Rectangle>(&steps_[0].shape);
+  if (!r) return {};
+  std::vector<Point2> corners;
+  for (const auto& [x, y] : {std::pair{-1, -1}, {1, -1}, {1, 1}, {-1, 1}})
+    corners.push_back(r->centre + rotated({x * r->half_width, y * r->half_height}, r->turned));
+  return corners;
+}
+
 Image<uint8_t> Region::mask(int width, int height) const {
   Image<uint8_t> mask(width, height);
   const Box box = bounds();

@@ -186,7 +186,8 @@ Findings find(const OutlineTarget& target, const Survey& survey, const FindLimit
       float most = 0;
       for (const EdgeMatch& e : one.edges)
         if (e.weight > 0) most = std::max(most, std::abs(e.distance));
-      one.figures = {{"area", target.area() * one.scale * one.scale}, {"deviation", most}};
+      one.figures = {{"area", target.area() * one.scale * one.scale, FigureUnit::square_pixels},
+                     {"deviation", most}};
     }
     return findings;
   }
@@ -230,8 +231,9 @@ Findings find(const OutlineTarget& target, const Survey& survey, const FindLimit
       if (e.weight > 0) d.deviation = std::max(d.deviation, static_cast<double>(std::abs(e.distance)));
     double flawed = 0;
     for (const Flaw& f : d.flaws) flawed += f.area;
-    one.figures = {
-        {"area", d.area}, {"deviation", d.deviation}, {"mirrored", matches[i].mirrored ? 1.0 : 0.0}};
+    one.figures = {{"area", d.area, FigureUnit::square_pixels},
+                   {"deviation", d.deviation},
+                   {"mirrored", matches[i].mirrored ? 1.0 : 0.0}};
     one.flaws = std::move(d.flaws);
     std::vector<LimitMissed> missed;
     const double share = 100 * d.area / (target.area() * one.scale * one.scale);

@@ -34,7 +34,7 @@ Scan Scan::band(const std::vector<double>& n, const char* what) {
                     "wide",
                     what, n[2], n[3]));
   Scan s;
-  s.centre_ = {n[0], n[1]}, s.length_ = n[2], s.width_ = n[3], s.angle_ = degrees(n[4]).radians();
+  s.centre_ = {n[0], n[1]}, s.length_ = n[2], s.width_ = n[3], s.along_ = unit(degrees(n[4]));
   s.steps_ = static_cast<int>(std::floor(n[2])) + 1;
   s.lanes_ = std::max(1, static_cast<int>(std::lround(n[3])));
   return s;
@@ -65,12 +65,11 @@ Point2 Scan::at(double along, double across) const {
     const double turn = start_ + (sweep_ < 0 ? -1 : 1) * along / radius_;
     return centre_ + unit(radians(turn)) * (radius_ + across);
   }
-  const Point2 u = unit(radians(angle_));
-  return centre_ + u * (along - 0.5 * length_) + Point2{-u.y, u.x} * across;
+  return centre_ + along_ * (along - 0.5 * length_) + Point2{-along_.y, along_.x} * across;
 }
 
 Point2 Scan::direction(double along) const {
-  if (!is_arc_) return unit(radians(angle_));
+  if (!is_arc_) return along_;
   const double way = sweep_ < 0 ? -1 : 1, turn = start_ + way * along / radius_;
   return Point2{-std::sin(turn), std::cos(turn)} * way;
 }

@@ -32,7 +32,8 @@ class Scan {
  private:
   bool is_arc_ = false, round_ = false;
   Point2 centre_;
-  double length_ = 0, width_ = 0, angle_ = 0;  // of a band; the angle in radians
+  double length_ = 0, width_ = 0;              // of a band
+  Point2 along_{1, 0};                         // unit, of a band
   double radius_ = 0, start_ = 0, sweep_ = 0;  // of an arc, radians; `width_` is outer less inner
   int steps_ = 0, lanes_ = 0;
   double per_step_ = 1;

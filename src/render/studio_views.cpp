@@ -216,4 +216,82 @@ StudioView door_frame(Random& random, const StudioFilling& filling, bool stud) {
   return view;
 }
 
+StudioView floor_panel(Random& random, const StudioFilling& filling) {
+  StudioView view = empty_view(random, filling, 0.3, 1.5);
+  Scene& scene = view.scene;
+  const double tray = 0.22, glaze = 0.6;
+  scene.background = tray;
+  const std::vector<Point2> taught{{-62, -45}, {62, -45}, {62, 25}, {42, 45}, {-62, 45}};
+  Pose2 place;
+  double scale = 1;
+  std::vector<Point2> corners = taught;
+  if (filling.hard) {
+    place = {random.uniform(-8, 8), random.uniform(-8, 8), degrees(random.uniform(-6, 6))};
+    scale = random.uniform(0.975, 1.025);
+    // Each side by itself a little off; corners are where the sides as they are meet.
+    std::vector<std::pair<Point2, Point2>> sides;  // a point and a direction
+    for (size_t i = 0; i < taught.size(); ++i) {
+      const Point2 a = taught[i], b = taught[(i + 1) % taught.size()], u = (b - a) / distance(a, b);
+      sides.emplace_back(a + Point2{-u.y, u.x} * random.uniform(-0.75, 0.75), u);
+    }
+    for (size_t i = 0; i < taught.size(); ++i) {
+      const auto& [p, u] = sides[(i + taught.size() - 1) % taught.size()];
+      const auto& [q, v] = sides[i];
+      corners[i] = p + u * (cross(q - p, v) / cross(u, v));
+    }
+  }
+  for (Point2& p : corners) p = p * scale;
+  if (!filling.empty) {
+    const Outline border{{corners}};
+    scene.pieces.push_back({border, place, glaze});
+    std::vector<Point2> outer, inner;
+    for (const Point2& p : corners) outer.push_back(p * 0.88), inner.push_back(p * 0.865);
+    scene.pieces.push_back({{{outer}}, place, 0.45});
+    scene.pieces.push_back({{{inner}}, place, glaze});
+    StudioPart panel = part_of(scene, "panel", place);
+    for (const Point2& p : corners) {
+      const Point2 w = place * p;
+      panel.corners.push_back(scene.camera.project({w.x, w.y, 0}));
+    }
+    // Chips: flakes in the glaze beside the border, away from the corners and from each other.
+    if (filling.hard) {
+      for (size_t i = 0; i < corners.size(); ++i) {
+        if (random.uniform() < 0.5) continue;
+        const Point2 a = corners[i], b = corners[(i + 1) % corners.size()], u = (b - a) / distance(a, b);
+        const double radius = random.uniform(0.7, 1.5), t = random.uniform(0.2, 0.45);
+        const Point2 at = a + (b - a) * t + Point2{-u.y, u.x} * 2.6;
+        scene.pieces.push_back({disc(radius, at), place, random.uniform(0.12, 0.24)});
+        const Point2 w = place * at;
+        StudioPart chip{.kind = "chip", .pixel = scene.camera.project({w.x, w.y, 0})};
+        chip.area_px = std::numbers::pi * radius * radius * pixels_per_mm * pixels_per_mm;
+        panel.chips.push_back(chip);
+      }
+      if (random.uniform() < 0.6) {  // tape as dark as the tray over a part of one side
+        const auto i = static_cast<size_t>(random.whole(0, 4));
+        const Point2 a = corners[i], b = corners[(i + 1) % corners.size()];
+        scene.pieces.push_back(
+            {rectangle(random.uniform(6, 0.3 * distance(a, b)), 6),
+             place * Pose2{a.x + 0.75 * (b.x - a.x), a.y + 0.75 * (b.y - a.y), direction(b - a)}, tray});
+      }
+    }
+    view.parts.push_back(panel);
+  }
+  if (filling.hard) {
+    const auto beside = [&] {  // outside of where the panel may be
+      const double x = random.uniform(82, 150) * (random.uniform() < 0.5 ? -1 : 1);
+      return Pose2{x, random.uniform(-110, 110), degrees(random.uniform(-180, 180))};
+    };
+    for (int i = 0; i < 6; ++i)
+      scene.pieces.push_back({random.uniform() < 0.5 ? hexagon(random.uniform(5, 9)) : rectangle(24, 8),
+                              beside(), random.uniform(0.35, 0.7)});
+    if (filling.empty)
+      for (int i = 0; i < 5; ++i)
+        scene.pieces.push_back(
+            {i % 2 ? hexagon(17) : leaf(44, 27),
+             {random.uniform(-70, 70), random.uniform(-60, 60), degrees(random.uniform(-180, 180))},
+             glaze});
+  }
+  return view;
+}
+
 }  // namespace heron::render

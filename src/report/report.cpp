@@ -29,6 +29,34 @@ WorldPose moved(const WorldPose& pose, const Pose2& to_from, const Pose2& part_f
   return result;
 }
 
+/// Square millimetres that a square pixel covers there.
+double square_mm_at(const Mapping& mapping, Point2 pixel, double height_mm) {
+  const Point2 right = mapping.world_from_pixel(pixel + Point2{0.5, 0}, height_mm) -
+                       mapping.world_from_pixel(pixel - Point2{0.5, 0}, height_mm);
+  const Point2 down = mapping.world_from_pixel(pixel + Point2{0, 0.5}, height_mm) -
+                      mapping.world_from_pixel(pixel - Point2{0, 0.5}, height_mm);
+  return std::abs(cross(right, down));
+}
+
+/// Areas, points and lengths in millimetres.
+void add_millimetres(ReportedPart& part, const Frames& frames, double height_mm) {
+  Sighting& s = part.sighting;
+  const auto world = [&](Point2 p) { return frames.mapping->world_from_pixel(p, height_mm); };
+  const size_t own = s.figures.size();
+  for (size_t i = 0; i < own; ++i)
+    if (s.figures[i].unit == FigureUnit::square_pixels)
+      s.figures.push_back({s.figures[i].name + "_mm2",
+                           s.figures[i].value * square_mm_at(*frames.mapping, {s.x, s.y}, height_mm)});
+  for (const NamedPoint& p : s.points) {
+    const Point2 at = world(p.at);
+    WorldPose pose;
+    pose.x_mm = at.x, pose.y_mm = at.y;
+    if (frames.axes) pose = frames.axes->seen_from(pose);
+    part.points_mm.push_back({pose.x_mm, pose.y_mm});
+  }
+  for (const Span& span : s.spans) part.lengths_mm.push_back(distance(world(span.from), world(span.to)));
+}
+
 }  // namespace
 
 void add_findings(Report& report, Findings findings, const Frames& frames, const PartPlace& place) {
@@ -43,6 +71,12 @@ void add_findings(Report& report, Findings findings, const Frames& frames, const
     if (frames.mapping) part.world = world_pose_of(part.sighting, *frames.mapping, place.height_mm);
     if (part.world && frames.robot_from_world)
       part.robot = moved(*part.world, *frames.robot_from_world, place.grasp);
+    if (part.world) try {
+        add_millimetres(part, frames, place.height_mm);
+      } catch (const Error& error) {  // a corner past the plane's horizon
+        if (error.code() != ErrorCode::not_determined) throw;
+        part.points_mm.clear(), part.lengths_mm.clear();
+      }
     if (part.world && frames.axes) part.world = frames.axes->seen_from(*part.world);
     report.parts.push_back(std::move(part));
   }

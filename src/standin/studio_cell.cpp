@@ -35,7 +35,15 @@ StudioSet write_set(const std::string& folder, const std::string& kind, const Ma
   save_picture(folder + "/teach.png", render::picture_of(teach, random));
   StudioSet set{folder, kind, {}};
   const Point2 at = teach.parts[0].pixel;
-  set.teach_region = {std::round(at.x - region.x / 2), std::round(at.y - region.y / 2), region.x, region.y};
+  const Box box{std::round(at.x - region.x / 2), std::round(at.y - region.y / 2), region.x, region.y};
+  set.region = fmt::format("{:g},{:g},{:g},{:g}", box.x, box.y, box.width, box.height);
+  if (kind == "border") {  // drawn by hand, so some pixels off
+    set.region = "polygon";
+    for (const Point2& p : teach.parts[0].corners)
+      set.region += fmt::format("{}{:.0f},{:.0f}", set.region == "polygon" ? ":" : ",",
+                                p.x + random.uniform(-5, 5), p.y + random.uniform(-5, 5));
+    set.options = fmt::format(" --chip-width 14 --least-chip 12 --origin {:g},{:g}", at.x, at.y);
+  }
   if (kind == "outline") {
     StudioView empty = teach;
     empty.scene.pieces.clear();
@@ -43,7 +51,7 @@ StudioSet write_set(const std::string& folder, const std::string& kind, const Ma
   }
   Recording recording{recording_folder, {}};
   // A part's position is the centre of the region that it is taught from.
-  const Point2 from_part = set.teach_region.centre() - at;
+  const Point2 from_part = kind == "border" ? Point2{} : box.centre() - at;
   std::string known = "picture,x,y,angle\n";
   for (int i = 0; i < pictures; ++i) {
     recording.pictures.push_back(
@@ -51,7 +59,7 @@ StudioSet write_set(const std::string& folder, const std::string& kind, const Ma
     const StudioView view = make(random, {.hard = hard, .parts = parts});
     save_picture(recording.path(recording.pictures.size() - 1), render::picture_of(view, random));
     for (const render::StudioPart& part : view.parts) {
-      const bool turns = kind == "outline";
+      const bool turns = kind == "outline" || kind == "border";
       const Point2 p = turns ? part.pixel + rotated(from_part, part.angle) : part.pixel;
       known += fmt::format("{},{:.3f},{:.3f}{}\n", recording.pictures.back().file, p.x, p.y,
                            turns ? fmt::format(",{:.3f}", part.angle.degrees()) : "");
@@ -71,7 +79,8 @@ std::vector<StudioSet> write_studio(const std::string& folder, uint64_t seed, in
   return {
       write_set(folder + "/glaze", "color", render::glazed_tiles, {28, 28}, 3, seed, pictures, hard),
       write_set(folder + "/blank", "outline", render::leaf_blanks, {220, 160}, 3, seed + 1, pictures, hard),
-      write_set(folder + "/bore", "marker", bore, {96, 96}, 1, seed + 2, pictures, hard)};
+      write_set(folder + "/bore", "marker", bore, {96, 96}, 1, seed + 2, pictures, hard),
+      write_set(folder + "/panel", "border", render::floor_panel, {}, 1, seed + 3, pictures, hard)};
 }
 
 }  // namespace heron

@@ -42,6 +42,7 @@ Studio studio_of(const std::string& kind) {
   const render::StudioFilling one{.parts = 1, .turned = 0};
   return Studio(kind == "color"     ? render::glazed_tiles(random, one)
                 : kind == "outline" ? render::leaf_blanks(random, one)
+                : kind == "border"  ? render::floor_panel(random, one)
                                     : render::door_frame(random, one));
 }
 
@@ -77,6 +78,12 @@ TEST_CASE("targets of every kind come back from their files as they were") {
   check_same_kind(glaze.taught("color", 40, 40, words), folder / "color.png", glaze.picture);
   check_same_kind(blank.taught("outline", 220, 160, words), folder / "outline.png", blank.picture);
   check_same_kind(bore.taught("marker", 96, 96, words), folder / "marker.png", bore.picture);
+  TargetWords panel_words{.name = "panel", .settings = {{"chip_width", 12.0}, {"open", false}}};
+  std::vector<double> drawn;
+  const Studio panel = studio_of("border");
+  for (const Point2& p : panel.view.parts[0].corners) drawn.push_back(p.x + 2), drawn.push_back(p.y - 2);
+  panel_words.settings["polyline"] = drawn;
+  check_same_kind(panel.taught("border", 540, 420, panel_words), folder / "border.png", panel.picture);
   // An empty background travels with the outline.
   render::StudioView empty = blank.view;
   empty.scene.pieces.clear();

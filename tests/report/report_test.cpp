@@ -73,3 +73,27 @@ TEST_CASE("the robot takes a part at its grasp, and the user's axes count the wo
   CHECK_THROWS_WITH_AS(report_of(one_at(640, 460, 0), {&mapping}, {.height_mm = 8}),
                        doctest::Contains("knows nothing of heights"), Error);
 }
+
+TEST_CASE("areas, points and lengths are told in millimetres too") {
+  Homography pixel_from_world;
+  pixel_from_world << 4, 0, 600, 0, -4, 500, 0.0002, 0, 1;  // looked at from one side
+  const Mapping mapping = PlaneMapping(pixel_from_world);
+  const auto pixel = [&](double x, double y) { return mapping.pixel_from_world({x, y}); };
+  Findings findings = one_at(pixel(0, 0).x, pixel(0, 0).y, 0);
+  Sighting& s = findings.sightings[0];
+  s.figures = {{"area", 1600, FigureUnit::square_pixels}, {"seen", 100}};
+  s.points = {{"corner1", pixel(-30, 20), 0.02}};
+  s.spans = {{"side1", pixel(-30, 20), pixel(50, 20)}};
+  const Axes axes{.zero_mm = {10, 0}};
+  const ReportedPart part = report_of(findings, {&mapping, &axes, nullptr}).parts.at(0);
+  // At the world's zero u grows by 4 - 600 * 0.0002 a millimetre, v by 4.
+  CHECK(*part.sighting.figure("area_mm2") == doctest::Approx(1600 / (3.88 * 4)).epsilon(1e-4));
+  CHECK_FALSE(part.sighting.figure("seen_mm2"));
+  REQUIRE(part.points_mm.size() == 1);
+  CHECK(part.points_mm[0].x == doctest::Approx(-40));
+  CHECK(part.points_mm[0].y == doctest::Approx(20));
+  CHECK(part.lengths_mm.at(0) == doctest::Approx(80));
+  const ReportedPart bare = report_of(findings, {}).parts.at(0);
+  CHECK(bare.points_mm.empty());
+  CHECK_FALSE(bare.sighting.figure("area_mm2"));
+}

@@ -31,7 +31,7 @@ std::vector<std::string> studio_lines(const TemporaryFolder& folder, int picture
 TEST_CASE("each kind is taught and found with the calls that the studio prints") {
   TemporaryFolder folder;
   const auto lines = studio_lines(folder, sanitized ? 1 : 2);
-  REQUIRE(lines.size() == 6);
+  REQUIRE(lines.size() == 8);
   for (size_t i = 0; i < lines.size(); i += 2) {
     const auto taught = run(kinds_tool + " " + lines[i] + " --json", folder.path());
     CHECK(taught.status == 0);
@@ -54,6 +54,11 @@ TEST_CASE("each kind is taught and found with the calls that the studio prints")
   };
   const Json color = found("glaze", "glaze-01.png"), outline = found("blank", "blank-01.png"),
              marker = found("bore", "bore-01.png");
+  const Json panel = found("panel", "panel-01.png");
+  CHECK(panel["side1"]["seen"].get<double>() > 95);
+  CHECK(panel["points"].size() == 5);
+  CHECK(panel["spans"][0]["length"].get<double>() == doctest::Approx(496).epsilon(0.001));
+  CHECK(panel["chips"] == 0);
   CHECK(color["area"].get<double>() > 1000);
   CHECK(outline["area"].get<double>() > 10000);
   CHECK(outline.contains("deviation"));

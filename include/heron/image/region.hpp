@@ -34,6 +34,8 @@ class Region {
   bool contains(Point2 p) const;
   /// The smallest box that holds every added shape (cut-outs do not shrink it).
   Box bounds() const;
+  /// The corners of a region that is one rectangle or one polygon, in their order; else none.
+  std::vector<Point2> corners() const;
   /// 255 where the pixel's centre lies in the region, else 0. Cost: pixels of the bounds times shapes.
   Image<uint8_t> mask(int width, int height) const;
 

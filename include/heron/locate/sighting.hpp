@@ -28,10 +28,27 @@ struct BeyondRange {
   double scale = 1, score = 0;
 };
 
+/// What a figure counts in the picture; reports tell areas in square millimetres too when there is a mapping.
+enum class FigureUnit { number, square_pixels };
+
 /// A number that a kind of target tells beside the pose; a dot in its name makes a group: "quality.rim".
 struct Figure {
   std::string name;
   double value = 0;
+  FigureUnit unit = FigureUnit::number;
+};
+
+/// A point of a found target that has a name: a corner of its border.
+struct NamedPoint {
+  std::string name;
+  Point2 at;         ///< picture coordinates
+  double sigma = 0;  ///< of its less known direction, pixels
+};
+
+/// A length of a found target from one picture point to another; in millimetres through a mapping.
+struct Span {
+  std::string name;  ///< "side1", "diameter"
+  Point2 from, to;
 };
 
 /// A line of the target as it was found, for drawing.
@@ -43,11 +60,12 @@ struct Trace {
 
 /// A place where a part is not as it was taught.
 struct Flaw {
-  std::string what;  ///< "missing", "extra"
+  std::string what;  ///< "missing", "extra", "chip"
   double x = 0, y = 0;
   double area = 0;  ///< square pixels
   double depth =
       0;  ///< how far it reaches across the taught outline, pixels; across itself where it does not
+  double length = 0;  ///< along the taught line, pixels; 0 where its kind does not tell it
 };
 
 /// One target found in one picture.
@@ -68,6 +86,8 @@ struct Sighting {
   std::vector<Figure> figures = {};  ///< what its kind tells beside the pose
   std::vector<Flaw> flaws = {};      ///< largest first
   std::vector<Trace> traces = {};
+  std::vector<NamedPoint> points = {};
+  std::vector<Span> spans = {};
 
   /// The figure of that name, or nothing.
   std::optional<double> figure(const std::string& name) const {

@@ -3,6 +3,7 @@
 #include <variant>
 
 #include "heron/image/picture.hpp"
+#include "heron/locate/border.hpp"
 #include "heron/locate/color.hpp"
 #include "heron/locate/edge.hpp"
 #include "heron/locate/marker.hpp"
@@ -14,8 +15,8 @@
 namespace heron {
 
 /// The table of kinds: a further one is its room and its name here.
-using AnyKind =
-    std::variant<PatternTarget, OutlineTarget, ColorTarget, MarkerTarget, EdgeTarget, StripeTarget>;
+using AnyKind = std::variant<PatternTarget, OutlineTarget, ColorTarget, MarkerTarget, EdgeTarget,
+                             BorderTarget, StripeTarget>;
 
 /// A setting with its name, for files and tables.
 struct NamedSetting {

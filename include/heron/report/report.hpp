@@ -11,9 +11,11 @@ namespace heron {
 
 /// A part that was found, with its place in the frames that are known.
 struct ReportedPart {
-  Sighting sighting;
-  std::optional<WorldPose> world;  ///< on the mapping's plane
-  std::optional<WorldPose> robot;  ///< in the robot's frame
+  Sighting sighting;  ///< its areas stand among its figures in square millimetres too when there is a mapping
+  std::optional<WorldPose> world;       ///< on the mapping's plane
+  std::optional<WorldPose> robot;       ///< in the robot's frame
+  std::vector<Point2> points_mm = {};   ///< of the sighting's points, in the world; empty without a mapping
+  std::vector<double> lengths_mm = {};  ///< of its spans; empty without a mapping
 };
 
 /// Everything about one trigger: what is drawn, stored and sent.

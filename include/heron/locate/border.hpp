@@ -1,0 +1,77 @@
+#pragma once
+#include "heron/locate/limits.hpp"
+#include "heron/locate/setting.hpp"
+#include "heron/locate/sighting.hpp"
+#include "heron/locate/taught.hpp"
+
+namespace heron {
+
+class Survey;
+class Work;
+
+/// Which brightness counts as damage against the strip around it.
+enum class ChipTone { darker, brighter, either };
+
+/// How a border is taught, found and looked along. Coordinates are those of the camera's whole picture.
+struct BorderSettings {
+  std::string name = "border";
+  std::optional<Point2> origin = {};  ///< the middle of the border's box unless given
+  std::vector<double> polyline =
+      {};  ///< x, y of its corners one after the other, drawn within `snap` of the part's border; the
+           ///< region's corners (a rectangle or a polygon) unless given. Afterwards: where the sides were met
+  bool open = false;      ///< the last corner is not joined to the first
+  double snap = 15;       ///< pixels that a drawn side may lie off the part's, at teaching; 2 to 200
+  double shift = 40;      ///< pixels that the origin may lie off its taught place, either way, while no
+                          ///< search region is given; 0 to 10000
+  double give = 5;        ///< pixels that a side may lie off where the others put it; 0.5 to 100
+  double threshold = 0;   ///< grey levels across a side; 0 follows the noise
+  double chip_width = 0;  ///< pixels of the strip along the border that is looked over for chips; 0: none
+  double chip_inset = 2;  ///< pixels from the border to the strip, inwards; below 0: outside
+  ChipTone chip_tone = ChipTone::either;
+  double chip_change = 25;  ///< grey levels off the strip's own brightness that count as damage; 1 to 255
+  double least_chip = 6;    ///< square pixels; a smaller one is not told
+  double most_chip = 0;     ///< square pixels; a border with a larger one is a miss; 0: no limit
+  std::vector<double> steps = {};   ///< grey levels inside less outside, a value a side, at teaching
+  std::vector<double> corner = {};  ///< of this file's pixels in the camera's picture
+  FindLimits limits = {.angle = {degrees(-8), degrees(8)}, .scale = {0.97, 1.03}};
+  PartPlace place = {};
+};
+
+/// A border of straight sides, open or closed, each of which may give a little.
+class BorderTarget {
+ public:
+  using Settings = BorderSettings;
+  static const KindInfo& info();
+  static const std::vector<SettingRow<BorderSettings>>& rows();
+  /// Snaps each drawn side to the strongest straight edge near it. Throws Error{invalid_argument} for a
+  /// polyline that crosses itself, has a side shorter than 12 pixels or leaves the picture; when a side meets
+  /// no edge (it is named); and when all sides run one way, so that the part would slide along them.
+  static BorderTarget taught_from(const TeachingPicture& picture, BorderSettings settings);
+  BorderTarget(TaughtPicture taught, BorderSettings settings);
+
+  const TaughtPicture& taught() const { return taught_; }
+  const BorderSettings& settings() const { return settings_; }
+  std::vector<Figure> facts() const;
+  std::vector<Trace> traces() const;
+  Box extent() const;
+  int turns() const { return 1; }
+
+ private:
+  TaughtPicture taught_;
+  BorderSettings settings_;
+};
+
+/// Finds the border again: scans across its sides meet edges; of the poses that a few of those edges give,
+/// the one that most scans agree with within `give` is taken (Fischler, Bolles, Random sample consensus,
+/// Comm. ACM 24, 1981), a cell of turn and scale at a time; then each side is fitted by itself, as a robust
+/// line through strips across it. One border is found, at most.
+///
+/// The pose is that of the whole; figures tell each side: "side1.seen" (per cent of it), "side1.off" (of its
+/// middle, pixels inwards of where the whole puts it), "side1.turned" (degrees), "side1.sigma" (of `off`,
+/// pixels). `points` are the corners where two sides that were seen meet, `spans` the sides between them.
+/// The score is the share of the border's length that is seen; a side that is not is dotted. Flaws of kind
+/// "chip": place, area, length along the border, and depth across it. Cost: the scans' pixels.
+Findings find(const BorderTarget& target, const Survey& survey, const FindLimits& limits,
+              Explain explain = Explain::when_nothing, Work* work = nullptr);
+
+}  // namespace heron

@@ -1,0 +1,21 @@
+#pragma once
+#include "scan.hpp"
+
+namespace heron {
+
+/// An edge with the line that strips of its band meet.
+struct LineEdge {
+  ScanEdge edge;
+  double slope = 0;  ///< pixels along the scan a pixel across
+  double slope_sigma = 0;
+  double shared = 0;  ///< covariance of `edge.at` and `slope`
+  double seen = 1;    ///< share of the strips that lie on the line
+};
+
+/// The robust line through where strips of the scan, six lanes wide, meet the edge; looked for near a line
+/// through `edge.at` on the scan's middle, `slope` pixels along it a pixel across. What meets it with another
+/// sense or a third of its contrast is left out.
+LineEdge line_through(const Image<uint8_t>& picture, const Scan& scan, const ScanEdge& edge,
+                      double pixel_noise, double slope = 0);
+
+}  // namespace heron

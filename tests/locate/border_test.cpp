@@ -1,0 +1,211 @@
+#include <doctest/doctest.h>
+
+#include "heron/locate/target.hpp"
+#include "heron/render/studio_views.hpp"
+#include "sanitized.hpp"
+#include "support.hpp"
+
+using namespace heron;
+using support::contains;
+using support::error_of;
+
+namespace {
+
+struct PanelShot {
+  render::StudioView view;
+  Image<uint8_t> grey;
+
+  PanelShot(uint64_t seed, const render::StudioFilling& filling, uint64_t noise_seed = 1) {
+    render::Random random(seed);
+    view = render::floor_panel(random, filling);
+    take(noise_seed);
+  }
+  void take(uint64_t noise_seed) {
+    render::Random random(noise_seed);
+    grey = grey_levels(render::picture_of(view, random));
+  }
+  const render::StudioPart& panel() const { return view.parts[0]; }
+  Survey survey() const { return Survey{Image<uint8_t>(grey)}; }
+};
+
+/// Drawn by hand: some pixels off.
+std::vector<double> roughly(const std::vector<Point2>& corners, double off, uint64_t seed) {
+  render::Random random(seed);
+  std::vector<double> drawn;
+  for (const Point2& p : corners)
+    drawn.push_back(p.x + random.uniform(-off, off)), drawn.push_back(p.y + random.uniform(-off, off));
+  return drawn;
+}
+
+const PanelShot& easy() {
+  static const PanelShot shot(3, {});
+  return shot;
+}
+
+Target panel_with(std::map<std::string, SettingValue> settings) {
+  if (!settings.count("polyline")) settings["polyline"] = roughly(easy().panel().corners, 6, 5);
+  return teach_target("border",
+                      {.grey = easy().grey, .region = Region::rectangle(easy().panel().pixel, 540, 420, {})},
+                      {.name = "panel", .origin = easy().panel().pixel, .settings = settings});
+}
+
+const Target& panel() {
+  static const Target target = panel_with({{"chip_width", 14.0}, {"least_chip", 12.0}});
+  return target;
+}
+
+Point2 corner_of(const Sighting& s, size_t number) {
+  for (const NamedPoint& p : s.points)
+    if (p.name == "corner" + std::to_string(number)) return p.at;
+  FAIL("no such corner");
+  return {};
+}
+
+double limit_value(const Findings& findings, const std::string& name) {
+  for (const Miss& m : findings.misses)
+    for (const LimitMissed& l : m.limits)
+      if (l.name == name) return l.value;
+  return std::numeric_limits<double>::quiet_NaN();
+}
+
+/// The panel with its third side moved outwards.
+PanelShot with_side_moved(double mm) {
+  PanelShot shot(3, {});
+  auto& corners = shot.view.scene.pieces[0].outline.loops[0];
+  const Point2 a = corners[2], b = corners[3], u = (b - a) / distance(a, b), out{u.y, -u.x};
+  // Along the neighbouring sides, so that those stay where they are.
+  for (const auto& [k, along] : {std::pair{2, Point2{0, 1}}, {3, Point2{1, 0}}})
+    corners[static_cast<size_t>(k)] += along * (mm / dot(along, out));
+  shot.take(4);
+  return shot;
+}
+
+}  // namespace
+
+TEST_CASE("a border that is drawn roughly snaps to the part") {
+  const auto* border = panel().as<BorderTarget>();
+  REQUIRE(border);
+  const auto& snapped = border->settings().polyline;
+  for (size_t i = 0; i < 5; ++i)
+    CHECK(distance({snapped[2 * i], snapped[2 * i + 1]}, easy().panel().corners[i]) < 0.1);
+  // A polygon as region is a border drawn.
+  std::vector<Point2> drawn;
+  const auto rough = roughly(easy().panel().corners, 5, 9);
+  for (size_t i = 0; i < rough.size(); i += 2) drawn.push_back({rough[i], rough[i + 1]});
+  const Target other =
+      teach_target("border", {.grey = easy().grey, .region = Region::polygon(drawn)}, {.name = "panel"});
+  const auto& again = other.as<BorderTarget>()->settings().polyline;
+  for (size_t i = 0; i < again.size(); ++i) CHECK(again[i] == doctest::Approx(snapped[i]).epsilon(1e-4));
+}
+
+TEST_CASE("a border is found again with its corners, sides and chips, moved, turned, dim and covered") {
+  int chips = 0, told = 0;
+  for (uint64_t seed = 50; seed < (sanitized ? 52 : 62); ++seed) {
+    CAPTURE(seed);
+    const PanelShot shot(seed, {.hard = true}, seed);
+    const Findings findings = find(panel(), shot.survey());
+    REQUIRE(findings.sightings.size() == 1);
+    const Sighting& s = findings.sightings[0];
+    REQUIRE(s.points.size() == 5);
+    CHECK(s.spans.size() == 5);
+    for (size_t i = 0; i < 5; ++i)
+      CHECK(distance(corner_of(s, i + 1), shot.panel().corners[i]) < std::max(0.15, 5 * s.points[i].sigma));
+    for (const render::StudioPart& chip : shot.panel().chips) {
+      ++chips;
+      for (const Flaw& f : s.flaws)
+        if (distance({f.x, f.y}, chip.pixel) < 5) {
+          ++told;
+          CHECK(f.what == "chip");
+          CHECK(f.area > 0.3 * chip.area_px);
+          CHECK(f.area < 1.7 * chip.area_px);
+        }
+    }
+  }
+  CHECK(told >= chips - 1);
+}
+
+TEST_CASE("nothing is found where there is no panel") {
+  for (uint64_t seed = 70; seed < (sanitized ? 71 : 75); ++seed)
+    CHECK(find(panel(), PanelShot(seed, {.hard = true, .empty = true}, seed).survey()).sightings.empty());
+}
+
+TEST_CASE("a side that gives is told, and one that gives too much is not seen") {
+  const Findings little = find(panel(), with_side_moved(0.5).survey());  // two pixels
+  REQUIRE(little.sightings.size() == 1);
+  const Sighting& s = little.sightings[0];
+  // Against its neighbours, which the whole follows a little.
+  const double others = 0.5 * (*s.figure("side2.off") + *s.figure("side4.off"));
+  CHECK(*s.figure("side3.off") - others < -1.2);
+  CHECK(std::abs(*s.figure("side3.turned")) < 0.1);
+  const Findings much = find(panel(), with_side_moved(3).survey());
+  REQUIRE(much.sightings.size() == 1);
+  CHECK(*much.sightings[0].figure("side3.seen") == 0);
+  CHECK(*much.sightings[0].figure("side1.seen") > 90);
+  CHECK(much.sightings[0].score < 95);
+  CHECK(much.sightings[0].points.size() == 3);  // those of the other sides
+  CHECK(std::any_of(much.sightings[0].traces.begin(), much.sightings[0].traces.end(),
+                    [](const Trace& t) { return !t.seen; }));
+}
+
+TEST_CASE("an open border of two sides has one corner") {
+  const auto& c = easy().panel().corners;
+  const Target target =
+      panel_with({{"polyline", roughly({c[4], c[0], c[1]}, 5, 11)}, {"open", true}, {"give", 2.0}});
+  const Findings findings = find(target, easy().survey());
+  REQUIRE(findings.sightings.size() == 1);
+  REQUIRE(findings.sightings[0].points.size() == 1);
+  CHECK(distance(findings.sightings[0].points[0].at, c[0]) < 0.1);
+}
+
+TEST_CASE("each limit of a border is strict and named") {
+  PanelShot moved(3, {});
+  for (render::Piece& piece : moved.view.scene.pieces) piece.world_from_piece = {4, 0, 5_deg};
+  moved.take(2);
+  const Survey survey = moved.survey();
+  const auto with = [&](auto change) {
+    FindLimits limits = panel().limits();
+    change(limits);
+    return find(panel(), survey, limits);
+  };
+  CHECK(with([](FindLimits&) {}).sightings.size() == 1);
+  const Findings turned = with([](FindLimits& l) { l.angle = {degrees(-4.5), degrees(4.5)}; });
+  CHECK(turned.sightings.empty());
+  CHECK(limit_value(turned, "angle") == doctest::Approx(-5).epsilon(0.01));
+  const Findings away = with([](FindLimits& l) { l.region = Region::rectangle({600, 480, 50, 60}); });
+  CHECK(away.sightings.empty());
+  const Findings short_of = find(panel().with({{"shift", 14.0}}), survey);
+  CHECK(short_of.sightings.empty());
+  CHECK(limit_value(short_of, "shift") == doctest::Approx(16).epsilon(0.02));
+  CHECK_THROWS_AS(with([](FindLimits& l) { l.polarity = Polarity::either; }), Error);
+  // A chip that is too large fails the border.
+  PanelShot chipped(3, {});
+  chipped.view.scene.pieces.push_back({render::disc(1.5), {0, -42.2, {}}, 0.1});
+  chipped.take(3);
+  CHECK(find(panel(), chipped.survey()).sightings.size() == 1);
+  const Findings failed = find(panel().with({{"most_chip", 60.0}}), chipped.survey());
+  CHECK(failed.sightings.empty());
+  CHECK(limit_value(failed, "chip") == doctest::Approx(std::numbers::pi * 36).epsilon(0.25));
+  CHECK(find(panel().with({{"most_chip", 60.0}, {"chip_tone", std::string("brighter")}}), chipped.survey())
+            .sightings.size() == 1);
+}
+
+TEST_CASE("a wrong border is told in one message each") {
+  const auto& c = easy().panel().corners;
+  const auto error = [](std::vector<double> polyline, std::map<std::string, SettingValue> more = {}) {
+    more["polyline"] = std::move(polyline);
+    return error_of([&] { panel_with(more); });
+  };
+  CHECK(contains(error({100, 100, 300, 300, 300, 100, 100, 300}), "cross"));
+  CHECK(contains(error({100, 100, 300, 100, 300, 105}), "at least 12"));
+  CHECK(contains(error({100, 100, 300, 100}), "three corners"));
+  CHECK(contains(error({100, 100, 1300, 100, 300, 700}), "must lie inside the picture"));
+  CHECK(contains(error({c[0].x, c[0].y, 640, c[0].y, c[1].x, c[1].y}, {{"open", true}}), "slide along"));
+  CHECK(contains(error({100, 100, 200, 100, 200, 200, 100, 200}), "side 1 of the polyline"));
+  CHECK(contains(error(roughly(c, 1, 2), {{"give", 0.0}}), "give 0 must be from 0.5"));
+  CHECK(contains(error_of([&] {
+                   teach_target("border",
+                                {.grey = easy().grey, .region = Region::ellipse({640, 512}, 90, 90)},
+                                {.name = "round"});
+                 }),
+                 "polygon"));
+}
