@@ -135,6 +135,12 @@ void print_report(const Report& report) {
                  s.beyond->angle.degrees(), s.beyond->scale, s.beyond->score);
     fmt::print("\n");
     if (!s.figures.empty()) fmt::print("      {}\n", figure_words(s.figures));
+    if (p.distance)
+      fmt::print(
+          "      distance {:.2f} \u00b1 {:.2f} mm along the ray, {:.2f} mm along the axis; bearing {:.3f}, "
+          "elevation {:.3f} degrees\n",
+          p.distance->along_ray_mm, p.distance->sigma_ray_mm, p.distance->along_axis_mm,
+          p.distance->bearing.degrees(), p.distance->elevation.degrees());
     for (size_t i = 0; i < s.spans.size(); ++i) {
       const Span& span = s.spans[i];
       fmt::print("{}{} {:.2f} px{}", i == 0 ? "      lengths: " : ", ", span.name,

@@ -25,7 +25,7 @@ using Json = nlohmann::ordered_json;
 struct TeachOptions {
   std::string picture, kind = "pattern", region, origin, output, name, drawing, preview, grasp;
   std::vector<std::string> with, without, also;
-  std::optional<double> strength, height;
+  std::optional<double> strength, height, size;
   std::optional<int> detail;
   double stable_share = 0.75;
   std::vector<std::string> backgrounds, counter_samples;
@@ -48,6 +48,9 @@ TargetWords words_of(const TeachOptions& o, const Target* before) {
   if (o.height) words.place.height_mm = *o.height;
   if (!std::isfinite(words.place.height_mm))
     fail_argument("teach: --height must be a finite number of millimetres");
+  if (o.size) words.place.size_mm = *o.size;
+  if (!(words.place.size_mm >= 0 && words.place.size_mm < 1e6))
+    fail_argument("teach: --size must be millimetres above 0, or 0 when it is not known");
   if (!o.grasp.empty()) {
     const auto grasp =
         parse_numbers(o.grasp, 3, "--grasp", "X,Y,ANGLE in millimetres and degrees, for example 12,0,90");
@@ -111,6 +114,7 @@ Words lines_of(const Target& target) {
   for (auto& word : limit_words(target.limits(), target.info())) words.push_back(std::move(word));
   const Pose2& g = target.place().grasp;
   words.emplace_back("height", fmt::format("{:g} mm", target.place().height_mm));
+  if (target.place().size_mm > 0) words.emplace_back("size", fmt::format("{:g} mm", target.place().size_mm));
   words.emplace_back("grasp", fmt::format("{:g},{:g},{:g}", g.x, g.y, g.angle.degrees()));
   return words;
 }
@@ -343,6 +347,10 @@ void add_teach(CLI::App& app, Action& action) {
   o->limits.add_to(*c);
   o->kind_settings.add_to(*c);
   c->add_option("--height", o->height, "millimetres that the part's face stands above the work plane");
+  c->add_option(
+      "--size", o->size,
+      "real length in millimetres of a marker's diameter, a color region's longer extent or a border's "
+      "first side: a camera mapping then says how far away it is");
   c->add_option(
       "--grasp", o->grasp,
       "X,Y,ANGLE: where a robot takes it, in millimetres and degrees from its origin, in its own frame");

@@ -59,6 +59,14 @@ Json json_of(const ReportedPart& part) {
   if (s.beyond)
     j["beyond"] = {
         {"angle", s.beyond->angle.degrees()}, {"scale", s.beyond->scale}, {"score", s.beyond->score}};
+  if (part.distance) {
+    const WidthDistance& d = *part.distance;
+    j["distance"] = {{"axis", d.along_axis_mm},
+                     {"ray", d.along_ray_mm},
+                     {"bearing", d.bearing.degrees()},
+                     {"elevation", d.elevation.degrees()},
+                     {"sigma", d.sigma_ray_mm}};
+  }
   if (part.world) j["world"] = json_of(*part.world);
   if (part.robot) j["robot"] = json_of(*part.robot);
   return j;

@@ -116,9 +116,10 @@ std::string settings_text(const Target& target) {
   const PartPlace& place = target.place();
   return text + fmt::format(
                     "\n[part]  # how it stands and where it is taken\nheight_mm = {}\n"
-                    "grasp = [{}, {}, {}]  # x mm, y mm, degrees, in the part's frame\n",
+                    "grasp = [{}, {}, {}]  # x mm, y mm, degrees, in the part's frame\nsize_mm = {}  # real "
+                    "length of its first span; 0: not known\n",
                     toml_number(place.height_mm), toml_number(place.grasp.x), toml_number(place.grasp.y),
-                    toml_number(place.grasp.angle.degrees()));
+                    toml_number(place.grasp.angle.degrees()), toml_number(place.size_mm));
 }
 
 TargetWords words_from(const TomlTable& file, const std::string& kind) {
@@ -133,6 +134,7 @@ TargetWords words_from(const TomlTable& file, const std::string& kind) {
   }
   if (const auto part = file.optional_table("part")) {
     words.place.height_mm = part->number("height_mm", 0);
+    words.place.size_mm = part->number("size_mm", 0);
     if (part->has("grasp")) {
       const auto grasp = part->numbers("grasp", 3);
       words.place.grasp = {grasp[0], grasp[1], degrees(grasp[2])};

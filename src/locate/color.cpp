@@ -262,6 +262,15 @@ Sighting sighting_of(const Blob& blob, const std::string& name, double noise) {
                {"box.width", c.right - c.left + 1.0},
                {"box.height", c.bottom - c.top + 1.0}};
   s.traces.push_back(blob.outline);
+  // How far its border reaches along either axis.
+  const Point2 middle{c.x, c.y};
+  for (const auto& [extent, column] : {std::pair{"length", 1}, {"width", 0}}) {
+    const Point2 axis{axes.vectors(0, column), axes.vectors(1, column)};
+    double low = 0, high = 0;
+    for (const Point2& p : blob.outline.points)
+      low = std::min(low, dot(p - middle, axis)), high = std::max(high, dot(p - middle, axis));
+    s.spans.push_back({extent, middle + axis * low, middle + axis * high, 0.3});
+  }
   return s;
 }
 

@@ -243,12 +243,15 @@ Findings found_at(const BorderTarget& target, const Survey& survey, const FindLi
   met.corners = corners.at;
   for (size_t i = 0; i < met.corners.size(); ++i)
     if (corners.met[i])
-      one.points.push_back({fmt::format("corner{}", i + 1), corners.at[i], corners.sigma[i]});
+      one.points.push_back(
+          {fmt::format("corner{}", i + 1), corners.at[i], corners.sigma[i], taught.corners[i] - origin});
   for (size_t i = 0; i < met.sides(); ++i) {
     one.traces.push_back({.points = {met.from(i), met.to(i)}, .closed = false, .seen = seen[i]});
     if (corners.met[i] && corners.met[(i + 1) % met.corners.size()])
-      one.spans.push_back({fmt::format("side{}", i + 1), met.from(i), met.to(i)});
+      one.spans.push_back({fmt::format("side{}", i + 1), met.from(i), met.to(i),
+                           std::max(corners.sigma[i], corners.sigma[(i + 1) % corners.sigma.size()])});
   }
+  one.taught_span = taught.length(0);
   if (s.chip_width > 0) {
     one.flaws = chips_along(survey, met, seen, s);
     one.figures.push_back({"chips", static_cast<double>(one.flaws.size())});

@@ -45,6 +45,10 @@ Sighting sighting_of(const RimFit& fit, const Quality& q, const std::string& nam
                {"quality.total", q.total},       {"quality.rim", q.rim},
                {"quality.scatter", q.scatter},   {"quality.contrast", q.contrast},
                {"quality.diameter", q.diameter}, {"quality.sigma", q.sigma}};
+  s.rim = Ellipse{fit.centre, fit.radius, fit.a, fit.b};
+  const Angle long_way = radians(0.5 * std::atan2(fit.b, fit.a));
+  s.spans = {{"diameter", fit.at(long_way.radians() + std::numbers::pi), fit.at(long_way.radians()),
+              fit.sigma_radius}};
   // The rim in pieces, by whether it is seen.
   const size_t sectors = fit.seen.size();
   constexpr double turn = 2 * std::numbers::pi;

@@ -10,17 +10,41 @@ namespace {
 constexpr int fine = 2;              // cells of the fine grid along a pixel
 constexpr double white_level = 230;  // grey levels of a reflectance of 1
 
+Eigen::Vector3d world_of(Point2 p, const Piece& piece) {
+  const Point2 w = piece.world_from_piece * (piece.upright ? Point2{p.x, 0} : p);
+  return {w.x, w.y, piece.height_mm + (piece.upright ? p.y : 0)};
+}
+
+/// What of a loop lies in front of the camera by more than a finger's breadth (Sutherland, Hodgman, Reentrant
+/// polygon clipping, Comm. ACM 17, 1974): what is behind it has no picture.
+std::vector<Point2> in_front(const std::vector<Point2>& loop, const Piece& piece, const CameraModel& camera) {
+  constexpr double nearest_mm = 15;
+  std::vector<double> depth;
+  bool all = true;
+  for (const Point2& p : loop) {
+    depth.push_back((camera.camera_from_world * world_of(p, piece)).z() - nearest_mm);
+    all = all && depth.back() >= 0;
+  }
+  if (all) return loop;
+  std::vector<Point2> kept;
+  for (size_t i = 0; i < loop.size(); ++i) {
+    const size_t k = (i + 1) % loop.size();
+    if (depth[i] >= 0) kept.push_back(loop[i]);
+    if ((depth[i] >= 0) != (depth[k] >= 0))
+      kept.push_back(loop[i] + (loop[k] - loop[i]) * (depth[i] / (depth[i] - depth[k])));
+  }
+  return kept;
+}
+
 /// Straight edges bend under a lens with distortion: put points along them, closer than 8 pixels.
-std::vector<Point2> projected(const std::vector<Point2>& loop, const Piece& piece,
+std::vector<Point2> projected(const std::vector<Point2>& whole, const Piece& piece,
                               const CameraModel& camera) {
-  const auto pixel = [&](Point2 p) {
-    const Point2 w = piece.world_from_piece * p;
-    return camera.project({w.x, w.y, piece.height_mm});
-  };
+  const auto pixel = [&](Point2 p) { return camera.project(world_of(p, piece)); };
+  const std::vector<Point2> loop = in_front(whole, piece, camera);
   std::vector<Point2> result;
   for (size_t i = 0; i < loop.size(); ++i) {
     const Point2 a = loop[i], b = loop[(i + 1) % loop.size()];
-    const int parts = std::max(1, static_cast<int>(std::ceil(distance(pixel(a), pixel(b)) / 8)));
+    const int parts = std::clamp(static_cast<int>(std::ceil(distance(pixel(a), pixel(b)) / 8)), 1, 500);
     for (int k = 0; k < parts; ++k) {
       const Point2 p = pixel(a + (b - a) * (static_cast<double>(k) / parts));
       result.push_back({(p.x + 0.5) * fine, (p.y + 0.5) * fine});

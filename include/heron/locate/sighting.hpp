@@ -20,6 +20,9 @@ struct EdgeMatch {
 struct PartPlace {
   double height_mm = 0;  ///< of its taught face above the work plane; below is negative
   Pose2 grasp = {};      ///< part_from_grasp: mm and angle in the part's own frame, world sense
+  double size_mm = 0;  ///< real length of the first of its sightings' spans (a marker's diameter, a region's
+                       ///< length, a border's first side): a known camera then places it in space, wherever
+                       ///< it stands; 0: it lies on the work plane
 };
 
 /// How a part that was held back at the end of a range would fit beyond it.
@@ -41,14 +44,16 @@ struct Figure {
 /// A point of a found target that has a name: a corner of its border.
 struct NamedPoint {
   std::string name;
-  Point2 at;         ///< picture coordinates
-  double sigma = 0;  ///< of its less known direction, pixels
+  Point2 at;           ///< picture coordinates
+  double sigma = 0;    ///< of its less known direction, pixels
+  Point2 taught = {};  ///< where it lay at teaching, from the target's origin, pixels
 };
 
 /// A length of a found target from one picture point to another; in millimetres through a mapping.
 struct Span {
   std::string name;  ///< "side1", "diameter"
   Point2 from, to;
+  double sigma = 0;  ///< of each end along it, pixels
 };
 
 /// A line of the target as it was found, for drawing.
@@ -66,6 +71,16 @@ struct Flaw {
   double depth =
       0;  ///< how far it reaches across the taught outline, pixels; across itself where it does not
   double length = 0;  ///< along the taught line, pixels; 0 where its kind does not tell it
+};
+
+/// An ellipse as centre + [[radius + a, b], [b, radius - a]] u for unit vectors u.
+struct Ellipse {
+  Point2 centre;
+  double radius = 0, a = 0, b = 0;
+  Point2 at(Angle turn) const {
+    const Point2 u = unit(turn);
+    return centre + Point2{(radius + a) * u.x + b * u.y, b * u.x + (radius - a) * u.y};
+  }
 };
 
 /// One target found in one picture.
@@ -88,6 +103,9 @@ struct Sighting {
   std::vector<Trace> traces = {};
   std::vector<NamedPoint> points = {};
   std::vector<Span> spans = {};
+  std::optional<Ellipse> rim = {};  ///< of a round one: a mapping finds the middle of the true circle by it,
+                                    ///< which is not the ellipse's
+  double taught_span = 0;  ///< pixels of the first span at teaching, where the points are of that time too; 0
 
   /// The figure of that name, or nothing.
   std::optional<double> figure(const std::string& name) const {

@@ -20,8 +20,9 @@ struct Piece {
   Outline outline;           ///< in the piece's own frame
   Pose2 world_from_piece;    ///< millimetres
   double reflectance = 0.5;  ///< 0 black to 1 white
-  double height_mm = 0;      ///< of its face above the work plane
+  double height_mm = 0;      ///< of its face above the work plane; of its x axis when it is upright
   Tint tint = white_tint;    ///< its color: a factor on the reflectance for each channel
+  bool upright = false;      ///< stands on its x axis, its y upwards, as a wall does
 };
 
 /// A soft bright spot that the lamp throws into the lens; added to the light that comes from the scene.

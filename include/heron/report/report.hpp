@@ -12,8 +12,9 @@ namespace heron {
 /// A part that was found, with its place in the frames that are known.
 struct ReportedPart {
   Sighting sighting;  ///< its areas stand among its figures in square millimetres too when there is a mapping
-  std::optional<WorldPose> world;       ///< on the mapping's plane
-  std::optional<WorldPose> robot;       ///< in the robot's frame
+  std::optional<WorldPose> world;              ///< on the mapping's plane
+  std::optional<WorldPose> robot;              ///< in the robot's frame
+  std::optional<WidthDistance> distance = {};  ///< of a part whose size is known, from a known camera
   std::vector<Point2> points_mm = {};   ///< of the sighting's points, in the world; empty without a mapping
   std::vector<double> lengths_mm = {};  ///< of its spans; empty without a mapping
 };
@@ -38,8 +39,10 @@ struct Frames {
 
 /// Adds what was found of one target to a report: world poses at the part's height when there is a mapping,
 /// robot poses of the grasp when there is a frame as well. A part whose pixel looks past the plane's horizon
-/// keeps its picture pose alone. Throws Error{invalid_argument} when the part has a height and the mapping
-/// knows none.
+/// keeps its picture pose alone. A part whose size is known is placed in space instead, wherever it stands:
+/// one with four corners or more by its pose (its angle is that of its X axis seen from above), another on
+/// its ray, facing the camera. Throws Error{invalid_argument} when the part has a height or a size and the
+/// mapping is of a plane alone.
 void add_findings(Report& report, Findings findings, const Frames& frames, const PartPlace& place = {});
 
 }  // namespace heron
