@@ -61,6 +61,12 @@ std::optional<Image<uint8_t>> load_opaque(const std::string& path) {
   return opaque;
 }
 
+std::string png_of(const Picture& picture) {
+  if (std::holds_alternative<Image<float>>(picture.pixels))
+    fail_argument("a height map cannot be a PNG; save it as .tif");
+  return encode_png(picture, nullptr, {});
+}
+
 void save_picture(const std::string& path, const Picture& picture) {
   const std::string ending = ending_of(path);
   if (ending == ".png") return write_file(path, encode_png(picture, nullptr, {}));

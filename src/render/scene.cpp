@@ -15,25 +15,45 @@ Eigen::Vector3d world_of(Point2 p, const Piece& piece) {
   return {w.x, w.y, piece.height_mm + (piece.upright ? p.y : 0)};
 }
 
-/// What of a loop lies in front of the camera by more than a finger's breadth (Sutherland, Hodgman, Reentrant
-/// polygon clipping, Comm. ACM 17, 1974): what is behind it has no picture.
-std::vector<Point2> in_front(const std::vector<Point2>& loop, const Piece& piece, const CameraModel& camera) {
-  constexpr double nearest_mm = 15;
-  std::vector<double> depth;
-  bool all = true;
-  for (const Point2& p : loop) {
-    depth.push_back((camera.camera_from_world * world_of(p, piece)).z() - nearest_mm);
-    all = all && depth.back() >= 0;
+/// How far a point in camera coordinates lies inside of what the camera may see: in front of it by more than
+/// a finger's breadth, and within 56 degrees of straight ahead, up to where lenses do not fold the picture.
+double inside(const Eigen::Vector3d& p, int plane) {
+  constexpr double nearest_mm = 15, widest = 1.5;
+  switch (plane) {
+    case 0:
+      return p.z() - nearest_mm;
+    case 1:
+      return widest * p.z() - p.x();
+    case 2:
+      return widest * p.z() + p.x();
+    case 3:
+      return widest * p.z() - p.y();
+    default:
+      return widest * p.z() + p.y();
   }
-  if (all) return loop;
-  std::vector<Point2> kept;
-  for (size_t i = 0; i < loop.size(); ++i) {
-    const size_t k = (i + 1) % loop.size();
-    if (depth[i] >= 0) kept.push_back(loop[i]);
-    if ((depth[i] >= 0) != (depth[k] >= 0))
-      kept.push_back(loop[i] + (loop[k] - loop[i]) * (depth[i] / (depth[i] - depth[k])));
+}
+
+/// What of a loop the camera may see (Sutherland, Hodgman, Reentrant polygon clipping, Comm. ACM 17, 1974):
+/// what is behind it has no picture.
+std::vector<Point2> in_front(std::vector<Point2> loop, const Piece& piece, const CameraModel& camera) {
+  for (int plane = 0; plane < 5; ++plane) {
+    std::vector<double> in;
+    bool all = true;
+    for (const Point2& p : loop) {
+      in.push_back(inside(camera.camera_from_world * world_of(p, piece), plane));
+      all = all && in.back() >= 0;
+    }
+    if (all) continue;
+    std::vector<Point2> kept;
+    for (size_t i = 0; i < loop.size(); ++i) {
+      const size_t k = (i + 1) % loop.size();
+      if (in[i] >= 0) kept.push_back(loop[i]);
+      if ((in[i] >= 0) != (in[k] >= 0))
+        kept.push_back(loop[i] + (loop[k] - loop[i]) * (in[i] / (in[i] - in[k])));
+    }
+    loop = std::move(kept);
   }
-  return kept;
+  return loop;
 }
 
 /// Straight edges bend under a lens with distortion: put points along them, closer than 8 pixels.

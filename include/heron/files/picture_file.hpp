@@ -24,6 +24,9 @@ Picture load_picture(const std::string& path);
 /// 255 where a PNG picture is not fully transparent, else 0; nothing for a picture without transparency.
 std::optional<Image<uint8_t>> load_opaque(const std::string& path);
 
+/// The picture as the bytes of a PNG file. Throws Error{invalid_argument} for a height map.
+std::string png_of(const Picture& picture);
+
 /// Writes PNG or TIFF by the path's ending (.png, .tif, .tiff), complete or not at all. A height map needs
 /// TIFF. Throws Error{invalid_argument} for another ending, Error{not_writable} when it cannot be written.
 void save_picture(const std::string& path, const Picture& picture);

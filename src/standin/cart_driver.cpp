@@ -1,0 +1,195 @@
+#include "heron/standin/cart_driver.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+
+#include "heron/base/error.hpp"
+
+namespace heron {
+
+using namespace text_protocol;
+using Parts = std::vector<Part>;
+
+namespace {
+
+LineSocket accepted(LineListener& listener, LineSocket::Duration patience) {
+  auto socket = listener.accept(patience);
+  if (!socket)
+    throw Error(ErrorCode::no_connection,
+                fmt::format("cart: no station came to {} within {:.0f} s", listener.address().text(),
+                            std::chrono::duration<double>(patience).count()));
+  return std::move(*socket);
+}
+
+}  // namespace
+
+StationAsker::StationAsker(LineListener& listener, LineSocket::Duration patience)
+    : socket_(accepted(listener, patience)), patience_(patience) {}
+
+StationLine StationAsker::listen() {
+  std::string text;
+  for (;;) {
+    if (socket_.read(text, patience_) != LineSocket::Wait::line)
+      throw Error(ErrorCode::no_connection, "cart: a station is gone or silent");
+    const Parsed<StationLine> parsed = parse_station_line(text);
+    if (!parsed.line) throw Error(ErrorCode::no_connection, "cart: a station said: " + text);
+    if (!std::holds_alternative<Hello>(*parsed.line) && !std::holds_alternative<Beat>(*parsed.line))
+      return *parsed.line;
+  }
+}
+
+void StationAsker::say(const RobotLine& line) {
+  if (!socket_.write(encode(line))) throw Error(ErrorCode::no_connection, "cart: a station is gone");
+}
+
+std::optional<Parts> StationAsker::ask() {
+  Parts parts;
+  for (;;) {
+    say(Next{});
+    const StationLine line = listen();
+    if (const auto* part = std::get_if<Part>(&line)) {
+      say(Ack{part->number});
+      // An answer that came again is the same part.
+      if (parts.empty() || part->index > parts.back().index) parts.push_back(*part);
+    } else if (const auto* none = std::get_if<None>(&line)) {
+      say(Ack{none->number});
+      return parts;
+    } else if (std::holds_alternative<Over>(line)) {
+      return std::nullopt;
+    } else if (const auto* sorry = std::get_if<Sorry>(&line)) {
+      throw Error(ErrorCode::no_connection, "cart: the station said: " + sorry->reason);
+    }
+  }
+}
+
+namespace {
+
+constexpr double cycle_s = 0.1;
+
+const Part* named(const Parts& parts, const char* name) {
+  const auto it = std::find_if(parts.begin(), parts.end(), [&](const Part& p) { return p.name == name; });
+  return it == parts.end() ? nullptr : &*it;
+}
+
+/// The bore's axis in the cart's frame, as the plate and the bore tell it.
+struct Axis {
+  Point2 mouth;   ///< of the bore
+  Angle heading;  ///< into the door
+};
+
+std::optional<Axis> axis_of(const Parts& parts) {
+  const Part* plate = named(parts, "plate");
+  if (!plate) return std::nullopt;
+  // The plate's own X axis runs to the right of who faces it.
+  Axis axis{{plate->x, plate->y}, degrees(plate->angle + 90).wrapped()};
+  if (const Part* bore = named(parts, "bore"); bore && std::abs(bore->y - plate->y) < 15)
+    axis.mouth = {bore->x, bore->y};
+  return axis;
+}
+
+class Driver {
+ public:
+  Driver(Cart& cart, LineListener& floor, LineListener& door, const CartDriving& d,
+         const CartWatcher& watcher)
+      : cart_(cart), d_(d), watcher_(watcher), floor_(floor, patience), door_(door, patience) {}
+
+  CartLog drive() {
+    if (follow()) dock();
+    cart_.park();
+    floor_.ask(), door_.ask();  // each says that it is over
+    return log_;
+  }
+
+ private:
+  static constexpr LineSocket::Duration patience{20000};
+
+  bool lost(const std::string& reason) {
+    log_.end = CartState::lost, log_.reason = reason;
+    return false;
+  }
+  void move(double speed, double turn) {
+    cart_.drive(speed, std::clamp(turn, -0.8, 0.8), cycle_s);
+    if (watcher_) watcher_(log_.end);
+  }
+  std::optional<Axis> look_at_door() {
+    const auto parts = door_.ask();
+    ++log_.door_results;
+    return parts ? axis_of(*parts) : std::nullopt;
+  }
+
+  /// Steers at the place where the stripe is ahead (pure pursuit: Coulter, CMU-RI-TR-92-01, 1992), until the
+  /// plate is near enough to stop before it.
+  bool follow() {
+    double curvature = 0;
+    int blind = 0;
+    for (int cycle = 0; cart_.time_s() < d_.give_up_s; ++cycle) {
+      if (cart_.driven_mm() > d_.watch_from_mm && cycle % 4 == 0) {
+        const auto axis = look_at_door();
+        if (axis && axis->mouth.x - cart_.course().pin.x < d_.stop_mm) {
+          log_.end = CartState::stopped;
+          log_.stopped_before_mm = axis->mouth.x - cart_.course().pin.x;
+          for (int i = 0; i < 5; ++i) move(0, 0);
+          return true;
+        }
+      }
+      const auto parts = floor_.ask();
+      ++log_.floor_results;
+      const Part* stripe = parts ? named(*parts, "stripe") : nullptr;
+      if (stripe && stripe->x > 50) {
+        curvature = 2 * stripe->y / (stripe->x * stripe->x + stripe->y * stripe->y);
+        blind = 0;
+      } else if (++blind > 8) {
+        return lost(fmt::format("the stripe was not seen for {} results", blind));
+      }
+      const double speed = d_.speed_mm_s * (blind > 0 ? 0.5 : 1) / (1 + 150 * std::abs(curvature));
+      move(speed, speed * curvature);
+    }
+    return lost("the kiln was not reached in time");
+  }
+
+  /// Brings the axle onto the bore's axis and turns along it, slower the nearer it comes.
+  bool dock() {
+    int blind = 0;
+    while (cart_.time_s() < d_.give_up_s) {
+      const auto axis = look_at_door();
+      if (!axis) {
+        if (++blind > 8) return lost("the plate was not seen for nine results");
+        move(0, 0);
+        continue;
+      }
+      blind = 0;
+      const double left_to_go = axis->mouth.x - cart_.course().pin.x;
+      if (left_to_go < 6) {
+        log_.end = CartState::docked;
+        return true;
+      }
+      const Point2 a = unit(axis->heading);
+      // How far the axle lies to the left of the axis, and the heading that leads back onto it.
+      const double beside = -cross(a, axis->mouth);
+      const double wanted = -std::atan(std::clamp(beside / 110, -0.25, 0.25));
+      const double off = wanted + axis->heading.radians();
+      const double speed = std::clamp(0.35 * left_to_go, 15.0, d_.dock_mm_s);
+      move(speed, off * speed / 45);
+    }
+    return lost("docking took too long");
+  }
+
+  Cart& cart_;
+  CartDriving d_;
+  CartWatcher watcher_;
+  StationAsker floor_, door_;
+  CartLog log_;
+};
+
+}  // namespace
+
+CartLog drive_cart(Cart& cart, LineListener& floor, LineListener& door, const CartDriving& driving,
+                   const CartWatcher& watcher) {
+  if (!(driving.speed_mm_s >= 20 && driving.speed_mm_s <= 500))
+    fail_argument(fmt::format("cart: a speed of {:g} mm/s must be from 20 to 500", driving.speed_mm_s));
+  return Driver(cart, floor, door, driving, watcher).drive();
+}
+
+}  // namespace heron
