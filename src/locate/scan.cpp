@@ -93,6 +93,23 @@ bool Scan::inside(int width, int height) const {
 std::vector<double> profile_along(const Image<uint8_t>& picture, const Scan& scan, int first, int end) {
   std::vector<double> profile(static_cast<size_t>(scan.steps()));
   const double right = picture.width() - 1, bottom = picture.height() - 1;
+  const auto within = [&](Point2 p) { return p.x >= 0 && p.y >= 0 && p.x <= right && p.y <= bottom; };
+  const double end_of_scan = (scan.steps() - 1) * scan.per_step(), a = scan.lane(first),
+               b = scan.lane(end - 1);
+  if (!scan.is_arc() && within(scan.at(0, a)) && within(scan.at(0, b)) && within(scan.at(end_of_scan, a)) &&
+      within(scan.at(end_of_scan, b))) {
+    // A band inside the picture: straight lanes, nothing to hold back at a border.
+    const Point2 step = scan.direction(0) * scan.per_step();
+    for (int i = first; i < end; ++i) {
+      const Point2 start = scan.at(0, scan.lane(i));
+      for (int k = 0; k < scan.steps(); ++k)
+        profile[static_cast<size_t>(k)] +=
+            bilinear(picture.view(), std::clamp(start.x + step.x * k, 0.0, right),
+                     std::clamp(start.y + step.y * k, 0.0, bottom));
+    }
+    for (double& v : profile) v /= end - first;
+    return profile;
+  }
   for (int k = 0; k < scan.steps(); ++k) {
     double sum = 0;
     for (int i = first; i < end; ++i) {

@@ -83,7 +83,7 @@ void teach_into(const CartCell& cell, const std::string& kind, const std::string
 std::string station_text(const std::string& name, const Address& pictures,
                          const std::vector<std::string>& targets, const Address& cart) {
   std::string text = fmt::format(
-      "# A station on the kiln cart.\nversion = 1\nname = \"{0}\"\n\n[camera]\naddress = "
+      "# A station on the kiln cart.\nversion = 1\nname = \"{0}\"\nquick = true\n\n[camera]\naddress = "
       "\"http://{1}/{0}.png\"\n\n"
       "[mapping]\nfile = \"{0}-mapping.toml\"\n\n[frame]  # the mapping is into the cart already\nmount = "
       "\"fixed\"\n"

@@ -166,12 +166,17 @@ class Driver {
         return true;
       }
       const Point2 a = unit(axis->heading);
-      // How far the axle lies to the left of the axis, and the heading that leads back onto it.
-      const double beside = -cross(a, axis->mouth);
-      const double wanted = -std::atan(std::clamp(beside / 110, -0.25, 0.25));
+      // How far the axle lies to the left of the axis, and below the heading that leads back onto it.
+      // Near the bore it is the pin's tip that must be on the axis: what is measured there needs no heading.
+      const Point2 guided = left_to_go < 150 ? cart_.course().pin : Point2{};
+      const double beside = cross(a, guided - axis->mouth);
+      // The slower it goes the shorter is the way it drives on an old picture, and the tighter it may steer;
+      // that leaves little room to wheels that are worn unlike each other and pull to one side.
+      const double speed = std::clamp(0.3 * left_to_go, 15.0, d_.dock_mm_s);
+      const double tightness = std::max(26.0, 0.55 * speed);
+      const double wanted = -std::atan(std::clamp(beside / (2.4 * tightness), -0.25, 0.25));
       const double off = wanted + axis->heading.radians();
-      const double speed = std::clamp(0.35 * left_to_go, 15.0, d_.dock_mm_s);
-      move(speed, off * speed / 45);
+      move(speed, off * speed / tightness);
     }
     return lost("docking took too long");
   }

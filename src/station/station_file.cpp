@@ -61,6 +61,7 @@ StationFile load_station(const std::string& path) {
   const std::string folder = parent.empty() ? "." : parent.string();
   StationFile station;
   station.name = file.text("name");
+  station.quick = file.flag("quick", false);
 
   const TomlTable camera = file.table("camera");
   if (camera.has("recording") == camera.has("address"))

@@ -37,6 +37,7 @@ struct StationFile {
   Mount mount = Mount::fixed;
   Pose2 frame;
   std::vector<StationTarget> targets;
+  bool quick = false;  ///< does not search beyond the ranges for the reason when nothing is found
   LinkMode mode = LinkMode::push;
   LinkSettings link;
 };
