@@ -22,5 +22,6 @@ void add_study(CLI::App& app, Action& action);
 void add_run(CLI::App& app, Action& action);
 void add_simulate(CLI::App& app, Action& action);
 void add_demo(CLI::App& app, Action& action);
+void add_demo_cart(CLI::App& demo, Action& action);
 
 }  // namespace heron::tool

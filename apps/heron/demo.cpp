@@ -126,7 +126,11 @@ void add_demo(CLI::App& app, Action& action) {
   c->add_option("--hurry", o->hurry, "how much faster than real the robot's clock runs")
       ->capture_default_str();
   c->footer("Example: heron demo --seed 7\nExit status 1 when an arrival is more than 0.05 mm off.");
-  c->callback([o, &action] { action = [o] { return run_demo(o->seed, o->output, o->hurry); }; });
+  add_demo_cart(*c, action);
+  c->require_subcommand(0, 1);
+  c->callback([o, c, &action] {
+    if (c->get_subcommands().empty()) action = [o] { return run_demo(o->seed, o->output, o->hurry); };
+  });
 }
 
 }  // namespace heron::tool

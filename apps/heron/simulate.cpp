@@ -2,6 +2,7 @@
 
 #include <nlohmann/json.hpp>
 
+#include "cart_table.hpp"
 #include "commands.hpp"
 #include "heron/base/error.hpp"
 #include "heron/files/picture_file.hpp"
@@ -183,6 +184,50 @@ void add_studio(CLI::App& simulate, Action& action) {
   });
 }
 
+void add_cart(CLI::App& simulate, Action& action) {
+  struct CartOptions {
+    uint64_t seed = 1;
+    std::string floor = "127.0.0.1:5021", door = "127.0.0.1:5022", pictures = "127.0.0.1:5023";
+    CartSettings cart;
+    CartDriving driving;
+    bool json = false;
+  };
+  auto o = std::make_shared<CartOptions>();
+  CLI::App* c = simulate.add_subcommand(
+      "cart", "A cart that drives on what two stations report, and gives its cameras' pictures by HTTP");
+  c->add_option("--seed", o->seed, "another seed, another course and start")->capture_default_str();
+  c->add_option("--floor", o->floor, "host:port where it waits for the floor's station")
+      ->capture_default_str();
+  c->add_option("--door", o->door, "host:port where it waits for the door's station")->capture_default_str();
+  c->add_option("--pictures", o->pictures, "host:port of its cameras: /floor.png and /door.png")
+      ->capture_default_str();
+  c->add_option("--latency", o->cart.latency_s, "seconds that a picture is old when it is given")
+      ->capture_default_str();
+  c->add_option("--slip", o->cart.slip, "how far its wheels may be off, as a share")->capture_default_str();
+  c->add_option("--speed", o->driving.speed_mm_s, "mm/s along the stripe")->capture_default_str();
+  c->add_flag("--json", o->json, "one JSON object at the end");
+  c->footer(
+      "Example: heron demo cart --output cart; heron simulate cart &\n         heron run cart/floor.toml & "
+      "heron run "
+      "cart/door.toml\nExit status 1 when it ends more than 1 mm or 0.5 degrees off the bore's axis.");
+  c->callback([o, &action] {
+    action = [o] {
+      Cart cart(render::make_cart_course(o->seed), o->seed, o->cart);
+      LineListener floor(Address::parse(o->floor)), door(Address::parse(o->door));
+      const CartPictures pictures(cart, Address::parse(o->pictures));
+      fmt::print(stderr, "heron: simulate cart: waiting for stations at {} and {}, pictures at http://{}\n",
+                 floor.address().text(), door.address().text(), pictures.address().text());
+      CartTrip trip{drive_cart(cart, floor, door, o->driving), {}};
+      trip.arrival = cart.arrival();
+      if (o->json)
+        fmt::print("{}\n", cart_json(trip, cart));
+      else
+        print_cart(trip, cart);
+      return reached(trip) ? 0 : 1;
+    };
+  });
+}
+
 }  // namespace
 
 void add_simulate(CLI::App& app, Action& action) {
@@ -193,6 +238,7 @@ void add_simulate(CLI::App& app, Action& action) {
   add_arm(*c, action);
   add_stack(*c, action);
   add_studio(*c, action);
+  add_cart(*c, action);
 }
 
 }  // namespace heron::tool

@@ -53,7 +53,7 @@ void draw_flaws(Canvas& canvas, const std::vector<Flaw>& flaws) {
 /// Each length at its middle, a corner as a small ring.
 void draw_lengths(Canvas& canvas, const ReportedPart& part) {
   const Sighting& s = part.sighting;
-  for (size_t i = 0; i < s.spans.size(); ++i) {
+  for (size_t i = 0; i < s.spans.size() && !s.points.empty(); ++i) {
     const Span& span = s.spans[i];
     const Point2 middle = (span.from + span.to) * 0.5, out = middle - Point2{s.x, s.y};
     const Point2 beside = out * (16 / std::max(norm(out), 16.0));  // away from the part
@@ -160,6 +160,8 @@ Image<Rgb> report_on(Canvas canvas, const Report& report, const Box* search_regi
     else
       canvas.cross({s.x, s.y}, 7, axis_color, 2);
     Point2 below = foot_of(s);
+    if (!s.points.empty()) below.y += 24;      // below the last side's length
+    below.y = std::min(below.y, height - 66);  // three lines of words
     canvas.label(below, fmt::format("{} {}  {:.1f}", ++number, s.target, s.score));
     const auto add = [&](const std::string& words) {
       canvas.label(below += Point2{0, 21}, words, {1, 1, 1}, 11);

@@ -89,6 +89,34 @@ std::optional<Axis> axis_of(const Parts& parts) {
   return axis;
 }
 
+/// Wheels that are worn unlike each other pull to one side all the way. How much is the slope, over the way
+/// driven, of the heading that is seen against the one that was told.
+class WheelPull {
+ public:
+  void told(double mm, double curvature) {
+    before_last_ = last_, last_ = now_;
+    now_.way += mm, now_.heading += mm * curvature;
+  }
+  void heading_seen(double heading) {
+    // The picture is one to two cycles old.
+    const double way = 0.5 * (last_.way + before_last_.way),
+                 off = heading - 0.5 * (last_.heading + before_last_.heading);
+    ++count_, way_ += way, ways_ += way * way, off_ += off, both_ += way * off;
+  }
+  double curvature() const {
+    const double spread = ways_ - way_ * way_ / count_;
+    if (count_ < 8 || spread < count_ * 200) return 0;
+    return std::clamp((both_ - way_ * off_ / count_) / spread, -4e-4, 4e-4);
+  }
+
+ private:
+  struct Told {
+    double way = 0, heading = 0;
+  };
+  Told now_, last_, before_last_;
+  double count_ = 0, way_ = 0, ways_ = 0, off_ = 0, both_ = 0;
+};
+
 class Driver {
  public:
   Driver(Cart& cart, LineListener& floor, LineListener& door, const CartDriving& d,
@@ -149,9 +177,26 @@ class Driver {
     return lost("the kiln was not reached in time");
   }
 
-  /// Brings the axle onto the bore's axis and turns along it, slower the nearer it comes.
+  /// The curvature that brings the axle onto the axis and turns the cart along it. The slower it goes the
+  /// shorter is the way it drives on an old picture, and the tighter it may steer.
+  static double onto_axis(const Axis& axis, double speed) {
+    const double beside = -cross(unit(axis.heading), axis.mouth);  // the axle, to the left
+    const double tightness = std::max(26.0, 0.55 * speed);
+    const double wanted = -std::atan(std::clamp(beside / (2.4 * tightness), -0.25, 0.25));
+    return (wanted + axis.heading.radians()) / tightness;
+  }
+  /// Near the bore it is the pin's tip that must be on the axis; what is measured there needs no lever.
+  double tip_onto_axis(const Axis& axis) const {
+    constexpr double within_mm = 30;
+    const Point2 pin = cart_.course().pin;
+    const double beside = cross(unit(axis.heading), pin - axis.mouth);
+    return (axis.heading.radians() - beside / within_mm) / pin.x;
+  }
+
+  /// Brings the cart along the bore's axis, slower the nearer it comes.
   bool dock() {
     int blind = 0;
+    WheelPull pull;
     while (cart_.time_s() < d_.give_up_s) {
       const auto axis = look_at_door();
       if (!axis) {
@@ -165,18 +210,12 @@ class Driver {
         log_.end = CartState::docked;
         return true;
       }
-      const Point2 a = unit(axis->heading);
-      // How far the axle lies to the left of the axis, and below the heading that leads back onto it.
-      // Near the bore it is the pin's tip that must be on the axis: what is measured there needs no heading.
-      const Point2 guided = left_to_go < 150 ? cart_.course().pin : Point2{};
-      const double beside = cross(a, guided - axis->mouth);
-      // The slower it goes the shorter is the way it drives on an old picture, and the tighter it may steer;
-      // that leaves little room to wheels that are worn unlike each other and pull to one side.
       const double speed = std::clamp(0.3 * left_to_go, 15.0, d_.dock_mm_s);
-      const double tightness = std::max(26.0, 0.55 * speed);
-      const double wanted = -std::atan(std::clamp(beside / (2.4 * tightness), -0.25, 0.25));
-      const double off = wanted + axis->heading.radians();
-      move(speed, off * speed / tightness);
+      pull.heading_seen(-axis->heading.radians());
+      const double curvature =
+          (left_to_go > 180 ? onto_axis(*axis, speed) : tip_onto_axis(*axis)) - pull.curvature();
+      pull.told(speed * cycle_s, curvature);
+      move(speed, speed * curvature);
     }
     return lost("docking took too long");
   }
