@@ -157,12 +157,12 @@ void prepare_cart_stations(const CartCell& cell, const Address& floor, const Add
   save_mapping(cell.path("floor-mapping.toml"), calibrated(cell, "floor", cell.cart_from_floor_board));
   save_mapping(cell.path("door-mapping.toml"), calibrated(cell, "door", cell.cart_from_door_board));
   teach_into(cell, "stripe", "teach-stripe.png", Region::rectangle(cell.stripe), {.name = "stripe"});
-  const FindLimits near_and_far{.angle = {degrees(-3), degrees(3)}, .scale = {0.42, 2.1}, .least_score = 60};
+  const FindLimits near_and_far{.angle = {degrees(-3), degrees(3)}, .scale = {0.38, 2.1}, .least_score = 60};
   teach_into(cell, "border", "teach-plate.png", Region::polygon(cell.plate),
              {.name = "plate",
               .limits = near_and_far,
               .place = {.size_mm = cell.plate_mm},
-              .settings = {{"shift", 70.0}, {"give", 8.0}}});
+              .settings = {{"shift", 110.0}, {"give", 8.0}}});
   teach_into(cell, "marker", "teach-bore.png", Region::rectangle(cell.bore),
              {.name = "bore", .place = {.size_mm = cell.bore_mm}, .settings = {{"tolerance", 40.0}}});
   write_file(cell.path("floor.toml"), station_text("floor", pictures, {"stripe.png"}, floor));

@@ -182,7 +182,8 @@ class Driver {
   static double onto_axis(const Axis& axis, double speed) {
     const double beside = -cross(unit(axis.heading), axis.mouth);  // the axle, to the left
     const double tightness = std::max(26.0, 0.55 * speed);
-    const double wanted = -std::atan(std::clamp(beside / (2.4 * tightness), -0.25, 0.25));
+    // Not too steeply, so that the plate stays in sight.
+    const double wanted = -std::clamp(beside / (2.4 * tightness), -0.1, 0.1);
     return (wanted + axis.heading.radians()) / tightness;
   }
   /// Near the bore it is the pin's tip that must be on the axis; what is measured there needs no lever.

@@ -31,7 +31,7 @@ class StationAsker {
 struct CartDriving {
   double speed_mm_s = 320;      ///< along the stripe; 20 to 500
   double watch_from_mm = 1500;  ///< driven before the door is looked for
-  double stop_mm = 470;         ///< from the pin's tip to the bore, where it stops before the kiln
+  double stop_mm = 600;         ///< from the pin's tip to the bore, where it stops before the kiln
   double dock_mm_s = 90;        ///< while docking
   double give_up_s = 120;       ///< of its own clock
 };
