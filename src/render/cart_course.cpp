@@ -41,7 +41,6 @@ void lay_stripe(CartCourse& course, Random& random) {
   Point2 at{-400, 0};  // it begins behind the cart
   double heading = 0, length = 0;
   const auto add = [&] { course.stripe.push_back(at), course.along.push_back(length); };
-  add();
   for (; at.x < 0; at.x += step, length += step) add();
   for (const Stretch& s : way)
     for (double done = 0; done < s.length; done += step) {

@@ -21,11 +21,17 @@ CartPictures::CartPictures(Cart& cart, const Address& address) : state_(std::mak
   State& s = *state_;
   const auto give = [&cart](Picture (Cart::*take)()) {
     return [&cart, take](const httplib::Request&, httplib::Response& response) {
+      if (cart.parked()) return void(response.status = 410);  // gone
       response.set_content(png_of((cart.*take)()), "image/png");
     };
   };
   s.server.Get("/floor.png", give(&Cart::floor_picture));
   s.server.Get("/door.png", give(&Cart::door_picture));
+  // Otherwise another server's port would be shared with it, in silence.
+  s.server.set_socket_options([](socket_t socket) {
+    const int yes = 1;
+    setsockopt(socket, SOL_SOCKET, SO_REUSEADDR, &yes, sizeof yes);
+  });
   s.address = address;
   if (address.port == 0) {
     const int port = s.server.bind_to_any_port(address.host);

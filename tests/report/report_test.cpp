@@ -1,5 +1,7 @@
 #include <doctest/doctest.h>
 
+#include <Eigen/Dense>
+
 #include "heron/base/error.hpp"
 #include "heron/report/report.hpp"
 
@@ -96,4 +98,88 @@ TEST_CASE("areas, points and lengths are told in millimetres too") {
   const ReportedPart bare = report_of(findings, {}).parts.at(0);
   CHECK(bare.points_mm.empty());
   CHECK_FALSE(bare.sighting.figure("area_mm2"));
+}
+
+TEST_CASE("what has a known size is placed in space by a known camera") {
+  // Looks along the world's X from 200 mm above the floor.
+  Eigen::Matrix3d axes;  // of the camera, in the world
+  axes << 0, 0, 1, -1, 0, 0, 0, -1, 0;
+  const Pose3 world_from_camera{Eigen::Quaterniond(axes), {50, 0, 200}};
+  const Lens lens{.fx = 500, .fy = 500, .cx = 320, .cy = 240};
+  const Mapping mapping = CameraMapping({lens, world_from_camera.inverse()});
+  const Pose2 robot_from_world{10, 20, {}};
+  const CameraModel& camera = mapping.camera()->camera();
+  const auto pixel = [&](double x, double y, double z) { return camera.project({x, y, z}); };
+
+  // A hole of 40 mm, 450 mm before the camera, 30 mm to its left, 20 mm below its axis.
+  Findings hole;
+  const Point2 at = pixel(500, 30, 180);
+  hole.sightings.push_back({.target = "bore", .x = at.x, .y = at.y, .sigma = {0.01, 0.01, {}, 0}});
+  hole.sightings[0].spans = {{"diameter", pixel(500, 50, 180), pixel(500, 10, 180), 0.02}};
+  const ReportedPart bore =
+      report_of(hole, {&mapping, nullptr, &robot_from_world}, {.size_mm = 40}).parts.at(0);
+  REQUIRE(bore.distance);
+  CHECK(bore.distance->along_axis_mm == doctest::Approx(450));
+  CHECK(bore.distance->along_ray_mm == doctest::Approx(std::hypot(450, 30, 20)));
+  CHECK(bore.distance->bearing.degrees() == doctest::Approx(radians(std::atan2(-30, 450)).degrees()));
+  CHECK(bore.world->x_mm == doctest::Approx(500));
+  CHECK(bore.world->y_mm == doctest::Approx(30));
+  CHECK(bore.world->z_mm == doctest::Approx(180));
+  CHECK(bore.robot->x_mm == doctest::Approx(510));
+  CHECK(bore.world->sigma.x > 0.1);  // 0.03 px of 44 px, 450 mm away
+  CHECK(bore.world->sigma.x < 1);
+
+  // A plate of 200 x 130 mm, turned by five degrees; its first side is the upper one.
+  Findings wall;
+  const Point2 middle = pixel(600, -40, 150);
+  wall.sightings.push_back({.target = "plate", .x = middle.x, .y = middle.y});
+  wall.sightings[0].taught_span = 260;
+  int number = 0;
+  for (const auto& [right, up] : {std::pair{-100, 65}, {100, 65}, {100, -65}, {-100, -65}}) {
+    const Point2 foot = Pose2{600, -40, degrees(-85)} * Point2{static_cast<double>(right), 0};
+    wall.sightings[0].points.push_back({"corner" + std::to_string(++number),
+                                        pixel(foot.x, foot.y, 150 + up),
+                                        0.03,
+                                        {1.3 * right, -1.3 * up}});
+  }
+  const ReportedPart plate =
+      report_of(wall, {&mapping, nullptr, &robot_from_world}, {.size_mm = 200}).parts.at(0);
+  REQUIRE(plate.world);
+  CHECK(plate.world->x_mm == doctest::Approx(600));
+  CHECK(plate.world->y_mm == doctest::Approx(-40));
+  CHECK(plate.world->z_mm == doctest::Approx(150));
+  CHECK(plate.world->angle.degrees() == doctest::Approx(-85));
+  CHECK(plate.world->sigma.angle.degrees() < 0.2);
+  CHECK(plate.distance->along_axis_mm == doctest::Approx(550));
+
+  // A plane alone knows no distances.
+  const Mapping plane = PlaneMapping(Homography::Identity());
+  CHECK_THROWS_AS(report_of(hole, {&plane}, {.size_mm = 40}), Error);
+}
+
+TEST_CASE("a round hole seen from the side lies where its circle does, not its ellipse's middle") {
+  Homography pixel_from_world;
+  pixel_from_world << 4, 0.3, 600, 0, -3, 500, 0.0004, 0.0025, 1;
+  const Mapping mapping = PlaneMapping(pixel_from_world);
+  const Point2 centre{12, 20};
+  const double radius = 15;
+  // The conic of the circle, carried into the picture; its middle and axes there.
+  Eigen::Matrix3d conic;
+  conic << 1, 0, -centre.x, 0, 1, -centre.y, -centre.x, -centre.y, dot(centre, centre) - radius * radius;
+  const Eigen::Matrix3d back = pixel_from_world.inverse(), seen = back.transpose() * conic * back;
+  const Eigen::Matrix2d a = seen.topLeftCorner<2, 2>();
+  const Eigen::Vector2d middle = -a.inverse() * seen.topRightCorner<2, 1>();
+  const double level = -(middle.dot(a * middle) + 2 * middle.dot(seen.topRightCorner<2, 1>()) + seen(2, 2));
+  // x = middle + M u with M M' = level a^-1, M symmetric.
+  const Eigen::SelfAdjointEigenSolver<Eigen::Matrix2d> axes(level * a.inverse());
+  const Eigen::Matrix2d m = axes.operatorSqrt();
+  Findings findings = one_at(middle.x(), middle.y(), 0);
+  findings.sightings[0].rim =
+      Ellipse{{middle.x(), middle.y()}, 0.5 * (m(0, 0) + m(1, 1)), 0.5 * (m(0, 0) - m(1, 1)), m(0, 1)};
+  const Point2 taken_as_it_is = mapping.world_from_pixel({middle.x(), middle.y()});
+  CHECK(distance(taken_as_it_is, centre) > 0.2);
+  const ReportedPart part = report_of(findings, {&mapping}).parts.at(0);
+  CHECK(part.world->x_mm == doctest::Approx(centre.x).epsilon(1e-6));
+  CHECK(part.world->y_mm == doctest::Approx(centre.y).epsilon(1e-6));
+  CHECK(*part.sighting.figure("diameter_mm") == doctest::Approx(2 * radius).epsilon(1e-6));
 }

@@ -39,6 +39,7 @@ class Cart {
   std::unique_ptr<Camera> floor_camera();
   std::unique_ptr<Camera> door_camera();
   void park();
+  bool parked() const { return parked_; }
 
   double time_s() const;
   double driven_mm() const;
