@@ -5,6 +5,7 @@
 #include <filesystem>
 #include <string>
 
+#include "heron/base/error.hpp"
 #include "heron/standin/cart_cell.hpp"
 
 using namespace heron;
@@ -22,24 +23,31 @@ int main(int argc, char** argv) {
   for (int i = 0; i < trips; ++i) {
     const uint64_t own = seed + static_cast<uint64_t>(i);
     Cart cart(render::make_cart_course(own), own);
-    const CartTrip trip = run_cart_trip(cell, cart);
+    CartTrip trip;
+    try {
+      trip = run_cart_trip(cell, cart);
+    } catch (const Error& error) {
+      trip.log.end = CartState::lost, trip.log.reason = error.what();
+    }
     const double beside = trip.arrival.beside_mm, heading = trip.arrival.heading.degrees();
     const bool docked = trip.log.end == CartState::docked;
     const bool reached = docked && std::abs(beside) <= 1 && std::abs(heading) <= 0.5;
     good += reached;
     if (docked) {
-      worst_mm = std::max(worst_mm, std::abs(beside)), worst_heading = std::max(worst_heading, std::abs(heading));
+      worst_mm = std::max(worst_mm, std::abs(beside)),
+      worst_heading = std::max(worst_heading, std::abs(heading));
       squares += beside * beside;
     }
     if (tell || !reached)
-      std::printf("seed %llu: %s, %.3f mm beside the axis, heading %.3f degrees, %.1f mm before the bore; %d "
-                  "floor and %d door results, %.1f s %s\n",
-                  static_cast<unsigned long long>(own), docked ? "docked" : "LOST", beside, heading,
-                  trip.arrival.before_mm, trip.log.floor_results, trip.log.door_results, cart.time_s(),
-                  trip.log.reason.c_str());
+      std::printf(
+          "seed %llu: %s, %.3f mm beside the axis, heading %.3f degrees, %.1f mm before the bore; %d "
+          "floor and %d door results, %.1f s %s\n",
+          static_cast<unsigned long long>(own), docked ? "docked" : "LOST", beside, heading,
+          trip.arrival.before_mm, trip.log.floor_results, trip.log.door_results, cart.time_s(),
+          trip.log.reason.c_str());
     std::fflush(stdout);
   }
-  std::printf("%d of %d trips end within 1 mm and 0.5 degrees; worst %.3f mm, %.3f degrees; rms %.3f mm\n", good,
-              trips, worst_mm, worst_heading, std::sqrt(squares / std::max(1, trips)));
+  std::printf("%d of %d trips end within 1 mm and 0.5 degrees; worst %.3f mm, %.3f degrees; rms %.3f mm\n",
+              good, trips, worst_mm, worst_heading, std::sqrt(squares / std::max(1, trips)));
   std::filesystem::remove_all(folder);
 }

@@ -102,7 +102,7 @@ struct Unknowns {
 };
 
 /// Scans with the rows of their unknowns.
-struct Scanned {
+struct ScanRows {
   std::vector<SideScan> scans;
   std::vector<Eigen::VectorXd> rows;
   double agreement(const Eigen::VectorXd& q, double within) const {
@@ -198,7 +198,7 @@ std::optional<BorderGuess> best_in_cell(const Survey& survey, const Polyline& ta
   const Polyline posed = cell.middle.of(taught, origin);
   const Point2 centre = origin + cell.middle.shift;
   const double half_x = 0.5 * (range.x.max - range.x.min), half_y = 0.5 * (range.y.max - range.y.min);
-  Scanned all;
+  ScanRows all;
   for (size_t side = 0; side < posed.sides(); ++side) {
     const Point2 n = posed.inwards(side), a = posed.from(side) - centre, b = posed.to(side) - centre;
     const double swing = std::max(std::abs(cross(a, n)), std::abs(cross(b, n))) * cell.half_turn,

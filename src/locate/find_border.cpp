@@ -125,14 +125,14 @@ double corner_sigma(const SideFound& a, const SideFound& b, Point2 corner) {
 }
 
 /// Where the corners are: where two sides that were seen meet, else where the whole puts them.
-struct Corners {
+struct BorderCorners {
   std::vector<Point2> at;
   std::vector<bool> met;
   std::vector<double> sigma;
 };
 
-Corners corners_of(const Polyline& posed, const std::vector<SideFound>& sides) {
-  Corners corners;
+BorderCorners corners_of(const Polyline& posed, const std::vector<SideFound>& sides) {
+  BorderCorners corners;
   for (size_t i = 0; i < posed.corners.size(); ++i) {
     const bool end = !posed.closed && (i == 0 || i + 1 == posed.corners.size());
     const SideFound& before = sides[(i + sides.size() - 1) % sides.size()];
@@ -172,7 +172,7 @@ BorderRange range_of(const BorderSettings& s, const FindLimits& limits, Point2 o
 }
 
 /// Half as far again as a border may lie, and at least a few degrees and per cent.
-BorderRange beyond(BorderRange range) {
+BorderRange wider_than(BorderRange range) {
   const auto wider = [](double& low, double& high, double least) {
     const double more = std::max(least, 0.25 * (high - low));
     low -= more, high += more;
@@ -183,6 +183,56 @@ BorderRange beyond(BorderRange range) {
   if (high - low < 2 * std::numbers::pi) range.turn = {radians(low), radians(high)};
   range.scale = {range.scale.min * 0.94, range.scale.max * 1.06};
   return range;
+}
+
+/// What each side tells, against the whole as it was found in the end; a side that gives too much is not
+/// seen, and the limit that it misses is returned. Sets the score.
+std::vector<LimitMissed> tell_sides(const Polyline& posed, const Polyline& taught, double give,
+                                    std::vector<SideFound>& sides, Sighting& one) {
+  double seen_length = 0;
+  std::vector<LimitMissed> gave;
+  for (size_t i = 0; i < sides.size(); ++i) {
+    SideFound& side = sides[i];
+    const std::string name = fmt::format("side{}", i + 1);
+    if (side.seen) {
+      const Point2 n = posed.inwards(i), across{-side.along.y, side.along.x};
+      const auto off_at = [&](Point2 p) { return dot(across, side.at - p) / dot(across, n); };
+      const double off = off_at(posed.middle(i)),
+                   turned = std::atan(dot(side.along, n) / dot(side.along, posed.along(i)));
+      const double farthest = std::max(std::abs(off_at(posed.from(i))), std::abs(off_at(posed.to(i))));
+      if (farthest > give) {
+        gave.push_back(too_high((name + ".off").c_str(), farthest, give));
+        side.seen = false;
+      } else {
+        one.figures.push_back({name + ".seen", 100 * side.line.seen});
+        one.figures.push_back({name + ".off", off});
+        one.figures.push_back({name + ".turned", radians(turned).degrees()});
+        one.figures.push_back({name + ".sigma", side.line.edge.sigma});
+        seen_length += side.line.seen * taught.length(i);
+        one.contrast = std::max(one.contrast, std::abs(side.line.edge.contrast));
+      }
+    }
+    if (!side.seen) one.figures.push_back({name + ".seen", 0});
+  }
+  one.score = 100 * seen_length / taught.total_length();
+  return gave;
+}
+
+std::vector<LimitMissed> limits_missed_by(const Sighting& one, const FindLimits& limits,
+                                          const BorderSettings& s, Point2 moved_by) {
+  std::vector<LimitMissed> missed;
+  if (one.score < limits.least_score) missed.push_back(too_low("score", one.score, limits.least_score));
+  if (!contains_turned(limits.angle, one.angle))
+    missed.push_back(
+        {"angle", one.angle.degrees(), range_words(limits.angle.min.degrees(), limits.angle.max.degrees())});
+  if (!limits.scale.contains(one.scale))
+    missed.push_back({"scale", one.scale, range_words(limits.scale.min, limits.scale.max)});
+  if (!limits.region.empty() && !limits.region.contains({one.x, one.y})) missed.push_back(not_in_region());
+  const double shift = std::max(std::abs(moved_by.x), std::abs(moved_by.y));
+  if (limits.region.empty() && shift > s.shift) missed.push_back(too_high("shift", shift, s.shift));
+  if (s.most_chip > 0 && !one.flaws.empty() && one.flaws[0].area > s.most_chip)
+    missed.push_back(too_high("chip", one.flaws[0].area, s.most_chip));
+  return missed;
 }
 
 /// The border at a pose that its scans agree with: its sides, its chips, and every limit that it misses.
@@ -209,36 +259,10 @@ Findings found_at(const BorderTarget& target, const Survey& survey, const FindLi
   one.sigma = {std::sqrt(fit.covariance(0, 0)), std::sqrt(fit.covariance(1, 1)),
                radians(turns ? std::sqrt(fit.covariance(2, 2)) : 0),
                scales ? pose.scale * std::sqrt(fit.covariance(3, 3)) : 0};
-  double seen_length = 0;
-  std::vector<LimitMissed> gave;
+  const std::vector<LimitMissed> gave = tell_sides(posed, taught, s.give, sides, one);
   std::vector<bool> seen;
-  for (size_t i = 0; i < sides.size(); ++i) {
-    SideFound& side = sides[i];
-    const std::string name = fmt::format("side{}", i + 1);
-    if (side.seen) {
-      // Against the whole as it was found in the end.
-      const Point2 n = posed.inwards(i), across{-side.along.y, side.along.x};
-      const auto off_at = [&](Point2 p) { return dot(across, side.at - p) / dot(across, n); };
-      const double off = off_at(posed.middle(i)),
-                   turned = std::atan(dot(side.along, n) / dot(side.along, posed.along(i)));
-      const double farthest = std::max(std::abs(off_at(posed.from(i))), std::abs(off_at(posed.to(i))));
-      if (farthest > s.give) {
-        gave.push_back(too_high((name + ".off").c_str(), farthest, s.give));
-        side.seen = false;
-      } else {
-        one.figures.push_back({name + ".seen", 100 * side.line.seen});
-        one.figures.push_back({name + ".off", off});
-        one.figures.push_back({name + ".turned", radians(turned).degrees()});
-        one.figures.push_back({name + ".sigma", side.line.edge.sigma});
-        seen_length += side.line.seen * taught.length(i);
-        one.contrast = std::max(one.contrast, std::abs(side.line.edge.contrast));
-      }
-    }
-    if (!side.seen) one.figures.push_back({name + ".seen", 0});
-    seen.push_back(side.seen);
-  }
-  one.score = 100 * seen_length / taught.total_length();
-  const Corners corners = corners_of(posed, sides);
+  for (const SideFound& side : sides) seen.push_back(side.seen);
+  const BorderCorners corners = corners_of(posed, sides);
   Polyline met = posed;
   met.corners = corners.at;
   for (size_t i = 0; i < met.corners.size(); ++i)
@@ -256,21 +280,8 @@ Findings found_at(const BorderTarget& target, const Survey& survey, const FindLi
     one.flaws = chips_along(survey, met, seen, s);
     one.figures.push_back({"chips", static_cast<double>(one.flaws.size())});
   }
-  std::vector<LimitMissed> missed;
-  if (one.score < limits.least_score) {
-    missed.push_back(too_low("score", one.score, limits.least_score));
-    missed.insert(missed.end(), gave.begin(), gave.end());
-  }
-  if (!contains_turned(limits.angle, one.angle))
-    missed.push_back(
-        {"angle", one.angle.degrees(), range_words(limits.angle.min.degrees(), limits.angle.max.degrees())});
-  if (!limits.scale.contains(one.scale))
-    missed.push_back({"scale", one.scale, range_words(limits.scale.min, limits.scale.max)});
-  if (!limits.region.empty() && !limits.region.contains({one.x, one.y})) missed.push_back(not_in_region());
-  const double shift = std::max(std::abs(pose.shift.x), std::abs(pose.shift.y));
-  if (limits.region.empty() && shift > s.shift) missed.push_back(too_high("shift", shift, s.shift));
-  if (s.most_chip > 0 && !one.flaws.empty() && one.flaws[0].area > s.most_chip)
-    missed.push_back(too_high("chip", one.flaws[0].area, s.most_chip));
+  std::vector<LimitMissed> missed = limits_missed_by(one, limits, s, pose.shift);
+  if (one.score < limits.least_score) missed.insert(missed.end(), gave.begin(), gave.end());
   if (missed.empty())
     findings.sightings.push_back(std::move(one));
   else
@@ -302,7 +313,7 @@ Findings find(const BorderTarget& target, const Survey& survey, const FindLimits
     return findings;
   }
   // It may lie beyond a range, which is then the reason.
-  Findings wider = look(beyond(range));
+  Findings wider = look(wider_than(range));
   const bool better = !wider.misses.empty() &&
                       (findings.misses.empty() || wider.misses[0].score > findings.misses[0].score + 5);
   return better || !wider.sightings.empty() ? wider : findings;

@@ -90,7 +90,10 @@ std::string station_text(const std::string& name, const Address& pictures,
       "robot_from_board = [0, 0, 0]\n",
       name, pictures.text());
   for (const std::string& target : targets) text += fmt::format("\n[[target]]\nfile = \"{}\"\n", target);
-  return text + fmt::format("\n[link]\nprotocol = \"text\"\nconnect = \"{}\"\nmode = \"ask\"\n", cart.text());
+  return text + fmt::format(
+                    "\n[link]\nprotocol = \"text\"\nconnect = \"{}\"\nmode = \"ask\"\npatience_s = 300  # "
+                    "each station waits while the cart asks the other\n",
+                    cart.text());
 }
 
 }  // namespace
@@ -180,6 +183,11 @@ class WorkingStation {
   ~WorkingStation() {
     if (thread_.joinable()) thread_.join();
   }
+  /// Waits until it has ended; why it did before the cart was parked, if so.
+  std::string ended() {
+    if (thread_.joinable()) thread_.join();
+    return error_;
+  }
   WorkingStation(const WorkingStation&) = delete;
   WorkingStation& operator=(const WorkingStation&) = delete;
 
@@ -189,11 +197,12 @@ class WorkingStation {
       station_.open_link();
       while (const auto report = station_.step())
         if (reports) reports(floor, *report, station_.picture());
-    } catch (const Error&) {
-      // The cart is gone; it tells its own side.
+    } catch (const Error& error) {
+      error_ = error.what();
     }
   }
   Station station_;
+  std::string error_;
   std::thread thread_;
 };
 
@@ -205,10 +214,16 @@ CartTrip run_cart_trip(const CartCell& cell, Cart& cart, const CartDriving& driv
   StationFile floor_file = load_station(cell.path("floor.toml")),
               door_file = load_station(cell.path("door.toml"));
   floor_file.link.address = floor.address(), door_file.link.address = door.address();
-  const WorkingStation floor_station(std::move(floor_file), cart.floor_camera(), true, reports),
+  WorkingStation floor_station(std::move(floor_file), cart.floor_camera(), true, reports),
       door_station(std::move(door_file), cart.door_camera(), false, reports);
   CartTrip trip;
-  trip.log = drive_cart(cart, floor, door, driving, watcher);
+  try {
+    trip.log = drive_cart(cart, floor, door, driving, watcher);
+  } catch (const Error& error) {
+    cart.park();
+    throw Error(error.code(), fmt::format("{} (floor: {}; door: {})", error.what(), floor_station.ended(),
+                                          door_station.ended()));
+  }
   trip.arrival = cart.arrival();
   return trip;
 }
