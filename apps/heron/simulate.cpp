@@ -176,8 +176,9 @@ void add_studio(CLI::App& simulate, Action& action) {
       for (const StudioSet& set : write_studio(o->output, o->seed, o->pictures, o->hard)) {
         fmt::print(
             "heron teach {0}/teach.png --kind {1} --region {2}{3} --output {0}.png\n"
-            "heron study {0}.png {0}/pictures --known {0}/known.csv\n",
-            set.folder, set.kind, set.region, set.options);
+            "heron {4} {0}.png {0}/pictures{5}\n",
+            set.folder, set.kind, set.region, set.options, set.moves ? "watch" : "study",
+            set.moves ? "" : fmt::format(" --known {}/known.csv", set.folder));
       }
       return 0;
     };

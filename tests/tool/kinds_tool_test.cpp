@@ -2,6 +2,7 @@
 
 #include <nlohmann/json.hpp>
 
+#include "heron/files/atomic_file.hpp"
 #include "sanitized.hpp"
 #include "support.hpp"
 
@@ -31,8 +32,8 @@ std::vector<std::string> studio_lines(const TemporaryFolder& folder, int picture
 TEST_CASE("each kind is taught and found with the calls that the studio prints") {
   TemporaryFolder folder;
   const auto lines = studio_lines(folder, sanitized ? 1 : 2);
-  REQUIRE(lines.size() == 8);
-  for (size_t i = 0; i < lines.size(); i += 2) {
+  REQUIRE(lines.size() == 10);
+  for (size_t i = 0; i < 8; i += 2) {
     const auto taught = run(kinds_tool + " " + lines[i] + " --json", folder.path());
     CHECK(taught.status == 0);
     CHECK(Json::parse(taught.out).contains("facts"));
@@ -78,6 +79,35 @@ TEST_CASE("each kind is taught and found with the calls that the studio prints")
   CHECK(behind.status == 0);
   CHECK(contains(behind.out, "most_deviation         9"));
   CHECK(run(kinds_tool + " find b.png s/blank/pictures/blank-01.png --count 1", folder.path()).status == 0);
+}
+
+TEST_CASE("watch tells who is who on a belt, and how fast it runs") {
+  TemporaryFolder folder;
+  const auto lines = studio_lines(folder, sanitized ? 2 : 5);
+  REQUIRE(run(kinds_tool + " " + lines[8], folder.path()).status == 0);
+  const auto watched = run(kinds_tool + " " + lines[9] + " --json", folder.path());
+  CHECK(watched.status == 0);
+  std::istringstream text(watched.out);
+  Json last;
+  int pictures = 0;
+  for (std::string line; std::getline(text, line); ++pictures) last = Json::parse(line);
+  CHECK(pictures == (sanitized ? 2 : 5));
+  REQUIRE(last["found"].size() == 3);
+  for (const Json& f : last["found"]) {  // 36, -9 mm/s at four pixels a millimetre, y the other way round
+    CHECK(f["velocity"]["x"].get<double>() == doctest::Approx(144).epsilon(0.01));
+    CHECK(f["velocity"]["y"].get<double>() == doctest::Approx(36).epsilon(0.03));
+    CHECK(f["pictures"] == pictures);
+    CHECK(f["identity"].get<int>() <= 3);
+  }
+  // Pictures without their times have no velocities.
+  const std::string index = folder / "s/belt/pictures/recording.toml";
+  std::string words = heron::read_file(index);
+  for (size_t at; (at = words.find("at_s")) != std::string::npos;) words.replace(at, 4, "# at");
+  heron::write_file(index, words);
+  const auto timeless = run(kinds_tool + " " + lines[9], folder.path());
+  CHECK(timeless.status == 2);
+  CHECK(contains(timeless.err, "has no time"));
+  CHECK(run(kinds_tool + " watch s/belt.png nowhere", folder.path()).status == 2);
 }
 
 TEST_CASE("wrong uses of a kind are told in one message each, and write nothing") {

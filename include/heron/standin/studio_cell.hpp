@@ -13,11 +13,16 @@ struct StudioSet {
   std::string kind;    ///< of the target that it is for
   std::string region;  ///< of the part in teach.png, as `heron teach --region` takes it
   std::string options = {};  ///< further ones of that call
+  bool moves = false;        ///< a recording with times, to be watched
 };
+
+/// How fast the belt carries tiles past, millimetres a second.
+inline constexpr Point2 belt_mm_s{36, -9};
 
 /// Writes into `folder`: glaze/ (color pictures of tiles, those of teal glaze are meant), blank/ (leaf
 /// blanks, with a picture of the empty tray) bore/ (a kiln door's frame with its peg
-/// bore) and panel/ (a floor panel with its border). Pictures are
+/// bore) panel/ (a floor panel with its border) and belt/ (tiles
+/// that a belt carries past, with the time of each picture). Pictures are
 /// as hard as `hard` says; everything follows from the seed. Throws Error{not_writable}.
 std::vector<StudioSet> write_studio(const std::string& folder, uint64_t seed, int pictures, bool hard);
 

@@ -1,0 +1,138 @@
+#include <fmt/format.h>
+
+#include <filesystem>
+#include <nlohmann/json.hpp>
+
+#include "any_camera.hpp"
+#include "commands.hpp"
+#include "heron/base/error.hpp"
+#include "heron/files/mapping_file.hpp"
+#include "heron/files/recording.hpp"
+#include "heron/files/target_file.hpp"
+#include "heron/locate/follow.hpp"
+#include "heron/report/report.hpp"
+#include "steps.hpp"
+
+namespace heron::tool {
+namespace {
+
+using Json = nlohmann::ordered_json;
+
+struct WatchOptions {
+  std::string target, camera, mapping;
+  int count = 0;
+  FollowSettings follow;
+  bool json = false;
+};
+
+Json json_of(const Velocity& v) {
+  return {{"x", v.x}, {"y", v.y}, {"sigma", {{"x", v.sigma_x}, {"y", v.sigma_y}}}};
+}
+
+void print_picture(const Report& report, double at_s, const std::vector<Followed>& who,
+                   const std::vector<int>& lost, bool json) {
+  if (json) {
+    Json line{{"picture", report.picture}, {"at_s", at_s}, {"found", Json::array()}, {"lost", lost}};
+    for (size_t i = 0; i < who.size(); ++i) {
+      const ReportedPart& part = report.parts[i];
+      const Sighting& s = part.sighting;
+      Json one{
+          {"identity", who[i].identity}, {"target", s.target}, {"x", s.x}, {"y", s.y}, {"score", s.score},
+          {"pictures", who[i].pictures}};
+      one["velocity"] = who[i].velocity ? json_of(*who[i].velocity) : Json(nullptr);
+      if (part.world) one["world"] = {{"x", part.world->x_mm}, {"y", part.world->y_mm}};
+      if (who[i].velocity_mm) one["world"]["velocity"] = json_of(*who[i].velocity_mm);
+      line["found"].push_back(std::move(one));
+    }
+    fmt::print("{}\n", line.dump(-1, ' ', false, Json::error_handler_t::replace));
+    return;
+  }
+  fmt::print("{:.3f} s  {}\n", at_s, std::filesystem::path(report.picture).filename().string());
+  for (size_t i = 0; i < who.size(); ++i) {
+    const Sighting& s = report.parts[i].sighting;
+    fmt::print("  #{:<3} {:<12} {:>9.3f} {:>9.3f} px", who[i].identity, s.target, s.x, s.y);
+    if (const auto& v = who[i].velocity)
+      fmt::print("   {:>8.2f} {:>8.2f} \u00b1 {:.2f} px/s", v->x, v->y, std::max(v->sigma_x, v->sigma_y));
+    if (const auto& v = who[i].velocity_mm)
+      fmt::print("   {:>8.2f} {:>8.2f} \u00b1 {:.2f} mm/s", v->x, v->y, std::max(v->sigma_x, v->sigma_y));
+    fmt::print("\n");
+  }
+  for (const int identity : lost) fmt::print("  #{} is gone\n", identity);
+}
+
+/// A picture's file has a time too, but not that of its exposure.
+void require_times(const std::string& folder) {
+  for (const RecordedPicture& p : load_recording(folder).pictures)
+    if (!p.at_s)
+      throw Error(ErrorCode::bad_file,
+                  fmt::format("watch: {} has no time; a velocity needs at_s of every picture in "
+                              "{}/recording.toml (`heron record` writes it)",
+                              p.file, folder));
+}
+
+int watch(const WatchOptions& o) {
+  const Target target = load_target(o.target).target;
+  std::optional<MappingRecord> mapping;
+  if (!o.mapping.empty()) mapping = load_mapping(o.mapping);
+  const std::string recording = "recording:";
+  const std::string address = std::filesystem::is_directory(o.camera) ? recording + o.camera : o.camera;
+  if (address.starts_with(recording)) require_times(address.substr(recording.size()));
+  const auto camera = open_any_camera(address);
+  Follower follower(o.follow);
+  std::optional<std::chrono::system_clock::time_point> begun;
+  bool nothing = false;
+  for (int taken = 0; o.count == 0 || taken < o.count; ++taken) {
+    const auto picture = camera->take();
+    if (!picture) break;
+    if (!begun) begun = picture->taken;
+    const double at_s = std::chrono::duration<double>(picture->taken - *begun).count();
+    Report report;
+    report.picture = picture->name;
+    Findings findings = find(target, survey_of(target, *picture), target.limits(), Explain::never);
+    add_findings(report, std::move(findings),
+                 mapping ? Frames{&mapping->mapping, mapping->axes ? &*mapping->axes : nullptr} : Frames{},
+                 target.place());
+    std::vector<Sighting> seen;
+    std::vector<Point2> world;
+    for (const ReportedPart& part : report.parts) {
+      seen.push_back(part.sighting);
+      if (part.world) world.push_back({part.world->x_mm, part.world->y_mm});
+    }
+    if (world.size() != seen.size()) world.clear();
+    nothing = nothing || seen.empty();
+    std::vector<Followed> who;
+    try {
+      who = follower.follow(seen, world, at_s);
+    } catch (const Error& error) {
+      throw Error(ErrorCode::bad_file, fmt::format("watch: {}: {}", picture->name, error.what()));
+    }
+    print_picture(report, at_s, who, follower.lost(), o.json);
+    std::fflush(stdout);
+  }
+  return nothing ? 1 : 0;
+}
+
+}  // namespace
+
+void add_watch(CLI::App& app, Action& action) {
+  auto o = std::make_shared<WatchOptions>();
+  CLI::App* c =
+      app.add_subcommand("watch", "Follows what a target finds from picture to picture: who, and how fast");
+  c->add_option("target", o->target, "target file")->required();
+  c->add_option("camera", o->camera, "a recording's folder, or a camera as in `heron cameras`")->required();
+  c->add_option("--mapping", o->mapping, "mapping file: adds millimetres a second");
+  c->add_option("--count", o->count, "pictures; 0: until the recording ends")
+      ->check(CLI::Range(0, 1000000000));
+  c->add_option("--reach", o->follow.reach_px, "pixels from where a thing should be by now")
+      ->capture_default_str();
+  c->add_option("--lost-after", o->follow.lost_after_s, "seconds without a sighting")->capture_default_str();
+  c->add_option("--span", o->follow.span_s, "seconds of the positions that a velocity is told from")
+      ->capture_default_str();
+  c->add_flag("--json", o->json, "one JSON object a picture");
+  c->footer(
+      "Example: heron watch studio/belt.png studio/belt/pictures\nExit status 1 when a picture holds "
+      "nothing.");
+  c->callback([o, &action] { action = [o] { return watch(*o); }; });
+}
+
+}  // namespace heron::tool
