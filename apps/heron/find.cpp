@@ -23,12 +23,12 @@ namespace heron::tool {
 namespace {
 
 struct FindOptions {
-  std::string target, mapping, drawing, region;
+  std::string target, mapping, drawing, region, region_mm;
   std::vector<std::string> pictures, without;
   LimitOptions limits;
   KindOptions kind;
   std::optional<double> height, budget_ms;
-  bool json = false, quick = false, why = false;
+  bool json = false, quick = false, why = false, from_region = false;
 };
 
 /// Stops a piece of work when its time is over, unless it is done before.
@@ -60,11 +60,38 @@ class Deadline {
   std::thread thread_;
 };
 
-FindLimits limits_of(const FindOptions& o, FindLimits limits) {
+/// A rectangle of the world, in the user's axes, as the picture shows it.
+Region region_in_world(const std::string& text, const MappingRecord& mapping, double height_mm) {
+  const auto v = parse_numbers(text, 4, "--region-mm", "X,Y,WIDTH,HEIGHT in millimetres of the world");
+  if (!(v[2] > 0 && v[3] > 0)) fail_argument("find: --region-mm needs a width and a height above 0");
+  std::vector<Point2> corners;
+  constexpr int parts = 8;  // of a side: a lens bends it
+  const auto add = [&](Point2 from, Point2 to) {
+    for (int i = 0; i < parts; ++i) {
+      Point2 p = from + (to - from) * (static_cast<double>(i) / parts);
+      if (mapping.axes) p = mapping.axes->world_from_axes(p);
+      corners.push_back(mapping.mapping.pixel_from_world(p, height_mm));
+    }
+  };
+  const Point2 a{v[0], v[1]}, b{v[0] + v[2], v[1]}, c{v[0] + v[2], v[1] + v[3]}, d{v[0], v[1] + v[3]};
+  add(a, b), add(b, c), add(c, d), add(d, a);
+  return Region::polygon(corners);
+}
+
+FindLimits limits_of(const FindOptions& o, FindLimits limits, const MappingRecord* mapping,
+                     double height_mm) {
   limits = o.limits.applied_to(limits);
+  if (!o.region.empty() && !o.region_mm.empty())
+    fail_argument("find: --region and --region-mm exclude each other");
   if (!o.region.empty()) limits.region = parse_region(o.region, "--region");
+  if (!o.region_mm.empty()) {
+    if (!mapping) fail_argument("find: --region-mm needs --mapping");
+    limits.region = region_in_world(o.region_mm, *mapping, height_mm);
+  }
+  if (o.from_region && (limits.region.empty() || !mapping))
+    fail_argument("find: --from-region counts from the middle of the search region; give that and --mapping");
   for (const std::string& text : o.without) {
-    if (o.region.empty()) fail_argument("find: --without cuts parts out of --region; give that too");
+    if (limits.region.empty()) fail_argument("find: --without cuts parts out of --region; give that too");
     limits.region.subtract(parse_region(text, "--without"));
   }
   return limits;
@@ -109,9 +136,15 @@ int find_in_all(const FindOptions& o) {
   if (o.quick && o.why) fail_argument("find: --quick and --why exclude each other");
   const auto changed = o.kind.given(loaded.target.info().word);
   const Target target = changed.empty() ? loaded.target : loaded.target.with(changed);
-  const FindLimits limits = limits_of(o, target.limits());
   std::optional<MappingRecord> mapping;
   if (!o.mapping.empty()) mapping = load_mapping(o.mapping);
+  const double height_mm = o.height.value_or(target.place().height_mm);
+  const FindLimits limits = limits_of(o, target.limits(), mapping ? &*mapping : nullptr, height_mm);
+  if (o.from_region) {  // zero is where the search region is, with the axes as they are
+    Axes axes = mapping->axes.value_or(Axes{});
+    axes.zero_mm = mapping->mapping.world_from_pixel(limits.region.bounds().centre(), height_mm);
+    mapping->axes = axes;
+  }
   bool failed = false, nothing = false;
   for (size_t i = 0; i < o.pictures.size(); ++i) {
     try {
@@ -156,6 +189,9 @@ void add_find(CLI::App& app, Action& action) {
   o->kind.add_to(*c);
   c->add_option("--region", o->region,
                 "X,Y,WIDTH,HEIGHT, or a shape as in teach: where a part's origin may lie");
+  c->add_option("--region-mm", o->region_mm, "X,Y,WIDTH,HEIGHT of the world in millimetres, with --mapping");
+  c->add_flag("--from-region", o->from_region,
+              "world positions count from the middle of the search region, along the mapping's axes");
   c->add_option("--without", o->without, "a shape cut out of --region; may be given several times")
       ->expected(1)
       ->multi_option_policy(CLI::MultiOptionPolicy::TakeAll);

@@ -26,7 +26,7 @@ namespace {
 using Json = nlohmann::ordered_json;
 
 struct StudyOptions {
-  std::string target, recording, known, plot, sheet, compare;
+  std::string target, recording, known, plot, sheet, compare, field;
   LimitOptions limits;
   bool json = false, apply = false;
 };
@@ -338,6 +338,8 @@ int study(const StudyOptions& o) {
     print_study(s, settings, limits, trials, loaded.target.info());
   if (!o.compare.empty()) print_comparison(o.compare, s);
   if (!o.plot.empty()) save_picture(o.plot, draw_scores(s.pictures(), s.advice, limits.least_score));
+  if (!o.field.empty())
+    save_picture(o.field, draw_field(map_field(s.pictures(), s.width, s.height), s.width, s.height));
   if (!o.sheet.empty()) save_sheet(o.sheet, s, loaded.target, limits, recording);
   if (o.apply && s.advice.right) {
     FindLimits kept = s.advice.limits;
@@ -362,6 +364,8 @@ void add_study(CLI::App& app, Action& action) {
       "CSV of what is there, a row a part: picture,x,y[,angle[,scale]]; a picture's name alone: nothing");
   o->limits.add_to(*c);
   c->add_option("--plot", o->plot, "draws the scores with the gap between parts and everything else");
+  c->add_option("--field", o->field,
+                "draws the mean score at every place of the field of view, and where nothing was");
   c->add_option("--sheet", o->sheet, "draws the five pictures with the most trouble");
   c->add_option("--compare", o->compare, "an older study (--json): what is better and what is worse");
   c->add_flag("--apply", o->apply, "writes the proposed settings into the target, after showing old and new");

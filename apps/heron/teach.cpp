@@ -7,6 +7,7 @@
 
 #include "commands.hpp"
 #include "heron/draw/overlay.hpp"
+#include "heron/files/mapping_file.hpp"
 #include "heron/files/picture_file.hpp"
 #include "heron/files/target_file.hpp"
 #include "heron/image/relief.hpp"
@@ -23,7 +24,8 @@ namespace {
 using Json = nlohmann::ordered_json;
 
 struct TeachOptions {
-  std::string picture, kind = "pattern", region, origin, output, name, drawing, preview, grasp;
+  std::string picture, kind = "pattern", region, origin, output, name, drawing, preview, grasp, mapping,
+                       diameter, tolerance;
   std::vector<std::string> with, without, also;
   std::optional<double> strength, height, size;
   std::optional<int> detail;
@@ -36,6 +38,27 @@ struct TeachOptions {
 
 /// What is said about the target: what was given, and else what the target that stands there has, or its
 /// kind.
+/// What a marker's settings are in pixels, from millimetres where the region lies.
+void add_millimetres(const TeachOptions& o, TargetWords& words) {
+  if (o.diameter.empty() && o.tolerance.empty()) return;
+  if (o.kind != MarkerTarget::info().word)
+    fail_argument("teach: --diameter-mm and --tolerance-mm are a marker's; --kind marker");
+  if (o.mapping.empty()) fail_argument("teach: --diameter-mm and --tolerance-mm need --mapping");
+  const MappingRecord mapping = load_mapping(o.mapping);
+  const Point2 place = parse_region(o.region, "--region").bounds().centre();
+  const double mm = mapping.mapping.mm_per_pixel(place, words.place.height_mm);
+  const auto positive = [](const std::string& text, const char* option) {
+    const double v = parse_numbers(text, 1, option, "millimetres")[0];
+    if (!(v > 0)) fail_argument(fmt::format("teach: {} {:g} must be above 0 millimetres", option, v));
+    return v;
+  };
+  if (!o.diameter.empty()) words.settings["diameter"] = positive(o.diameter, "--diameter-mm") / mm;
+  if (o.tolerance.empty()) return;
+  if (o.diameter.empty()) fail_argument("teach: --tolerance-mm needs --diameter-mm, of which it is a share");
+  words.settings["tolerance"] =
+      100 * positive(o.tolerance, "--tolerance-mm") / positive(o.diameter, "--diameter-mm");
+}
+
 TargetWords words_of(const TeachOptions& o, const Target* before) {
   TargetWords words;
   words.name = !o.name.empty()     ? o.name
@@ -57,6 +80,7 @@ TargetWords words_of(const TeachOptions& o, const Target* before) {
     words.place.grasp = {grasp[0], grasp[1], degrees(grasp[2])};
   }
   words.settings = o.kind_settings.given(o.kind);
+  add_millimetres(o, words);
   if (o.kind == PatternTarget::info().word) {
     if (before)
       for (const NamedSetting& s : before->settings()) words.settings[s.name] = s.value;
@@ -347,6 +371,9 @@ void add_teach(CLI::App& app, Action& action) {
   o->limits.add_to(*c);
   o->kind_settings.add_to(*c);
   c->add_option("--height", o->height, "millimetres that the part's face stands above the work plane");
+  c->add_option("--mapping", o->mapping, "mapping file, for millimetres at teaching");
+  c->add_option("--diameter-mm", o->diameter, "marker: its diameter, instead of one that is learned");
+  c->add_option("--tolerance-mm", o->tolerance, "marker: how far the diameter may be off");
   c->add_option(
       "--size", o->size,
       "real length in millimetres of a marker's diameter, a color region's longer extent or a border's "

@@ -83,6 +83,43 @@ Image<Rgb> draw_scores(const std::vector<StudiedPicture>& pictures, const StudyA
   return canvas.image();
 }
 
+Image<Rgb> draw_field(const FieldMap& field, int width, int height) {
+  constexpr int sheet_width = 1280, sheet_height = 800;
+  constexpr double top = 50, most_width = 1220, most_height = 690;
+  const double scale = std::min(most_width / width, most_height / height),
+               cell_width = width * scale / field.columns, cell_height = height * scale / field.rows,
+               left = 0.5 * (sheet_width - width * scale);
+  Canvas canvas(even_ground(sheet_width, sheet_height, 38));
+  for (int row = 0; row < field.rows; ++row)
+    for (int column = 0; column < field.columns; ++column) {
+      const FieldMap::Place& place = field.places[static_cast<size_t>(row * field.columns + column)];
+      const Point2 corner{left + column * cell_width, top + row * cell_height},
+          middle = corner + Point2{cell_width / 2, cell_height / 2};
+      canvas.box(corner, cell_width, cell_height, {0.45, 0.45, 0.45}, Stroke::solid);
+      if (place.count == 0) {
+        canvas.line(corner, corner + Point2{cell_width, cell_height}, {0.45, 0.45, 0.45}, 0.8,
+                    Stroke::dotted);
+        continue;
+      }
+      const double most = 0.42 * std::min(cell_width, cell_height);
+      canvas.ring(middle, most, {0.45, 0.45, 0.45}, 0.8);
+      canvas.ring(middle, most * place.mean / 100, place.mean < 80 ? unseen_color : edge_color, 3);
+      canvas.label(middle + Point2{-20, -12}, fmt::format("{:.1f}", place.mean), {1, 1, 1}, 13);
+      canvas.label(corner + Point2{2, cell_height - 20}, fmt::format("{}", place.count), {1, 1, 1}, 10);
+    }
+  canvas.label(
+      {left, 14},
+      fmt::format(
+          "mean score over the field of view ({} of {} places visited; below each how many were found)",
+          field.visited(), field.places.size()),
+      {1, 1, 1}, 14);
+  std::string words = "from the centre to the corner: ";
+  for (const FieldMap::Place& band : field.bands)
+    words += band.count ? fmt::format("  {:.1f} ({})", band.mean, band.count) : "  -";
+  canvas.label({left, top + most_height + 14}, words, {1, 1, 1}, 14);
+  return canvas.image();
+}
+
 Image<Rgb> draw_sheet(const std::vector<SheetEntry>& entries) {
   constexpr int columns = 2, cell_width = 640, header = 26;
   std::vector<Image<Rgb>> cells;

@@ -102,3 +102,26 @@ TEST_CASE("a teaching report is written under the taught edges") {
   CHECK(above == 0);
   CHECK(below > 3000);
 }
+
+TEST_CASE("scores over the field of view: where things were found, and from the centre outwards") {
+  std::vector<StudiedPicture> pictures(3);
+  const auto put = [&](size_t picture, double x, double y, double score, bool right) {
+    StudiedFind find;
+    find.x = x, find.y = y, find.score = score, find.right = right;
+    pictures[picture].finds.push_back(find);
+  };
+  put(0, 20, 20, 60, true);        // the corner
+  put(1, 25, 30, 80, true);        // the same place
+  put(1, 399.5, 299.5, 99, true);  // the centre
+  put(2, 780, 300, 10, false);     // no part
+  const FieldMap field = map_field(pictures, 800, 600);
+  CHECK(field.visited() == 2);
+  CHECK(field.places[0].count == 2);
+  CHECK(field.places[0].mean == doctest::Approx(70));
+  CHECK(field.places[0].lowest == 60);
+  CHECK(field.bands[0].count == 1);
+  CHECK(field.bands[3].mean == doctest::Approx(70));
+  const Image<Rgb> drawn = draw_field(field, 800, 600);
+  CHECK(drawn.width() == 1280);
+  CHECK(draw_field(map_field({}, 640, 480), 640, 480).height() == 800);
+}

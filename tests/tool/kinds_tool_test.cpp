@@ -110,6 +110,51 @@ TEST_CASE("watch tells who is who on a belt, and how fast it runs") {
   CHECK(run(kinds_tool + " watch s/belt.png nowhere", folder.path()).status == 2);
 }
 
+TEST_CASE("a marker is given, searched for and told in millimetres, and studied over the field") {
+  TemporaryFolder folder;
+  const auto lines = studio_lines(folder, 2);
+  const auto ran = [&](const std::string& call) { return run(kinds_tool + " " + call, folder.path()); };
+  // The studio's camera has four pixels a millimetre.
+  REQUIRE(
+      ran("calibrate --length 100mm --from 239.5,511.5 --to 639.5,511.5 s/bore/teach.png --output one.toml")
+          .status == 0);
+  const std::string teach = lines[4].substr(0, lines[4].find(" --output"));
+  const auto taught =
+      ran(teach + " --mapping one.toml --diameter-mm 16 --tolerance-mm 0.8 --output bore.png --json");
+  REQUIRE(taught.status == 0);
+  const Json settings = Json::parse(taught.out)["settings"];
+  CHECK(settings["diameter"].get<double>() == doctest::Approx(64).epsilon(0.001));
+  CHECK(settings["tolerance"].get<double>() == doctest::Approx(5));
+  const auto whole = ran("find bore.png s/bore/pictures/bore-01.png --mapping one.toml --json");
+  REQUIRE(whole.status == 0);
+  const Json found = Json::parse(whole.out)["found"][0];
+  CHECK(found["diameter_mm"].get<double>() == doctest::Approx(16).epsilon(0.005));
+  // A search region in the world, from whose middle positions count.
+  const double x = found["world"]["x"].get<double>(), y = found["world"]["y"].get<double>();
+  const auto around = [&](double dx, const std::string& more) {
+    return ran("find bore.png s/bore/pictures/bore-01.png --mapping one.toml --json --region-mm=" +
+               std::to_string(x + dx - 10) + "," + std::to_string(y - 10) + ",20,20" + more);
+  };
+  const Json here = Json::parse(around(3, " --from-region").out)["found"][0];
+  CHECK(here["world"]["x"].get<double>() == doctest::Approx(-3).epsilon(0.01));
+  CHECK(here["world"]["y"].get<double>() == doctest::Approx(0).epsilon(0.02));
+  CHECK(around(40, "").status == 1);
+  const auto studied =
+      ran("study bore.png s/bore/pictures --known s/bore/known.csv --field field.png --json");
+  CHECK(studied.status == 0);
+  CHECK(std::filesystem::exists(folder / "field.png"));
+  // Wrong uses.
+  const auto refused = [&](const std::string& call, const char* words) {
+    const auto wrong = ran(call);
+    CHECK(wrong.status == 2);
+    CHECK(contains(wrong.err, words));
+  };
+  refused("find bore.png s/bore/pictures/bore-01.png --region-mm 0,0,5,5", "needs --mapping");
+  refused("find bore.png s/bore/pictures/bore-01.png --mapping one.toml --from-region", "search region");
+  refused(teach + " --diameter-mm 16 --output other.png", "need --mapping");
+  refused(teach + " --mapping one.toml --tolerance-mm 1 --output other.png", "needs --diameter-mm");
+}
+
 TEST_CASE("wrong uses of a kind are told in one message each, and write nothing") {
   TemporaryFolder folder;
   const auto lines = studio_lines(folder, 1);

@@ -12,6 +12,10 @@ namespace heron {
 Image<Rgb> draw_scores(const std::vector<StudiedPicture>& pictures, const StudyAdvice& advice,
                        double least_score);
 
+/// The field of view in places, each with the mean score of what was found there as a number and the size of
+/// a disc; places that were never visited are crossed out.
+Image<Rgb> draw_field(const FieldMap& field, int width, int height);
+
 /// Several drawn pictures side by side on one sheet of about 1280 pixels, each with its words.
 struct SheetEntry {
   Image<Rgb> picture;

@@ -52,4 +52,18 @@ struct StudyAdvice {
 StudyAdvice advise(const Target& target, const FindLimits& limits,
                    const std::vector<StudiedPicture>& pictures, int width, int height);
 
+/// Scores of right finds over the field of view: what a lens or a lamp does to them shows from its centre to
+/// its edge. A marker's score is its quality.
+struct FieldMap {
+  struct Place {
+    int count = 0;
+    double mean = 0, lowest = 100;  ///< score; of no meaning where nothing was found
+  };
+  int columns = 8, rows = 6;
+  std::vector<Place> places;  ///< row by row
+  std::vector<Place> bands;   ///< four of the same width, from the picture's centre to its corner
+  int visited() const;        ///< places where something was found
+};
+FieldMap map_field(const std::vector<StudiedPicture>& pictures, int width, int height);
+
 }  // namespace heron
