@@ -163,8 +163,8 @@ void print_report(const Report& report) {
   if (report.parts.empty() && report.misses.empty() && report.complete)
     fmt::print("  nothing in it resembles the target, not even beyond the limits\n");
   for (const Miss& m : report.misses) {
-    fmt::print("  miss at ({:.0f}, {:.0f}), angle {:.1f}, scale {:.2f}, score {:.1f}:", m.x, m.y,
-               m.angle.degrees(), m.scale, m.score);
+    fmt::print("  miss at ({:.0f}, {:.0f}){}, scale {:.2f}, score {:.1f}:", m.x, m.y,
+               m.has_angle ? fmt::format(", angle {:.1f}", m.angle.degrees()) : "", m.scale, m.score);
     for (size_t i = 0; i < m.limits.size(); ++i) fmt::print("{} {}", i ? "," : "", words_of(m.limits[i]));
     fmt::print("\n");
   }

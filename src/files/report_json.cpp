@@ -76,8 +76,12 @@ Json json_of(const Miss& m) {
   Json limits = Json::array();
   for (const LimitMissed& l : m.limits)
     limits.push_back({{"name", l.name}, {"value", l.value}, {"needed", l.needed}, {"sigma", l.sigma}});
-  return {{"x", m.x},         {"y", m.y},         {"angle", m.angle.degrees()},
-          {"scale", m.scale}, {"score", m.score}, {"limits", limits}};
+  return {{"x", m.x},
+          {"y", m.y},
+          {"angle", m.has_angle ? Json(m.angle.degrees()) : Json(nullptr)},
+          {"scale", m.scale},
+          {"score", m.score},
+          {"limits", limits}};
 }
 
 // A file name may hold bytes that are no UTF-8; the line must stay valid JSON all the same.

@@ -312,7 +312,7 @@ void explain_by_color(const ColorTarget& target, const ImageView<const Rgb>& pic
           in_space(std::array<double, 3>{p.r * gains[0], p.g * gains[1], p.b * gains[2]}, range.space);
       for (size_t i = 0; i < 3; ++i) values[i].push_back(color[i]);
     }
-  Miss miss{.x = c.x, .y = c.y};
+  Miss miss{.x = c.x, .y = c.y, .has_angle = false};
   for (size_t i = 0; i < 3; ++i) {
     auto& v = values[i];
     std::nth_element(v.begin(), v.begin() + static_cast<ptrdiff_t>(v.size() / 2), v.end());
@@ -495,7 +495,7 @@ Findings find(const ColorTarget& target, const Survey& survey, const FindLimits&
     const Sighting one =
         sighting_of(blob_of(survey.color(), mask, c, s.fill_holes), s.name, survey.noise_sigma(0));
     const double area = *one.figure("area");
-    Miss miss{.x = one.x, .y = one.y, .angle = one.angle, .score = one.score};
+    Miss miss = turned_away(one, {});
     if (area < least) miss.limits.push_back(too_low("area", area, least));
     if (s.most_area > 0 && area > s.most_area) miss.limits.push_back(too_high("area", area, s.most_area));
     if (one.score < limits.least_score)

@@ -325,7 +325,7 @@ Findings find(const EdgeTarget& target, const Survey& survey, const FindLimits& 
     for (const ScanEdge& e : met[i].others) {
       if (findings.misses.size() >= most_misses) return;
       const Point2 at = scans[i].at(e.at * scans[i].per_step(), 0);
-      Miss miss{.x = at.x, .y = at.y};
+      Miss miss{.x = at.x, .y = at.y, .has_angle = scans[i].is_arc()};
       if (std::abs(e.contrast) < met[i].profile.threshold)
         miss.limits.push_back(too_low("contrast", std::abs(e.contrast), met[i].profile.threshold));
       if (!is_meant(e, s.change))
@@ -341,7 +341,7 @@ Findings find(const EdgeTarget& target, const Survey& survey, const FindLimits& 
     if (missed.empty())
       findings.sightings.push_back(std::move(one));
     else
-      findings.misses.push_back({one.x, one.y, one.angle, one.scale, one.score, std::move(missed)});
+      findings.misses.push_back(turned_away(one, std::move(missed)));
   };
   if (scans.size() == 1) {
     for (const LineEdge& l : met[0].meant) take(sighting_of(scans[0], l, s.name));

@@ -285,7 +285,7 @@ Findings found_at(const BorderTarget& target, const Survey& survey, const FindLi
   if (missed.empty())
     findings.sightings.push_back(std::move(one));
   else
-    findings.misses.push_back({one.x, one.y, one.angle, one.scale, one.score, std::move(missed)});
+    findings.misses.push_back(turned_away(one, std::move(missed)));
   return findings;
 }
 

@@ -248,7 +248,7 @@ Findings find(const OutlineTarget& target, const Survey& survey, const FindLimit
     if (missed.empty())
       findings.sightings.push_back(std::move(one));
     else
-      findings.misses.push_back({one.x, one.y, one.angle, one.scale, one.score, std::move(missed)});
+      findings.misses.push_back(turned_away(one, std::move(missed)));
   }
   const auto accounted = [&](const Miss& m) {
     const int x = static_cast<int>(m.x), y = static_cast<int>(m.y);

@@ -211,7 +211,7 @@ Findings find_ring(const MarkerSettings& s, const Survey& survey, const FindLimi
     if (missed.empty())
       findings.sightings.push_back(std::move(one));
     else
-      findings.misses.push_back({one.x, one.y, one.angle, 1, one.score, std::move(missed)});
+      findings.misses.push_back(turned_away(one, std::move(missed)));
   }
   keep_nearest(findings);
   return findings;
@@ -375,7 +375,8 @@ Findings find(const MarkerTarget& target, const Survey& survey, const FindLimits
         findings.misses.push_back({.x = c.fit.centre.x,
                                    .y = c.fit.centre.y,
                                    .score = c.quality.total,
-                                   .limits = std::move(missed)});
+                                   .limits = std::move(missed),
+                                   .has_angle = false});
     }
   };
   take(candidates_of(survey, search_for(target, survey, limits), s.diameter, s.tolerance, work),

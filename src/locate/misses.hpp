@@ -19,6 +19,11 @@ inline LimitMissed too_many(size_t taken, int count) {
   return {"count", static_cast<double>(taken + 1), fmt::format("at most {}", count)};
 }
 
+/// What would have been a sighting, but for those limits.
+inline Miss turned_away(const Sighting& s, std::vector<LimitMissed> limits) {
+  return {s.x, s.y, s.angle, s.scale, s.score, std::move(limits), s.has_angle};
+}
+
 /// The nearest come first; the others are dropped.
 inline void keep_nearest(Findings& findings) {
   if (findings.misses.size() > most_misses) findings.misses.resize(most_misses);

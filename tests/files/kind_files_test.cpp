@@ -167,4 +167,37 @@ TEST_CASE("a report tells what each kind has, and null where it has no angle") {
   CHECK(contains(line, "\"angle\":null"));
   CHECK(contains(line, "\"diameter\":"));
   CHECK(contains(line, "\"quality\":{\"total\":"));
+  // So it is with what was turned away.
+  Report nothing;
+  FindLimits strict = target.limits();
+  strict.region = Region::rectangle({0, 0, 30, 30});
+  add_findings(nothing, find(target, survey_of(target, bore.picture), strict, Explain::always), {});
+  CHECK(nothing.parts.empty());
+  REQUIRE_FALSE(nothing.misses.empty());
+  CHECK(contains(report_json(nothing), "\"angle\":null"));
+  CHECK_FALSE(contains(report_json(nothing), "\"angle\":0"));
+}
+
+TEST_CASE("a report tells points, lengths and chips of a border, and how far away what has a size is") {
+  Sighting s{.target = "panel", .x = 320, .y = 240};
+  s.points = {{"corner1", {100, 50}, 0.02}};
+  s.spans = {{"side1", {100, 50}, {500, 50}, 0.02}};
+  s.flaws = {{.what = "chip", .x = 200, .y = 55, .area = 30, .depth = 5, .length = 7}};
+  Findings findings;
+  findings.sightings = {s};
+  const CameraModel camera{
+      {.fx = 500, .fy = 500, .cx = 320, .cy = 240},
+      {Eigen::Quaterniond(Eigen::AngleAxisd(std::numbers::pi, Eigen::Vector3d::UnitX())), {0, 0, 1000}}};
+  const Mapping mapping = CameraMapping(camera);
+  Report flat, sized;
+  add_findings(flat, findings, {&mapping});
+  const std::string lying = report_json(flat);
+  CHECK(
+      contains(lying, "\"points\":[{\"name\":\"corner1\",\"x\":100.0,\"y\":50.0,\"sigma\":0.02,\"world\":{"));
+  CHECK(contains(lying, "\"length\":400.0,\"length_mm\":80"));  // 400 px of 500 at 1000 mm: 800 mm
+  CHECK(contains(lying, "\"what\":\"chip\""));
+  CHECK(contains(lying, "\"length\":7.0"));
+  CHECK_FALSE(contains(lying, "\"distance\":"));
+  add_findings(sized, findings, {&mapping}, {.size_mm = 200});
+  CHECK(contains(report_json(sized), "\"distance\":{\"axis\":250.0"));
 }

@@ -130,6 +130,7 @@ struct Miss {
   Angle angle = {};
   double scale = 1, score = 0;
   std::vector<LimitMissed> limits = {};
+  bool has_angle = true;  ///< as in Sighting
 };
 
 /// What was seen along a scan: for drawing and for choosing a threshold.
