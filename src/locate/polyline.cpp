@@ -68,6 +68,8 @@ Polyline polyline_of(const std::vector<double>& numbers, bool open) {
   for (size_t i = 0; i < line.sides(); ++i)
     for (size_t k = i + 1; k < line.sides(); ++k) {
       const bool next = k == i + 1, last = line.closed && i == 0 && k + 1 == line.sides();
+      if ((next || last) && dot(line.along(i), line.along(k)) < -0.999)
+        fail_argument(fmt::format("sides {} and {} of the polyline lie on each other", i + 1, k + 1));
       if (!next && !last && touch(line.from(i), line.to(i), line.from(k), line.to(k)))
         fail_argument(fmt::format(
             "sides {} and {} of the polyline cross; give its corners in the order in which they follow "

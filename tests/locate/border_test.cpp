@@ -198,6 +198,7 @@ TEST_CASE("a wrong border is told in one message each") {
   CHECK(contains(error({100, 100, 300, 300, 300, 100, 100, 300}), "cross"));
   CHECK(contains(error({100, 100, 300, 100, 300, 105}), "at least 12"));
   CHECK(contains(error({100, 100, 300, 100}), "three corners"));
+  CHECK(contains(error({100, 100, 300, 100, 150, 100}), "lie on each other"));
   CHECK(contains(error({100, 100, 1300, 100, 300, 700}), "must lie inside the picture"));
   CHECK(contains(error({c[0].x, c[0].y, 640, c[0].y, c[1].x, c[1].y}, {{"open", true}}), "slide along"));
   CHECK(contains(error({100, 100, 200, 100, 200, 200, 100, 200}), "side 1 of the polyline"));
