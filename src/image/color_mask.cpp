@@ -15,17 +15,26 @@
 
 namespace heron {
 
-/// A sum of the channels, their largest and their smallest, that must not be below 0.
-struct ColorBound {
-  float r = 0, g = 0, b = 0, most = 0, least = 0, offset = 0;
+/// A sum of the channels that must not be below 0.
+struct ChannelBound {
+  float r = 0, g = 0, b = 0, offset = 0;
+};
+/// A sum of a pixel's largest and smallest channel that must not be below 0.
+struct ExtentBound {
+  float most = 0, least = 0, offset = 0;
+};
+template <class Bound>
+struct Bounds {
+  std::vector<Bound> every;
+  std::vector<std::pair<Bound, Bound>> either;  ///< of each pair at least one
 };
 
-/// A range as bounds: all of `every`, and of each pair in `either` at least one. Every space but Lab is a set
-/// of such bounds, a hue being two half planes of the chroma plane.
+/// A range as bounds, all of which must hold. Every space but Lab is a set of such bounds, a hue being two
+/// half planes of the chroma plane.
 struct ColorTest {
   std::array<float, 3> gain{1, 1, 1};
-  std::vector<ColorBound> every;
-  std::vector<std::pair<ColorBound, ColorBound>> either;
+  Bounds<ChannelBound> channels;
+  Bounds<ExtentBound> extents;
   bool lab = false;
   std::array<float, 256> linear{};  ///< of an sRGB value
   std::array<float, 6> lab_limits{};
@@ -44,8 +53,19 @@ inline float lab_curve_plain(float t) {
   return t > lab_knee ? cube_root_plain(std::max(t, lab_knee)) : t * lab_slope + lab_start;
 }
 
-inline float bound_plain(const ColorBound& c, float r, float g, float b, float most, float least) {
-  return ((c.r * r + c.g * g) + (c.b * b + c.most * most)) + (c.least * least + c.offset);
+inline float bound_plain(const ChannelBound& c, float r, float g, float b) {
+  return (c.r * r + c.g * g) + (c.b * b + c.offset);
+}
+inline float bound_plain(const ExtentBound& c, float most, float least) {
+  return (c.most * most + c.least * least) + c.offset;
+}
+template <class Bound, class... Values>
+bool holds_plain(const Bounds<Bound>& bounds, Values... values) {
+  bool in = true;
+  for (const Bound& c : bounds.every) in = in && bound_plain(c, values...) >= 0;
+  for (const auto& [c, d] : bounds.either)
+    in = in && (bound_plain(c, values...) >= 0 || bound_plain(d, values...) >= 0);
+  return in;
 }
 
 inline bool lab_holds_plain(const ColorTest& test, float r, float g, float b) {
@@ -64,15 +84,10 @@ inline bool lab_holds_plain(const ColorTest& test, float r, float g, float b) {
 inline void color_row_plain(const ColorTest& test, const Rgb* row, uint8_t* out, int first, int width) {
   for (int x = first; x < width; ++x) {
     const float r = row[x].r * test.gain[0], g = row[x].g * test.gain[1], b = row[x].b * test.gain[2];
-    bool in = true;
-    if (test.lab) {
-      in = lab_holds_plain(test, r, g, b);
-    } else {
-      const float most = std::max(std::max(r, g), b), least = std::min(std::min(r, g), b);
-      for (const ColorBound& c : test.every) in = in && bound_plain(c, r, g, b, most, least) >= 0;
-      for (const auto& [c, d] : test.either)
-        in = in && (bound_plain(c, r, g, b, most, least) >= 0 || bound_plain(d, r, g, b, most, least) >= 0);
-    }
+    const bool in =
+        test.lab ? lab_holds_plain(test, r, g, b)
+                 : holds_plain(test.channels, r, g, b) &&
+                       holds_plain(test.extents, std::max(std::max(r, g), b), std::min(std::min(r, g), b));
     out[x] = in ? 255 : 0;
   }
 }
@@ -87,11 +102,26 @@ namespace hn = hwy::HWY_NAMESPACE;
 using Floats = hn::ScalableTag<float>;
 using V = hn::Vec<Floats>;
 
-HWY_INLINE V bound(const ColorBound& c, V r, V g, V b, V most, V least) {
+HWY_INLINE V bound(const ChannelBound& c, V r, V g, V b) {
   const Floats f;
   const auto times = [&](float k, V v) { return hn::Mul(hn::Set(f, k), v); };
-  return hn::Add(hn::Add(hn::Add(times(c.r, r), times(c.g, g)), hn::Add(times(c.b, b), times(c.most, most))),
-                 hn::Add(times(c.least, least), hn::Set(f, c.offset)));
+  return hn::Add(hn::Add(times(c.r, r), times(c.g, g)), hn::Add(times(c.b, b), hn::Set(f, c.offset)));
+}
+HWY_INLINE V bound(const ExtentBound& c, V most, V least) {
+  const Floats f;
+  const auto times = [&](float k, V v) { return hn::Mul(hn::Set(f, k), v); };
+  return hn::Add(hn::Add(times(c.most, most), times(c.least, least)), hn::Set(f, c.offset));
+}
+
+template <class Bound, class... Values>
+HWY_INLINE hn::Mask<Floats> holds(const Bounds<Bound>& bounds, Values... values) {
+  const Floats f;
+  const V zero = hn::Zero(f);
+  auto in = hn::Eq(zero, zero);
+  for (const Bound& c : bounds.every) in = hn::And(in, hn::Ge(bound(c, values...), zero));
+  for (const auto& [c, d] : bounds.either)
+    in = hn::And(in, hn::Ge(hn::Max(bound(c, values...), bound(d, values...)), zero));
+  return in;
 }
 
 HWY_INLINE V lab_curve(V t) {
@@ -127,30 +157,29 @@ HWY_INLINE hn::Mask<Floats> lab_holds(const ColorTest& test, V r, V g, V b) {
   return hn::And(hn::And(within(light, 0), within(a, 2)), within(blue, 4));
 }
 
+HWY_INLINE hn::Mask<Floats> color_holds(const ColorTest& test, V r, V g, V b) {
+  if (test.lab) return lab_holds(test, r, g, b);
+  const auto in = holds(test.channels, r, g, b);
+  // Most of a picture is of another hue.
+  if (hn::AllFalse(Floats(), in)) return in;
+  return hn::And(in, holds(test.extents, hn::Max(hn::Max(r, g), b), hn::Min(hn::Min(r, g), b)));
+}
+
 void color_row(const ColorTest& test, const Rgb* row, uint8_t* out, int width) {
   const Floats f;
   const hn::RebindToSigned<Floats> whole;
   const hn::Rebind<uint8_t, Floats> bytes;
   const int lanes = static_cast<int>(hn::Lanes(f));
-  const auto zero = hn::Zero(f);
+  const V gain_r = hn::Set(f, test.gain[0]), gain_g = hn::Set(f, test.gain[1]),
+          gain_b = hn::Set(f, test.gain[2]);
   int x = 0;
   for (; x + lanes <= width; x += lanes) {
     hn::Vec<decltype(bytes)> r8, g8, b8;
     hn::LoadInterleaved3(bytes, reinterpret_cast<const uint8_t*>(row + x), r8, g8, b8);
-    const auto wide = [&](auto v, size_t i) {
-      return hn::Mul(hn::ConvertTo(f, hn::PromoteTo(whole, v)), hn::Set(f, test.gain[i]));
+    const auto wide = [&](auto v, V gain) {
+      return hn::Mul(hn::ConvertTo(f, hn::PromoteTo(whole, v)), gain);
     };
-    const V r = wide(r8, 0), g = wide(g8, 1), b = wide(b8, 2);
-    auto in = hn::Eq(zero, zero);
-    if (test.lab) {
-      in = lab_holds(test, r, g, b);
-    } else {
-      const V most = hn::Max(hn::Max(r, g), b), least = hn::Min(hn::Min(r, g), b);
-      for (const ColorBound& c : test.every) in = hn::And(in, hn::Ge(bound(c, r, g, b, most, least), zero));
-      for (const auto& [c, d] : test.either)
-        in = hn::And(in,
-                     hn::Ge(hn::Max(bound(c, r, g, b, most, least), bound(d, r, g, b, most, least)), zero));
-    }
+    const auto in = color_holds(test, wide(r8, gain_r), wide(g8, gain_g), wide(b8, gain_b));
     const auto level = hn::IfThenElseZero(hn::RebindMask(whole, in), hn::Set(whole, 255));
     hn::StoreU(hn::DemoteTo(bytes, level), bytes, out + x);
   }
@@ -167,21 +196,20 @@ HWY_EXPORT(color_row);
 
 namespace {
 
-ColorBound scaled(ColorBound c, double factor) {
-  const auto f = static_cast<float>(factor);
-  return {c.r * f, c.g * f, c.b * f, c.most * f, c.least * f, c.offset * f};
-}
+ChannelBound scaled(ChannelBound c, float f) { return {c.r * f, c.g * f, c.b * f, c.offset * f}; }
+ExtentBound scaled(ExtentBound c, float f) { return {c.most * f, c.least * f, c.offset * f}; }
 
 /// `what` within a range: two bounds.
-void within(ColorTest& test, const ColorBound& what, const Range<double>& range) {
-  ColorBound above = what, below = scaled(what, -1);
+template <class Bound>
+void within(Bounds<Bound>& bounds, const Bound& what, const Range<double>& range) {
+  Bound above = what, below = scaled(what, -1);
   above.offset -= static_cast<float>(range.min), below.offset += static_cast<float>(range.max);
-  test.every.push_back(above), test.every.push_back(below);
+  bounds.every.push_back(above), bounds.every.push_back(below);
 }
 
 /// The half plane of hues up to half a turn after `degrees` (or before it): a cross product with that hue's
 /// direction in the chroma plane.
-ColorBound hue_side(double degrees, bool after) {
+ChannelBound hue_side(double degrees, bool after) {
   // The pure color of that hue.
   const auto channel = [&](double shift) {
     const double k = std::fmod(shift + degrees / 60 + 12, 6.0);
@@ -200,11 +228,11 @@ void within_hue(ColorTest& test, Range<double> range) {
   double width = range.max - range.min;
   if (width < 0) width += 360;
   if (width >= 360) return;
-  const ColorBound first = hue_side(range.min, true), last = hue_side(range.max, false);
+  const ChannelBound first = hue_side(range.min, true), last = hue_side(range.max, false);
   if (width > 180) {
-    test.either.emplace_back(first, last);
+    test.channels.either.emplace_back(first, last);
   } else {
-    test.every.push_back(first), test.every.push_back(last);
+    test.channels.every.push_back(first), test.channels.every.push_back(last);
   }
 }
 
@@ -212,15 +240,16 @@ void within_saturation(ColorTest& test, const Range<double>& range, bool of_ligh
   const auto low = static_cast<float>(range.min / 100), high = static_cast<float>(range.max / 100);
   const float slack = 1e-3f;
   if (!of_lightness) {  // 1 - least / most
-    test.every.push_back({.most = 1 - low, .least = -1, .offset = slack});
-    test.every.push_back({.most = high - 1, .least = 1, .offset = slack});
+    test.extents.every.push_back({.most = 1 - low, .least = -1, .offset = slack});
+    test.extents.every.push_back({.most = high - 1, .least = 1, .offset = slack});
     return;
   }
   // (most - least) over the smaller of (most + least) and its complement.
-  test.either.emplace_back(ColorBound{.most = 1 - low, .least = -1 - low, .offset = slack},
-                           ColorBound{.most = 1 + low, .least = low - 1, .offset = slack - 510 * low});
-  test.every.push_back({.most = high - 1, .least = high + 1, .offset = slack});
-  test.every.push_back({.most = -high - 1, .least = 1 - high, .offset = slack + 510 * high});
+  test.extents.either.emplace_back(
+      ExtentBound{.most = 1 - low, .least = -1 - low, .offset = slack},
+      ExtentBound{.most = 1 + low, .least = low - 1, .offset = slack - 510 * low});
+  test.extents.every.push_back({.most = high - 1, .least = high + 1, .offset = slack});
+  test.extents.every.push_back({.most = -high - 1, .least = 1 - high, .offset = slack + 510 * high});
 }
 
 ColorTest test_of(const ColorRange& range, const std::array<double, 3>& gains) {
@@ -243,20 +272,21 @@ ColorTest test_of(const ColorRange& range, const std::array<double, 3>& gains) {
   const auto& [first, second, third] = range.channels;
   switch (range.space) {
     case ColorSpace::rgb:
-      within(test, {.r = 1}, first), within(test, {.g = 1}, second), within(test, {.b = 1}, third);
+      within(test.channels, {.r = 1}, first), within(test.channels, {.g = 1}, second),
+          within(test.channels, {.b = 1}, third);
       break;
     case ColorSpace::ycbcr:
-      within(test, {.r = 0.299f, .g = 0.587f, .b = 0.114f}, first);
-      within(test, {.r = -0.168736f, .g = -0.331264f, .b = 0.5f, .offset = 128}, second);
-      within(test, {.r = 0.5f, .g = -0.418688f, .b = -0.081312f, .offset = 128}, third);
+      within(test.channels, {.r = 0.299f, .g = 0.587f, .b = 0.114f}, first);
+      within(test.channels, {.r = -0.168736f, .g = -0.331264f, .b = 0.5f, .offset = 128}, second);
+      within(test.channels, {.r = 0.5f, .g = -0.418688f, .b = -0.081312f, .offset = 128}, third);
       break;
     case ColorSpace::hsv:
       within_hue(test, first), within_saturation(test, second, false);
-      within(test, {.most = 1 / 2.55f}, third);
+      within(test.extents, {.most = 1 / 2.55f}, third);
       break;
     case ColorSpace::hsl:
       within_hue(test, first), within_saturation(test, second, true);
-      within(test, {.most = 1 / 5.1f, .least = 1 / 5.1f}, third);
+      within(test.extents, {.most = 1 / 5.1f, .least = 1 / 5.1f}, third);
       break;
     case ColorSpace::lab:
       test.lab = true;

@@ -135,11 +135,24 @@ Image<uint8_t> sides_of(const Image<uint8_t>& region) {
 class BorderShare {
  public:
   BorderShare(const ImageView<const Rgb>& picture, const Image<uint8_t>& sides, int left, int top)
-      : picture_(picture), sides_(sides), left_(left), top_(top) {
+      : picture_(picture),
+        sides_(sides),
+        left_(left),
+        top_(top),
+        columns_(sides.width() / block + 1),
+        rows_(sides.height() / block + 1),
+        near_(static_cast<size_t>(columns_ * rows_)) {
+    // Every second pixel is enough for a mean.
     for (int y = 0; y < sides.height(); y += 2)
-      for (int x = 0; x < sides.width(); x += 2)
-        if (sides(x, y) == sure_in && picture.holds(x + left, y + top))
-          inside_.add(picture(x + left, y + top));
+      for (int x = 0; x < sides.width(); x += 2) {
+        const uint8_t side = sides(x, y);
+        if ((side != sure_in && side != sure_out) || !picture.holds(x + left, y + top)) continue;
+        Both& both = near_[static_cast<size_t>(y / block * columns_ + x / block)];
+        (side == sure_in ? both.in : both.out).add(picture(x + left, y + top));
+        if (side == sure_in) inside_.add(picture(x + left, y + top));
+      }
+    sum_neighbours(1, columns_, rows_);
+    sum_neighbours(columns_, rows_, columns_);
   }
 
   /// Mean difference of the colors on both sides, of the pixels asked for so far.
@@ -150,14 +163,9 @@ class BorderShare {
     if (sides_(x, y) == sure_out) return 0;
     const double otherwise = sides_(x, y) == mixed_in ? 1 : 0;
     if (!picture_.holds(x + left_, y + top_)) return 0;
-    constexpr int far = 6, step = 2;
-    Mean in, out;
-    for (int v = std::max(0, y - far); v <= std::min(sides_.height() - 1, y + far); v += step)
-      for (int u = std::max(0, x - far); u <= std::min(sides_.width() - 1, x + far); u += step) {
-        const uint8_t side = sides_(u, v);
-        if ((side == sure_in || side == sure_out) && picture_.holds(u + left_, v + top_))
-          (side == sure_in ? in : out).add(picture_(u + left_, v + top_));
-      }
+    const Both& both = near_[static_cast<size_t>(y / block * columns_ + x / block)];
+    Mean in = both.in;
+    const Mean& out = both.out;
     if (in.count < 3) in = inside_;  // a corner has no inside of its own
     if (in.count < 3 || out.count < 3) return otherwise;
     const auto a = out.colors(), b = in.colors();
@@ -177,12 +185,33 @@ class BorderShare {
   struct Mean {
     double r = 0, g = 0, b = 0, count = 0;
     void add(Rgb p) { r += p.r, g += p.g, b += p.b, ++count; }
+    void operator+=(const Mean& m) { r += m.r, g += m.g, b += m.b, count += m.count; }
     std::array<double, 3> colors() const { return {r / count, g / count, b / count}; }
   };
 
+  struct Both {
+    Mean in, out;
+  };
+
+  /// Each block becomes the sum of itself and its neighbours along one way of the grid.
+  void sum_neighbours(int stride, int along, int across) {
+    const int other = stride == 1 ? columns_ : 1;
+    for (int j = 0; j < across; ++j) {
+      Both before, here = near_[static_cast<size_t>(j * other)];
+      for (int i = 0; i < along; ++i) {
+        Both& at = near_[static_cast<size_t>(j * other + i * stride)];
+        const Both after = i + 1 < along ? near_[static_cast<size_t>(j * other + (i + 1) * stride)] : Both{};
+        at.in += before.in, at.in += after.in, at.out += before.out, at.out += after.out;
+        before = here, here = after;
+      }
+    }
+  }
+
+  static constexpr int block = 4;  // pixels; means are those of three by three blocks
   const ImageView<const Rgb>& picture_;
   const Image<uint8_t>& sides_;
-  int left_, top_;
+  int left_, top_, columns_, rows_;
+  std::vector<Both> near_;
   Mean inside_;  ///< of the whole region
   mutable double contrasts_ = 0, mixed_ = 0;
 };
@@ -495,20 +524,10 @@ Findings find(const ColorTarget& target, const Survey& survey, const FindLimits&
     const Sighting one =
         sighting_of(blob_of(survey.color(), mask, c, s.fill_holes), s.name, survey.noise_sigma(0));
     const double area = *one.figure("area");
-    Miss miss = turned_away(one, {});
-    if (area < least) miss.limits.push_back(too_low("area", area, least));
-    if (s.most_area > 0 && area > s.most_area) miss.limits.push_back(too_high("area", area, s.most_area));
-    if (one.score < limits.least_score)
-      miss.limits.push_back(too_low("score", one.score, limits.least_score));
-    if (!limits.region.empty() && !limits.region.contains({one.x, one.y}))
-      miss.limits.push_back(not_in_region());
-    if (miss.limits.empty() && limits.count > 0 &&
-        static_cast<int>(findings.sightings.size()) >= limits.count)
-      miss.limits.push_back(too_many(findings.sightings.size(), limits.count));
-    if (miss.limits.empty())
-      findings.sightings.push_back(one);
-    else
-      findings.misses.push_back(std::move(miss));
+    std::vector<LimitMissed> missed;
+    if (area < least) missed.push_back(too_low("area", area, least));
+    if (s.most_area > 0 && area > s.most_area) missed.push_back(too_high("area", area, s.most_area));
+    take(findings, one, limits, std::move(missed));
   }
   if (explain == Explain::always || (explain == Explain::when_nothing && findings.sightings.empty()))
     explain_by_color(target, survey.color(), limits, gains, findings);

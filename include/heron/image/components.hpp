@@ -16,7 +16,7 @@ struct Component {
 };
 
 /// Every connected set of non-zero pixels, in the order of its first pixel in reading order.
-/// Runs of a row are joined by union-find; one pass over the picture, memory for the runs alone.
+/// Runs of a row are joined by union-find; one pass over the picture, memory for two rows' runs and the sums.
 std::vector<Component> components(const ImageView<const uint8_t>& mask);
 
 /// One component alone, 255 in a picture of its box with a border of one pixel: pixel (x, y) of the mask is
