@@ -5,6 +5,7 @@
 #include <numbers>
 #include <vector>
 
+#include "blurred_step.hpp"
 #include "heron/geometry/linear.hpp"
 
 namespace heron {
@@ -15,39 +16,6 @@ constexpr int parameter_count = 13;  // centre, axes, tilt, log blur, dark, cont
 constexpr int blur_at = 8, dark_at = 9, contrast_at = 10, slope_at = 11;
 using Parameters = Eigen::Matrix<double, parameter_count, 1>;
 using Information = Eigen::Matrix<double, parameter_count, parameter_count>;
-
-struct Step {
-  double value, density;  // the normal distribution's integral and density
-};
-/// Between tabled places linear, which errs by 4e-6.
-class StepTable {
- public:
-  StepTable() {
-    for (int i = 0; i < size; ++i) {
-      const double u = (i - half) / static_cast<double>(fineness);
-      steps_[i] = {0.5 * std::erfc(-u * std::numbers::sqrt2 / 2),
-                   std::exp(-0.5 * u * u) * (std::numbers::inv_sqrtpi / std::numbers::sqrt2)};
-    }
-  }
-  Step at(double u) const {
-    const double place = u * fineness + half;
-    if (!(place > 0)) return {0, 0};
-    if (place >= size - 1) return {1, 0};
-    const int i = static_cast<int>(place);
-    const double f = place - i;
-    const Step &a = steps_[i], &b = steps_[i + 1];
-    return {a.value + f * (b.value - a.value), a.density + f * (b.density - a.density)};
-  }
-
- private:
-  static constexpr int fineness = 86, half = 6 * fineness, size = 2 * half + 1;
-  Step steps_[size];
-};
-
-Step step_at(double u) {
-  static const StepTable table;
-  return table.at(u);
-}
 
 /// How bright the mark is at a place, 0 ring to 1 paper, and how that changes.
 struct Shade {
@@ -66,9 +34,10 @@ class ShadedRing {
   /// `radial`, `angular`: blur along the radius (in outer radii) and along the turn (in radians); `bend`:
   /// twice how far an edge of radius 1 moves inwards.
   Shade at(double radius, double turn, double radial, double angular, double bend) const {
-    const auto edge = [&](double at) { return step_at((radius - at + 0.5 * bend / at) / radial); };
+    const auto edge = [&](double at) { return blurred_step((radius - at + 0.5 * bend / at) / radial); };
     const auto stretch = [&](double at) { return (radius - at + 0.5 * bend / at) / radial; };
-    const Step outer = edge(1), upper = edge(RingShape::ring_inside), lower = edge(RingShape::teeth_inside);
+    const BlurredStep outer = edge(1), upper = edge(RingShape::ring_inside),
+                      lower = edge(RingShape::teeth_inside);
     Shade s;
     const double band = lower.value - upper.value;
     double open = 0, open_by_turn = 0, open_by_blur = 0;
@@ -80,7 +49,7 @@ class ShadedRing {
         const int change = bright_[k & 15] - bright_[(k - 1) & 15];
         if (change == 0) continue;
         const double u = (t - k) / width;
-        const Step e = step_at(u);
+        const BlurredStep e = blurred_step(u);
         open += change * e.value;
         open_by_turn += change * e.density / width * places_per_radian;
         open_by_blur -= change * u * e.density;

@@ -1,9 +1,9 @@
 #include "chips.hpp"
 
-#include <Eigen/Dense>
 #include <algorithm>
 #include <cmath>
 
+#include "heron/geometry/robust_fit.hpp"
 #include "heron/image/components.hpp"
 
 namespace heron {
@@ -31,27 +31,9 @@ Eigen::Vector3d intact_brightness(const std::vector<StripPixel>& pixels) {
   for (const StripPixel& p : pixels) values.push_back(p.value);
   const auto middle = values.begin() + static_cast<ptrdiff_t>(values.size() / 2);
   std::nth_element(values.begin(), middle, values.end());
-  Eigen::Vector3d terms(*middle, 0, 0);
-  for (int round = 0; round < 12; ++round) {
-    std::vector<double> off;
-    for (const StripPixel& p : pixels)
-      off.push_back(std::abs(p.value - terms.dot(Eigen::Vector3d(1, p.along, p.along * p.along))));
-    std::vector<double> sorted = off;
-    std::nth_element(sorted.begin(), sorted.begin() + static_cast<ptrdiff_t>(sorted.size() / 2),
-                     sorted.end());
-    const double scale = std::max(4.7 * 1.4826 * sorted[sorted.size() / 2], 4.0);
-    Eigen::Matrix3d normal = Eigen::Matrix3d::Identity() * 1e-6;
-    Eigen::Vector3d right = Eigen::Vector3d::Zero();
-    for (size_t i = 0; i < pixels.size(); ++i) {
-      const double t = off[i] / scale;
-      if (t >= 1) continue;
-      const double w = (1 - t * t) * (1 - t * t);
-      const Eigen::Vector3d j(1, pixels[i].along, pixels[i].along * pixels[i].along);
-      normal += w * j * j.transpose(), right += w * pixels[i].value * j;
-    }
-    terms = normal.ldlt().solve(right);
-  }
-  return terms;
+  std::vector<FitRow<3>> rows;
+  for (const StripPixel& p : pixels) rows.push_back({{1, p.along, p.along * p.along}, p.value});
+  return fit_robustly<3>(rows, {*middle, 0, 0}, {.least = 4, .rounds = 12}).unknowns;
 }
 
 /// A side with what is asked of it for every pixel.

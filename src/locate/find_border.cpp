@@ -221,13 +221,11 @@ std::vector<LimitMissed> tell_sides(const Polyline& posed, const Polyline& taugh
 std::vector<LimitMissed> limits_missed_by(const Sighting& one, const FindLimits& limits,
                                           const BorderSettings& s, Point2 moved_by) {
   std::vector<LimitMissed> missed;
-  if (one.score < limits.least_score) missed.push_back(too_low("score", one.score, limits.least_score));
   if (!contains_turned(limits.angle, one.angle))
     missed.push_back(
         {"angle", one.angle.degrees(), range_words(limits.angle.min.degrees(), limits.angle.max.degrees())});
   if (!limits.scale.contains(one.scale))
     missed.push_back({"scale", one.scale, range_words(limits.scale.min, limits.scale.max)});
-  if (!limits.region.empty() && !limits.region.contains({one.x, one.y})) missed.push_back(not_in_region());
   const double shift = std::max(std::abs(moved_by.x), std::abs(moved_by.y));
   if (limits.region.empty() && shift > s.shift) missed.push_back(too_high("shift", shift, s.shift));
   if (s.most_chip > 0 && !one.flaws.empty() && one.flaws[0].area > s.most_chip)
@@ -282,10 +280,7 @@ Findings found_at(const BorderTarget& target, const Survey& survey, const FindLi
   }
   std::vector<LimitMissed> missed = limits_missed_by(one, limits, s, pose.shift);
   if (one.score < limits.least_score) missed.insert(missed.end(), gave.begin(), gave.end());
-  if (missed.empty())
-    findings.sightings.push_back(std::move(one));
-  else
-    findings.misses.push_back(turned_away(one, std::move(missed)));
+  take(findings, std::move(one), limits, std::move(missed));
   return findings;
 }
 

@@ -243,12 +243,7 @@ Findings find(const OutlineTarget& target, const Survey& survey, const FindLimit
     if (s.most_deviation > 0 && d.deviation > s.most_deviation)
       missed.push_back(too_high("deviation", d.deviation, s.most_deviation));
     if (s.most_flaw > 0 && flawed > s.most_flaw) missed.push_back(too_high("flaw", flawed, s.most_flaw));
-    if (missed.empty() && limits.count > 0 && static_cast<int>(findings.sightings.size()) >= limits.count)
-      missed.push_back(too_many(findings.sightings.size(), limits.count));
-    if (missed.empty())
-      findings.sightings.push_back(std::move(one));
-    else
-      findings.misses.push_back(turned_away(one, std::move(missed)));
+    take(findings, std::move(one), limits, std::move(missed));
   }
   const auto accounted = [&](const Miss& m) {
     const int x = static_cast<int>(m.x), y = static_cast<int>(m.y);

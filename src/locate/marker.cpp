@@ -45,10 +45,9 @@ Sighting sighting_of(const RimFit& fit, const Quality& q, const std::string& nam
                {"quality.total", q.total},       {"quality.rim", q.rim},
                {"quality.scatter", q.scatter},   {"quality.contrast", q.contrast},
                {"quality.diameter", q.diameter}, {"quality.sigma", q.sigma}};
-  s.rim = Ellipse{fit.centre, fit.radius, fit.a, fit.b};
+  s.rim = static_cast<const Ellipse&>(fit);
   const Angle long_way = radians(0.5 * std::atan2(fit.b, fit.a));
-  s.spans = {{"diameter", fit.at(long_way.radians() + std::numbers::pi), fit.at(long_way.radians()),
-              fit.sigma_radius}};
+  s.spans = {{"diameter", fit.at(long_way + 180_deg), fit.at(long_way), fit.sigma_radius}};
   // The rim in pieces, by whether it is seen.
   const size_t sectors = fit.seen.size();
   constexpr double turn = 2 * std::numbers::pi;
@@ -59,7 +58,8 @@ Sighting sighting_of(const RimFit& fit, const Quality& q, const std::string& nam
     const double first = turn * static_cast<double>(i) / static_cast<double>(sectors),
                  last = turn * static_cast<double>(end) / static_cast<double>(sectors);
     const int steps = std::max(4, static_cast<int>((last - first) * fit.radius / 3));
-    for (int k = 0; k <= steps; ++k) trace.points.push_back(fit.at(first + (last - first) * k / steps));
+    for (int k = 0; k <= steps; ++k)
+      trace.points.push_back(fit.at(radians(first + (last - first) * k / steps)));
     s.traces.push_back(std::move(trace));
     i = end;
   }
@@ -129,7 +129,7 @@ RimSearch search_for(const MarkerTarget& target, const Survey& survey, const Fin
 }
 
 std::vector<LimitMissed> limits_missed(const RimCandidate& c, const MarkerSettings& s,
-                                       const FindLimits& limits, const Survey& survey) {
+                                       const FindLimits& limits) {
   std::vector<LimitMissed> missed;
   const double percent = c.quality.diameter;
   if (c.fit.contrast < limits.least_contrast)
@@ -140,13 +140,6 @@ std::vector<LimitMissed> limits_missed(const RimCandidate& c, const MarkerSettin
                                   s.diameter * (1 + s.tolerance / 100)),
                       2 * c.fit.sigma_radius});
   if (c.quality.rim < s.least_rim) missed.push_back(too_low("rim", c.quality.rim, s.least_rim));
-  if (c.quality.total < limits.least_score)
-    missed.push_back(too_low("score", c.quality.total, limits.least_score));
-  const Point2 p = c.fit.centre;
-  const bool in = limits.region.empty() ? p.x >= -0.5 && p.y >= -0.5 && p.x <= survey.width() - 0.5 &&
-                                              p.y <= survey.height() - 0.5
-                                        : limits.region.contains(p);
-  if (!in) missed.push_back(not_in_region());
   return missed;
 }
 
@@ -204,14 +197,7 @@ Findings find_ring(const MarkerSettings& s, const Survey& survey, const FindLimi
       missed.push_back({"diameter", ring.diameter_px,
                         fmt::format("{:.4g}..{:.4g}", s.diameter * (1 - s.tolerance / 100),
                                     s.diameter * (1 + s.tolerance / 100))});
-    if (ring.score < limits.least_score) missed.push_back(too_low("score", ring.score, limits.least_score));
-    if (!limits.region.empty() && !limits.region.contains(ring.centre)) missed.push_back(not_in_region());
-    if (missed.empty() && limits.count > 0 && static_cast<int>(findings.sightings.size()) >= limits.count)
-      missed.push_back(too_many(findings.sightings.size(), limits.count));
-    if (missed.empty())
-      findings.sightings.push_back(std::move(one));
-    else
-      findings.misses.push_back(turned_away(one, std::move(missed)));
+    take(findings, std::move(one), limits, std::move(missed));
   }
   keep_nearest(findings);
   return findings;
@@ -360,30 +346,25 @@ Findings find(const MarkerTarget& target, const Survey& survey, const FindLimits
   if (s.tone == MarkerTone::ring) return find_ring(s, survey, limits);
   Findings findings;
   std::vector<Point2> told;
-  const auto take = [&](const std::vector<RimCandidate>& candidates, double least_told) {
+  FindLimits within = limits;  // a centre lies in the picture, too
+  if (within.region.empty()) within.region = Region::rectangle(centres_of(survey, {}));
+  const auto judge = [&](const std::vector<RimCandidate>& candidates, double least_told) {
     for (const RimCandidate& c : candidates) {
       const auto near = [&](Point2 p) { return distance(p, c.fit.centre) < 0.5 * c.fit.radius; };
       if (std::any_of(told.begin(), told.end(), near)) continue;
-      std::vector<LimitMissed> missed = limits_missed(c, s, limits, survey);
-      if (missed.empty() && limits.count > 0 && static_cast<int>(findings.sightings.size()) >= limits.count)
-        missed.push_back(too_many(findings.sightings.size(), limits.count));
-      if (!missed.empty() && c.quality.total < least_told) continue;
-      told.push_back(c.fit.centre);
-      if (missed.empty())
-        findings.sightings.push_back(sighting_of(c.fit, c.quality, s.name));
+      const size_t before = findings.misses.size();
+      take(findings, sighting_of(c.fit, c.quality, s.name), within, limits_missed(c, s, limits));
+      if (findings.misses.size() > before && c.quality.total < least_told)
+        findings.misses.pop_back();
       else
-        findings.misses.push_back({.x = c.fit.centre.x,
-                                   .y = c.fit.centre.y,
-                                   .score = c.quality.total,
-                                   .limits = std::move(missed),
-                                   .has_angle = false});
+        told.push_back(c.fit.centre);
     }
   };
-  take(candidates_of(survey, search_for(target, survey, limits), s.diameter, s.tolerance, work),
-       0.2 * limits.least_score);
+  judge(candidates_of(survey, search_for(target, survey, limits), s.diameter, s.tolerance, work),
+        0.2 * limits.least_score);
   if (explain == Explain::always || (explain == Explain::when_nothing && findings.sightings.empty())) {
     const size_t before = findings.sightings.size();
-    take(reasons_beyond(target, survey, limits, work), 0);
+    judge(reasons_beyond(target, survey, limits, work), 0);
     // A search beyond the limits is for reasons alone.
     findings.sightings.resize(before);
   }

@@ -6,6 +6,7 @@
 #include "heron/base/point.hpp"
 #include "heron/image/image.hpp"
 #include "heron/image/region.hpp"
+#include "heron/locate/sighting.hpp"
 #include "heron/locate/survey.hpp"
 
 namespace heron {
@@ -41,10 +42,7 @@ struct RimWave {
 };
 
 /// An ellipse fitted to the grey values along its rim.
-struct RimFit {
-  Point2 centre;
-  double a = 0, b = 0;  ///< x = centre + [[r + a, b], [b, r - a]] u for a unit vector u
-  double radius = 0;    ///< r
+struct RimFit : Ellipse {
   double blur = 1;      ///< sigma of the edge, pixels
   double rim = 0;       ///< share of the rim that is seen
   double scatter = 0;   ///< rms distance of its sectors from the ellipse, pixels
@@ -53,10 +51,6 @@ struct RimFit {
   double sigma_x = 0, sigma_y = 0, sigma_radius = 0;
   std::vector<bool> seen;  ///< of each sector, from +x towards +y
 
-  Point2 at(double turn) const {
-    const Point2 u = unit(radians(turn));
-    return centre + Point2{(radius + a) * u.x + b * u.y, b * u.x + (radius - a) * u.y};
-  }
   double long_axis() const { return radius + std::hypot(a, b); }
   double short_axis() const { return radius - std::hypot(a, b); }
 };

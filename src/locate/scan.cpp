@@ -6,6 +6,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "feature/blurred_step.hpp"
 #include "heron/image/sample.hpp"
 
 namespace heron {
@@ -60,7 +61,27 @@ Scan Scan::arc(const std::vector<double>& n) {
   return s;
 }
 
+Scan Scan::fan(const std::vector<double>& numbers) {
+  const Scan ring = arc(numbers);
+  Scan s;
+  s.is_fan_ = true, s.start_ = ring.start_, s.sweep_ = ring.sweep_;
+  return s.about(ring.centre_, numbers[2], numbers[3]);
+}
+
+Scan Scan::about(Point2 centre, double inner, double outer) const {
+  Scan s = *this;
+  s.centre_ = centre, s.radius_ = 0.5 * (inner + outer), s.length_ = outer - inner;
+  s.width_ = s.radius_ * std::abs(sweep_);
+  s.steps_ = static_cast<int>(std::floor(s.length_ + 1e-9)) + 1;
+  s.lanes_ = std::max(1, static_cast<int>(std::lround(s.width_)));
+  return s;
+}
+
 Point2 Scan::at(double along, double across) const {
+  if (is_fan_) {
+    const double turn = start_ + 0.5 * sweep_ + across / radius_;
+    return centre_ + unit(radians(turn)) * (radius_ - 0.5 * length_ + along);
+  }
   if (is_arc_) {
     const double turn = start_ + (sweep_ < 0 ? -1 : 1) * along / radius_;
     return centre_ + unit(radians(turn)) * (radius_ + across);
@@ -69,6 +90,7 @@ Point2 Scan::at(double along, double across) const {
 }
 
 Point2 Scan::direction(double along) const {
+  if (is_fan_) return unit(radians(start_ + 0.5 * sweep_));
   if (!is_arc_) return along_;
   const double way = sweep_ < 0 ? -1 : 1, turn = start_ + way * along / radius_;
   return Point2{-std::sin(turn), std::cos(turn)} * way;
@@ -76,6 +98,13 @@ Point2 Scan::direction(double along) const {
 
 std::vector<Point2> Scan::border() const {
   std::vector<Point2> points;
+  if (is_fan_) {
+    const int count = std::max(8, lanes_ / 3);
+    for (int i = 0; i <= count; ++i) points.push_back(at(0, width_ * (static_cast<double>(i) / count - 0.5)));
+    for (int i = count; i >= 0; --i)
+      points.push_back(at(length_, width_ * (static_cast<double>(i) / count - 0.5)));
+    return points;
+  }
   const int count = is_arc_ ? std::max(8, steps_ / 3) : 1;
   const double end = is_arc_ ? radius_ * std::abs(sweep_) : length_;
   for (int i = 0; i <= count; ++i) points.push_back(at(end * i / count, -0.5 * width_));
@@ -96,8 +125,8 @@ std::vector<double> profile_along(const Image<uint8_t>& picture, const Scan& sca
   const auto within = [&](Point2 p) { return p.x >= 0 && p.y >= 0 && p.x <= right && p.y <= bottom; };
   const double end_of_scan = (scan.steps() - 1) * scan.per_step(), a = scan.lane(first),
                b = scan.lane(end - 1);
-  if (!scan.is_arc() && within(scan.at(0, a)) && within(scan.at(0, b)) && within(scan.at(end_of_scan, a)) &&
-      within(scan.at(end_of_scan, b))) {
+  if (scan.is_straight() && within(scan.at(0, a)) && within(scan.at(0, b)) &&
+      within(scan.at(end_of_scan, a)) && within(scan.at(end_of_scan, b))) {
     // A band inside the picture: straight lanes, nothing to hold back at a border.
     const Point2 step = scan.direction(0) * scan.per_step();
     for (int i = first; i < end; ++i) {
@@ -158,10 +187,11 @@ std::optional<ScanEdge> step_near(const std::vector<double>& profile, bool round
               last = static_cast<int>(std::floor(at + reach));
     Eigen::Matrix2d light = Eigen::Matrix2d::Zero();
     Eigen::Vector2d light_right = Eigen::Vector2d::Zero();
-    const auto phi_at = [&](int k) { return 0.5 * std::erfc(-(k - at) / blur / std::numbers::sqrt2); };
+    const auto step_at = [&](int k) { return blurred_step((k - at) / blur); };
     for (int k = first; k <= last; ++k) {
       if (!round && (k < 0 || k >= n)) continue;
-      const Eigen::Vector2d j(1 - phi_at(k), phi_at(k));
+      const double phi = step_at(k).value;
+      const Eigen::Vector2d j(1 - phi, phi);
       light += j * j.transpose(), light_right += value_at(profile, k, round) * j, ++count;
     }
     if (count < 5 || std::abs(light.determinant()) < 1e-6) return std::nullopt;
@@ -169,8 +199,9 @@ std::optional<ScanEdge> step_near(const std::vector<double>& profile, bool round
     low = levels[0], high = levels[1];
     for (int k = first; k <= last; ++k) {
       if (!round && (k < 0 || k >= n)) continue;
-      const double z = (k - at) / blur, phi = phi_at(k),
-                   bell = std::exp(-0.5 * z * z) / std::sqrt(2 * std::numbers::pi) / blur;
+      const double z = (k - at) / blur;
+      const auto [phi, density] = step_at(k);
+      const double bell = density / blur;
       const double residual = value_at(profile, k, round) - low - (high - low) * phi;
       const Eigen::Vector4d j(-(high - low) * bell, -(high - low) * bell * z * blur, 1 - phi, phi);
       normal += j * j.transpose(), right += residual * j, squares += residual * residual;

@@ -6,19 +6,27 @@
 
 namespace heron {
 
-/// A band or an arc as a grid of places: `steps` along the scan, one pixel apart on its middle line, and
-/// `lanes` across.
+/// A band, an arc or a fan as a grid of places: `steps` along the scan, one pixel apart on its middle line,
+/// and `lanes` across. An arc runs round its centre, a fan over the same places from inside to outside.
 class Scan {
  public:
   /// From five numbers of a band or six of an arc; docs of EdgeSettings. Throws Error{invalid_argument} that
   /// names `what` when they describe nothing.
   static Scan band(const std::vector<double>& numbers, const char* what);
   static Scan arc(const std::vector<double>& numbers);
+  static Scan fan(const std::vector<double>& numbers);
+  /// A fan over the same directions, about another centre and between other radii.
+  Scan about(Point2 centre, double inner, double outer) const;
 
   int steps() const { return steps_; }
   int lanes() const { return lanes_; }
   bool round() const { return round_; }  ///< its end is its start
   bool is_arc() const { return is_arc_; }
+  bool is_straight() const { return !is_arc_ && !is_fan_; }
+  Point2 centre() const { return centre_; }
+  double length() const { return length_; }
+  double width() const { return width_; }
+  double outer() const { return radius_ + 0.5 * length_; }  ///< of a fan
   /// `along` in pixels from the start, `across` from the middle line.
   Point2 at(double along, double across) const;
   Point2 direction(double along) const;          ///< unit, of the scan there
@@ -30,11 +38,11 @@ class Scan {
   std::vector<Point2> border() const;
 
  private:
-  bool is_arc_ = false, round_ = false;
+  bool is_arc_ = false, is_fan_ = false, round_ = false;
   Point2 centre_;
-  double length_ = 0, width_ = 0;              // of a band
+  double length_ = 0, width_ = 0;              // along and across; of an arc only across
   Point2 along_{1, 0};                         // unit, of a band
-  double radius_ = 0, start_ = 0, sweep_ = 0;  // of an arc, radians; `width_` is outer less inner
+  double radius_ = 0, start_ = 0, sweep_ = 0;  // of an arc or a fan, its middle radius; radians
   int steps_ = 0, lanes_ = 0;
   double per_step_ = 1;
 };

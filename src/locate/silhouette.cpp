@@ -1,10 +1,10 @@
 #include "silhouette.hpp"
 
-#include <Eigen/Cholesky>
 #include <algorithm>
 #include <array>
 #include <cmath>
 
+#include "heron/geometry/robust_fit.hpp"
 #include "heron/image/parallel.hpp"
 
 namespace heron {
@@ -22,29 +22,19 @@ constexpr double background_value = 40;  // of the silhouette, where nothing dif
 
 double share(int at, int size) { return size > 1 ? 2.0 * at / (size - 1) - 1 : 0; }
 
-double middle_value(std::vector<double> values) {
-  const auto middle = values.begin() + static_cast<ptrdiff_t>(values.size() / 2);
-  std::nth_element(values.begin(), middle, values.end());
-  return *middle;
-}
-
 }  // namespace
 
 BackdropLevel level_of(const ImageView<const uint8_t>& picture, const Image<uint8_t>* behind) {
-  struct Sample {
-    Vector6 terms;
-    double value, factor;  ///< value = factor * level
-  };
-  std::vector<Sample> samples;
+  std::vector<FitRow<6>> samples;  // of the level
   const int step_x = std::max(1, picture.width() / 96), step_y = std::max(1, picture.height() / 96);
   std::vector<double> values;
   for (int y = step_y / 2; y < picture.height(); y += step_y)
     for (int x = step_x / 2; x < picture.width(); x += step_x) {
       const double factor = behind ? (*behind)(x, y) : 1;
       if (factor < 1) continue;
-      samples.push_back({terms_at(share(x, picture.width()), share(y, picture.height())),
-                         static_cast<double>(picture(x, y)), factor});
       values.push_back(picture(x, y) / factor);
+      samples.push_back(
+          {terms_at(share(x, picture.width()), share(y, picture.height())), values.back(), 1 / factor});
     }
   BackdropLevel level;
   if (samples.size() < 12) return level;
@@ -56,26 +46,16 @@ BackdropLevel level_of(const ImageView<const uint8_t>& picture, const Image<uint
     if (values[i + half] - values[i] < values[tightest + half] - values[tightest]) tightest = i;
   const std::vector<double> dense(values.begin() + static_cast<ptrdiff_t>(tightest),
                                   values.begin() + static_cast<ptrdiff_t>(tightest + half + 1));
-  level.terms[0] = middle_value(dense);
-  double scale = std::max(dense.back() - dense.front(), behind ? 0.02 : 3.0);
-  for (int round = 0; round < 12; ++round) {
-    Eigen::Matrix<double, 6, 6> normal = Eigen::Matrix<double, 6, 6>::Identity() * 1e-6;
-    Vector6 right = Vector6::Zero();
-    std::vector<double> off;
-    const Vector6 now = Eigen::Map<const Vector6>(level.terms.data());
-    for (const Sample& s : samples) {
-      const double residual = s.value / s.factor - now.dot(s.terms), t = residual / (3 * scale);
-      off.push_back(std::abs(residual));
-      if (std::abs(t) >= 1) continue;
-      const double w = (1 - t * t) * (1 - t * t) * s.factor * s.factor;
-      normal += w * s.terms * s.terms.transpose(), right += w * residual * s.terms;
-    }
-    const Vector6 next = now + normal.ldlt().solve(right);
-    if (!next.allFinite()) break;
-    Eigen::Map<Vector6>(level.terms.data()) = next;
-    // Down towards what the background itself scatters by, never below what a camera does.
-    scale = std::max({0.7 * scale, std::min(scale, 1.5 * 1.4826 * middle_value(off)), behind ? 0.01 : 1.0});
-  }
+  // From there down towards what the background itself scatters by, never below what a camera does.
+  Vector6 start = Vector6::Zero();
+  start[0] = dense[half / 2];
+  const auto fit = fit_robustly<6>(samples, start,
+                                   {.least = behind ? 0.03 : 3.0,
+                                    .first = 3 * std::max(dense.back() - dense.front(), behind ? 0.02 : 3.0),
+                                    .shrinks = 0.7,
+                                    .rounds = 12,
+                                    .sigmas_known = false});
+  Eigen::Map<Vector6>(level.terms.data()) = fit.unknowns;
   return level;
 }
 

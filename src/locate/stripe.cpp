@@ -6,6 +6,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "heron/geometry/robust_fit.hpp"
 #include "limits.hpp"
 #include "misses.hpp"
 #include "scan.hpp"
@@ -159,24 +160,14 @@ struct CurveFit {
 
 CurveFit settled(Curve curve, const std::vector<Crossing>& crossings, double within, int scans) {
   CurveFit fit;
-  Eigen::Matrix3d normal;
-  double squares = 0, weights = 0;
-  for (int round = 0; round < 6; ++round) {
-    normal = Eigen::Matrix3d::Identity() * 1e-9;
-    Eigen::Vector3d right = Eigen::Vector3d::Zero();
-    squares = weights = 0;
-    for (const Crossing& c : crossings) {
-      const double off = c.x - curve.x(c.y), t = off / within;
-      if (std::abs(t) >= 1) continue;
-      const double w = (1 - t * t) * (1 - t * t), v = curve.v(c.y);
-      const Eigen::Vector3d j(1, v, v * v);
-      normal += w * j * j.transpose(), right += w * off * j;
-      squares += w * off * off, weights += w;
-    }
-    const Eigen::Vector3d change = normal.ldlt().solve(right);
-    if (!change.allFinite()) break;
-    curve.terms += change;
+  std::vector<FitRow<3>> rows;
+  for (const Crossing& c : crossings) {
+    const double v = curve.v(c.y);
+    rows.push_back({{1, v, v * v}, c.x});
   }
+  const auto robust = fit_robustly<3>(rows, curve.terms,
+                                      {.least = within, .first = within, .rounds = 6, .sigmas_known = false});
+  curve.terms = robust.unknowns;
   fit.curve = curve;
   fit.rows.assign(static_cast<size_t>(scans), false);
   std::vector<double> widths, contrasts;
@@ -193,9 +184,7 @@ CurveFit settled(Curve curve, const std::vector<Crossing>& crossings, double wit
   };
   fit.width = middle(widths), fit.contrast = middle(contrasts);
   fit.seen = static_cast<double>(std::count(fit.rows.begin(), fit.rows.end(), true)) / scans;
-  const double variance = weights > 3.5 ? squares / (weights - 3) : 1;
-  fit.scatter = std::sqrt(variance);
-  fit.covariance = normal.inverse() * variance;
+  fit.scatter = robust.scatter, fit.covariance = robust.covariance;
   return fit;
 }
 
@@ -377,11 +366,9 @@ Findings find(const StripeTarget& target, const Survey& survey, const FindLimits
     one.traces.push_back(std::move(piece));
     i = end;
   }
-  if (one.score >= limits.least_score)
-    findings.sightings.push_back(std::move(one));
-  else
-    findings.misses.push_back(
-        {one.x, one.y, one.angle, 1, one.score, {too_low("score", one.score, limits.least_score)}});
+  FindLimits without_region = limits;  // which rows and columns are looked at, not where the stripe leads
+  without_region.region = {};
+  take(findings, std::move(one), without_region);
   return findings;
 }
 

@@ -20,6 +20,13 @@ enum class EdgeChange {
 /// Which edges of a band are meant.
 enum class EdgeOrder { first, last, strongest, all };
 
+/// What the edges that the scans meet are put together to.
+enum class EdgeFit {
+  edge,    ///< each is found by itself; several bands locate a part by one edge each
+  corner,  ///< where the straight lines of two bands meet
+  circle   ///< the circle that an arc's scans meet, from its inner radius to its outer one
+};
+
 /// How an edge is taught. Bands and arcs stand still in the picture; coordinates are those of the camera's
 /// whole picture. A band is x, y of its centre, its length along the scan, its width across, and the scan's
 /// direction in degrees. An arc is x, y of its centre, inner and outer radius, the direction where it starts
@@ -32,12 +39,15 @@ struct EdgeSettings {
   std::vector<double> second = {}, third = {};  ///< further bands: two edges locate a part that shifts, a
                                                 ///< third its small turn as well
   std::vector<double> arc = {};
+  EdgeFit fit = EdgeFit::edge;
   EdgeChange change = EdgeChange::learn;
   EdgeOrder order = EdgeOrder::strongest;  ///< all: every edge is a sighting; not with several bands
   int every = 1;                           ///< of all edges, every so manyth, from the first
   double threshold = 0;                    ///< grey levels from one side to the other; 0 follows the noise
-  std::vector<double> taught =
-      {};  ///< where the edges lay at teaching: pixels along each scan from its start
+  std::vector<double> taught = {};  ///< where the edges lay at teaching: pixels along each scan from its
+                                    ///< start; of a circle its radius
+  std::vector<double> slopes = {};  ///< of a corner's two lines at teaching, pixels along the scan a pixel
+                                    ///< across
   std::vector<double> corner = {};  ///< of this file's pixels in the camera's picture
   FindLimits limits = {};
   PartPlace place = {};
@@ -59,7 +69,7 @@ class EdgeTarget {
   std::vector<Figure> facts() const;
   std::vector<Trace> traces() const;
   Box extent() const { return {-8, -8, 16, 16}; }
-  int turns() const { return settings_.third.empty() ? 0 : 1; }
+  int turns() const { return settings_.third.empty() && settings_.fit != EdgeFit::corner ? 0 : 1; }
 
  private:
   TaughtPicture taught_;
@@ -73,10 +83,16 @@ class EdgeTarget {
 ///
 /// Figures: "along" (pixels from the scan's start; degrees from the arc's start), "change" (after less
 /// before, grey levels), "edge_angle" (of the edge's line against the right angle to its scan, degrees),
-/// "edge_sigma" (along the scan, pixels). With several bands: one sighting of the part, and "shift" of each
-/// edge against teaching. An edge that lies where a ring starts is counted once. `profiles` hold what was
-/// scanned. Throws Error{invalid_argument} when a band lies outside the picture. Cost: the pixels of the
-/// bands.
+/// "edge_sigma" (along the scan, pixels); on a ring "repeats", the number of equal turns after which what the
+/// ring shows comes again (1: it does not). With several bands: one sighting of the part, and "shift" of each
+/// edge against teaching. An edge that lies where a ring starts is counted once.
+///
+/// A corner lies where its lines meet, however far along them that is, with the sigma that this costs; its
+/// angle is by both lines; figures: "opening" between them and "opening_sigma", degrees. A circle's figures:
+/// "radius", "radius_sigma", "diameter", "scatter" (of the sectors that see it, pixels), "change" (outside
+/// less inside); the score is the share of the sectors that see it. `limits.region` has no part in this:
+/// bands say where. `profiles` hold what was scanned; of a circle, about its own centre. Throws
+/// Error{invalid_argument} when a band lies outside the picture. Cost: the pixels of the bands.
 Findings find(const EdgeTarget& target, const Survey& survey, const FindLimits& limits,
               Explain explain = Explain::when_nothing, Work* work = nullptr);
 

@@ -1,0 +1,88 @@
+#pragma once
+#include <Eigen/Cholesky>
+#include <Eigen/Core>
+#include <algorithm>
+#include <cmath>
+#include <limits>
+#include <vector>
+
+namespace heron {
+
+/// One measurement of a linear fit: value = terms . unknowns, give or take sigma.
+template <int N>
+struct FitRow {
+  Eigen::Matrix<double, N, 1> terms;
+  double value = 0, sigma = 1;
+};
+
+/// Beyond which distance a measurement counts for nothing, in the units of `value`.
+struct RobustLimits {
+  double least = 0;  ///< never nearer than this
+  double first = std::numeric_limits<double>::infinity();
+  double shrinks = 0;  ///< a round takes it to no less than this share of what it was
+  int rounds = 10;
+  bool sigmas_known = true;  ///< false: they are relative, and the scatter tells how large they are
+};
+
+template <int N>
+struct RobustFit {
+  Eigen::Matrix<double, N, 1> unknowns;
+  /// Of the unknowns; larger by as much as the measurements that count scatter by more than their sigmas.
+  Eigen::Matrix<double, N, N> covariance = Eigen::Matrix<double, N, N>::Zero();
+  double scatter = 0;  ///< root of the mean squared residual of what counts, in its sigmas
+  double limit = 0;    ///< the last distance at which nothing counts any more
+  bool determined = false;
+};
+
+/// Median of absolute values; the values are shuffled. 0 of none.
+inline double median_size(std::vector<double>& values) {
+  if (values.empty()) return 0;
+  for (double& v : values) v = std::abs(v);
+  const auto middle = values.begin() + static_cast<ptrdiff_t>(values.size() / 2);
+  std::nth_element(values.begin(), middle, values.end());
+  return *middle;
+}
+
+/// Linear least squares that what does not belong hardly touches: Tukey's biweight, iterated from `start`
+/// with a limit of 4.7 times the scatter that the median of the residuals shows (Huber, Robust Statistics,
+/// 1981). Not determined where what counts does not fix every unknown. Cost: rounds x rows.
+template <int N>
+RobustFit<N> fit_robustly(const std::vector<FitRow<N>>& rows, const Eigen::Matrix<double, N, 1>& start,
+                          const RobustLimits& limits) {
+  using Matrix = Eigen::Matrix<double, N, N>;
+  using Vector = Eigen::Matrix<double, N, 1>;
+  constexpr double median_to_sigma = 1.4826, cut = 4.7;
+  RobustFit<N> fit{.unknowns = start};
+  fit.limit = limits.first;
+  std::vector<double> off(rows.size()), sizes;
+  for (int round = 0; round < limits.rounds; ++round) {
+    for (size_t i = 0; i < rows.size(); ++i) off[i] = rows[i].value - rows[i].terms.dot(fit.unknowns);
+    sizes = off;
+    fit.limit = std::max({limits.least, limits.shrinks > 0 ? limits.shrinks * fit.limit : 0.0,
+                          std::min(fit.limit, cut * median_to_sigma * median_size(sizes))});
+    Matrix normal = Matrix::Zero();
+    Vector right = Vector::Zero();
+    double squares = 0, weights = 0;
+    for (size_t i = 0; i < rows.size(); ++i) {
+      const double t = off[i] / fit.limit;
+      if (!(std::abs(t) < 1)) continue;
+      const double share = (1 - t * t) * (1 - t * t), w = share / (rows[i].sigma * rows[i].sigma);
+      normal += w * rows[i].terms * rows[i].terms.transpose(), right += w * off[i] * rows[i].terms;
+      squares += w * off[i] * off[i], weights += share;
+    }
+    const Vector size = normal.diagonal().cwiseSqrt().cwiseMax(1e-150);
+    const Matrix even = size.cwiseInverse().asDiagonal() * normal * size.cwiseInverse().asDiagonal();
+    const Eigen::LDLT<Matrix> solver(even);
+    fit.determined = weights > 0 && solver.info() == Eigen::Success && solver.vectorD().minCoeff() > 1e-10;
+    if (!fit.determined) return fit;
+    fit.unknowns += solver.solve(right.cwiseQuotient(size)).cwiseQuotient(size);
+    const double variance = weights > N + 0.5 ? squares / (weights - N) : 1;
+    fit.scatter = std::sqrt(variance);
+    fit.covariance = size.cwiseInverse().asDiagonal() * solver.solve(Matrix::Identity()).eval() *
+                     size.cwiseInverse().asDiagonal() *
+                     (limits.sigmas_known ? std::max(1.0, variance) : variance);
+  }
+  return fit;
+}
+
+}  // namespace heron

@@ -1,0 +1,55 @@
+#include "blurred_step.hpp"
+
+#include <array>
+#include <cmath>
+#include <numbers>
+
+namespace heron {
+namespace {
+
+constexpr int fineness = 64, half = 6 * fineness, size = 2 * half + 1;
+constexpr double step = 1.0 / fineness;
+
+/// Value and density at a place and how much they grow to the next, as cubics of the way there.
+struct Cell {
+  std::array<double, 4> value, density;
+};
+
+/// The cubic with those ends and slopes (a step's length included in the slopes).
+std::array<double, 4> cubic(double from, double to, double slope_from, double slope_to) {
+  const double rise = to - from;
+  return {from, slope_from, 3 * rise - 2 * slope_from - slope_to, slope_from + slope_to - 2 * rise};
+}
+
+std::array<Cell, size> make_table() {
+  const auto at = [](int i) {
+    const double u = (i - half) * step;
+    return BlurredStep{0.5 * std::erfc(-u / std::numbers::sqrt2),
+                       std::exp(-0.5 * u * u) * (std::numbers::inv_sqrtpi / std::numbers::sqrt2)};
+  };
+  std::array<Cell, size> table{};
+  for (int i = 0; i < size; ++i) {
+    const BlurredStep a = at(i), b = at(i + 1);
+    const double u = (i - half) * step, v = u + step;
+    table[static_cast<size_t>(i)] = {
+        cubic(a.value, b.value, a.density * step, b.density * step),
+        cubic(a.density, b.density, -u * a.density * step, -v * b.density * step)};
+  }
+  return table;
+}
+
+}  // namespace
+
+BlurredStep blurred_step(double u) {
+  static const std::array<Cell, size> table = make_table();
+  const double place = u * fineness + half;
+  if (!(place > 0)) return {0, 0};
+  if (place >= size) return {1, 0};
+  const int i = static_cast<int>(place);
+  const double f = place - i;
+  const Cell& c = table[static_cast<size_t>(i)];
+  return {c.value[0] + f * (c.value[1] + f * (c.value[2] + f * c.value[3])),
+          c.density[0] + f * (c.density[1] + f * (c.density[2] + f * c.density[3]))};
+}
+
+}  // namespace heron
