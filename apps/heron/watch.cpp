@@ -8,6 +8,7 @@
 #include "heron/base/error.hpp"
 #include "heron/files/mapping_file.hpp"
 #include "heron/files/recording.hpp"
+#include "heron/files/report_json.hpp"
 #include "heron/files/target_file.hpp"
 #include "heron/locate/follow.hpp"
 #include "heron/report/report.hpp"
@@ -34,13 +35,9 @@ void print_picture(const Report& report, double at_s, const std::vector<Followed
   if (json) {
     Json line{{"picture", report.picture}, {"at_s", at_s}, {"found", Json::array()}, {"lost", lost}};
     for (size_t i = 0; i < who.size(); ++i) {
-      const ReportedPart& part = report.parts[i];
-      const Sighting& s = part.sighting;
-      Json one{
-          {"identity", who[i].identity}, {"target", s.target}, {"x", s.x}, {"y", s.y}, {"score", s.score},
-          {"pictures", who[i].pictures}};
+      Json one{{"identity", who[i].identity}, {"pictures", who[i].pictures}};
+      one.update(Json::parse(part_json(report.parts[i])));
       one["velocity"] = who[i].velocity ? json_of(*who[i].velocity) : Json(nullptr);
-      if (part.world) one["world"] = {{"x", part.world->x_mm}, {"y", part.world->y_mm}};
       if (who[i].velocity_mm) one["world"]["velocity"] = json_of(*who[i].velocity_mm);
       line["found"].push_back(std::move(one));
     }

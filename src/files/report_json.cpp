@@ -101,6 +101,8 @@ std::string report_json(const Report& report) {
   return line(j);
 }
 
+std::string part_json(const ReportedPart& part) { return line(json_of(part)); }
+
 std::string world_json(const WorldPose& pose) { return line(json_of(pose)); }
 
 }  // namespace heron

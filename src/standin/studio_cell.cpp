@@ -26,16 +26,33 @@ void make_folder(const std::string& folder) {
     throw Error(ErrorCode::not_writable, fmt::format("{}: cannot be made: {}", folder, error.message()));
 }
 
-StudioSet write_set(const std::string& folder, const std::string& kind, const MakeView& make, Point2 region,
-                    int parts, uint64_t seed, int pictures, bool hard) {
-  const std::string recording_folder = folder + "/pictures";
+/// What the camera sees at a trigger, and when that is, where a set keeps times.
+struct Moment {
+  StudioView view;
+  std::optional<double> at_s;
+};
+using NextMoment = std::function<Moment(Random&)>;
+
+/// A set of one kind: how it is taught, and what its pictures show.
+struct SetPlan {
+  std::string folder, kind;
+  Point2 region;  ///< size of what is taught, pixels
+  uint64_t seed = 0;
+  int pictures = 0;
+  MakeView teach;
+  NextMoment next;
+};
+
+StudioSet write_set(const SetPlan& plan) {
+  const std::string &folder = plan.folder, &kind = plan.kind, recording_folder = folder + "/pictures";
   make_folder(recording_folder);
-  Random random(seed);
-  const StudioView teach = make(random, {.parts = 1, .turned = 0});
+  Random random(plan.seed);
+  const StudioView teach = plan.teach(random, {.parts = 1, .turned = 0});
   save_picture(folder + "/teach.png", render::picture_of(teach, random));
   StudioSet set{folder, kind, {}};
   const Point2 at = teach.parts[0].pixel;
-  const Box box{std::round(at.x - region.x / 2), std::round(at.y - region.y / 2), region.x, region.y};
+  const Box box{std::round(at.x - plan.region.x / 2), std::round(at.y - plan.region.y / 2), plan.region.x,
+                plan.region.y};
   set.region = fmt::format("{:g},{:g},{:g},{:g}", box.x, box.y, box.width, box.height);
   if (kind == "border") {  // drawn by hand, so some pixels off
     set.region = "polygon";
@@ -52,58 +69,49 @@ StudioSet write_set(const std::string& folder, const std::string& kind, const Ma
   Recording recording{recording_folder, {}};
   // A part's position is the centre of the region that it is taught from.
   const Point2 from_part = kind == "border" ? Point2{} : box.centre() - at;
-  std::string known = "picture,x,y,angle\n";
-  for (int i = 0; i < pictures; ++i) {
+  const bool turns = kind == "outline" || kind == "border";
+  std::string known = turns ? "picture,x,y,angle\n" : "picture,x,y\n";
+  for (int i = 0; i < plan.pictures; ++i) {
+    const Moment now = plan.next(random);
     recording.pictures.push_back(
-        {fmt::format("{}-{:02}.png", std::filesystem::path(folder).filename().string(), i + 1)});
-    const StudioView view = make(random, {.hard = hard, .parts = parts});
-    save_picture(recording.path(recording.pictures.size() - 1), render::picture_of(view, random));
-    for (const render::StudioPart& part : view.parts) {
-      const bool turns = kind == "outline" || kind == "border";
+        {.file = fmt::format("{}-{:02}.png", std::filesystem::path(folder).filename().string(), i + 1),
+         .at_s = now.at_s});
+    save_picture(recording.path(recording.pictures.size() - 1), render::picture_of(now.view, random));
+    for (const render::StudioPart& part : now.view.parts) {
       const Point2 p = turns ? part.pixel + rotated(from_part, part.angle) : part.pixel;
       known += fmt::format("{},{:.3f},{:.3f}{}\n", recording.pictures.back().file, p.x, p.y,
                            turns ? fmt::format(",{:.3f}", part.angle.degrees()) : "");
     }
+    set.moves = set.moves || now.at_s;
   }
   save_recording(recording);
   write_file(folder + "/known.csv", known);
   return set;
 }
 
+/// Parts that lie anew in each picture.
+NextMoment anew(MakeView make, int parts, bool hard) {
+  return [make = std::move(make), parts, hard](Random& random) {
+    return Moment{make(random, {.hard = hard, .parts = parts}), std::nullopt};
+  };
+}
+
 /// Tiles in glazes that a belt carries past, with the time of every picture.
-StudioSet write_belt(const std::string& folder, uint64_t seed, int pictures) {
-  const std::string recording_folder = folder + "/pictures";
-  make_folder(recording_folder);
-  Random random(seed);
-  const StudioView teach = render::glazed_tiles(random, {.parts = 1, .turned = 0});
-  save_picture(folder + "/teach.png", render::picture_of(teach, random));
-  const Point2 at = teach.parts[0].pixel, mm_s = belt_mm_s;
-  StudioSet set{folder, "color", fmt::format("{:.0f},{:.0f},28,28", at.x - 14, at.y - 14)};
-  set.moves = true;
-  Recording recording{recording_folder, {}};
-  StudioView view = render::glazed_tiles(random, {.parts = 3});
-  std::string known = "picture,x,y\n";
-  for (int i = 0; i < std::max(pictures, 2); ++i) {
+NextMoment on_a_belt() {
+  return [begun = std::optional<StudioView>(), at_s = 0.0](Random& random) mutable {
     // Not quite evenly, as cameras are triggered.
-    const double at_s = i == 0 ? 0 : *recording.pictures.back().at_s + random.uniform(0.09, 0.11);
-    recording.pictures.push_back({.file = fmt::format("belt-{:02}.png", i + 1), .at_s = at_s});
-    StudioView now = view;
-    const auto shift = [&](Point2 mm) { return mm + mm_s * at_s; };
-    for (render::Piece& piece : now.scene.pieces) {
-      const Point2 p = shift(piece.world_from_piece.position());
-      piece.world_from_piece.x = p.x, piece.world_from_piece.y = p.y;
-    }
-    save_picture(recording.path(recording.pictures.size() - 1), render::picture_of(now, random));
-    for (const render::StudioPart& part : view.parts) {
-      const Point2 origin = now.scene.camera.project({0, 0, 0}),
-                   moved = now.scene.camera.project({mm_s.x * at_s, mm_s.y * at_s, 0});
-      const Point2 p = part.pixel + moved - origin;
-      known += fmt::format("{},{:.3f},{:.3f}\n", recording.pictures.back().file, p.x, p.y);
-    }
-  }
-  save_recording(recording);
-  write_file(folder + "/known.csv", known);
-  return set;
+    if (begun)
+      at_s += random.uniform(0.09, 0.11);
+    else
+      begun = render::glazed_tiles(random, {.parts = 3});
+    StudioView now = *begun;
+    const Point2 mm = belt_mm_s * at_s;
+    for (render::Piece& piece : now.scene.pieces)
+      piece.world_from_piece.x += mm.x, piece.world_from_piece.y += mm.y;
+    const Point2 pixels = now.scene.camera.project({mm.x, mm.y, 0}) - now.scene.camera.project({0, 0, 0});
+    for (render::StudioPart& part : now.parts) part.pixel += pixels;
+    return Moment{std::move(now), at_s};
+  };
 }
 
 }  // namespace
@@ -112,12 +120,20 @@ std::vector<StudioSet> write_studio(const std::string& folder, uint64_t seed, in
   const auto bore = [](Random& random, const StudioFilling& filling) {
     return render::door_frame(random, filling);
   };
-  return {
-      write_set(folder + "/glaze", "color", render::glazed_tiles, {28, 28}, 3, seed, pictures, hard),
-      write_set(folder + "/blank", "outline", render::leaf_blanks, {220, 160}, 3, seed + 1, pictures, hard),
-      write_set(folder + "/bore", "marker", bore, {96, 96}, 1, seed + 2, pictures, hard),
-      write_set(folder + "/panel", "border", render::floor_panel, {}, 1, seed + 3, pictures, hard),
-      write_belt(folder + "/belt", seed + 4, pictures)};
+  const auto set = [&](const char* name, const char* kind, const MakeView& make, Point2 region,
+                       uint64_t after, NextMoment next) {
+    return write_set({folder + "/" + name, kind, region, seed + after, pictures, make, std::move(next)});
+  };
+  std::vector<StudioSet> sets;
+  sets.push_back(
+      set("glaze", "color", render::glazed_tiles, {28, 28}, 0, anew(render::glazed_tiles, 3, hard)));
+  sets.push_back(
+      set("blank", "outline", render::leaf_blanks, {220, 160}, 1, anew(render::leaf_blanks, 3, hard)));
+  sets.push_back(set("bore", "marker", bore, {96, 96}, 2, anew(bore, 1, hard)));
+  sets.push_back(set("panel", "border", render::floor_panel, {}, 3, anew(render::floor_panel, 1, hard)));
+  pictures = std::max(pictures, 2);  // a velocity needs two
+  sets.push_back(set("belt", "color", render::glazed_tiles, {28, 28}, 4, on_a_belt()));
+  return sets;
 }
 
 }  // namespace heron

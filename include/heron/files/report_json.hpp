@@ -8,6 +8,9 @@ namespace heron {
 /// One line of JSON; names and units in docs/formats.md. Numbers read back to the same double.
 std::string report_json(const Report& report);
 
+/// One part of it, as it stands in "found".
+std::string part_json(const ReportedPart& part);
+
 /// {"x":..,"y":..,"z":..,"angle":..,"sigma":{..}}: millimetres and degrees.
 std::string world_json(const WorldPose& pose);
 
