@@ -1,5 +1,5 @@
 // How the simpler kinds find: a table a kind over hard scenes whose truth is known, and over scenes without
-// the part. `bench_kinds [outline|color|marker|stud|border|all] [PICTURES] [FIRST_SEED]`
+// the part. `bench_kinds [KIND|all] [PICTURES] [FIRST_SEED] [tell]`; the kinds are `scene_kinds` below.
 #include <cstdio>
 #include <cstdlib>
 #include <string>
@@ -14,11 +14,100 @@ namespace {
 using render::StudioFilling;
 using render::StudioView;
 
+constexpr const char* scene_kinds[] = {"outline", "backdrop", "color",  "marker", "stud",
+                                       "border",  "edge",     "corner", "circle", "stripe"};
+
+/// Leaf blanks on a belt of one color, darker and brighter in places.
+StudioView blanks_on_belt(render::Random& random, const StudioFilling& filling) {
+  StudioView view = render::leaf_blanks(random, filling);
+  view.color = true;
+  const render::Tint blue{0.25, 0.45, 0.95}, cream{1.0, 0.93, 0.75};
+  view.scene.background = 0.35, view.scene.background_tint = blue;
+  for (render::Piece& piece : view.scene.pieces) {
+    const bool as_the_tray = piece.reflectance == 0.22;  // tape is of the belt's color
+    piece.tint = as_the_tray ? blue : cream;
+    if (as_the_tray) piece.reflectance = 0.35;
+  }
+  if (filling.hard)  // patches of the belt that are worn bright or soiled
+    for (int i = 0; i < 12; ++i)
+      view.scene.pieces.insert(view.scene.pieces.begin(),
+                               {render::disc(random.uniform(5, 25)),
+                                {random.uniform(-150, 150), random.uniform(-120, 120), {}},
+                                random.uniform(0.2, 0.55),
+                                0,
+                                blue});
+  return view;
+}
+
 StudioView view_of(const std::string& kind, render::Random& random, const StudioFilling& filling) {
   if (kind == "color") return render::glazed_tiles(random, filling);
   if (kind == "outline") return render::leaf_blanks(random, filling);
+  if (kind == "backdrop") return blanks_on_belt(random, filling);
   if (kind == "border") return render::floor_panel(random, filling);
-  return render::door_frame(random, filling, kind == "stud");
+  if (kind == "stripe") return render::floor_stripe(random, filling);
+  if (kind == "marker" || kind == "stud") return render::door_frame(random, filling, kind == "stud");
+  StudioView view = render::gauge_plate(random, filling);
+  for (render::StudioPart& plate : view.parts) {  // what of it is meant
+    if (kind == "circle") plate = render::StudioPart(plate.chips[0]);
+    if (kind == "corner") plate.pixel = plate.corners[0];
+    plate.corners.clear(), plate.chips.clear();
+  }
+  return view;
+}
+
+/// How a kind is taught from the view of one part at `at`, lying straight.
+struct Lesson {
+  const char* kind;
+  Region region;
+  TargetWords words;
+};
+
+Lesson lesson_of(const std::string& kind, const StudioView& view, render::Random& random) {
+  using Numbers = std::vector<double>;
+  const Point2 at = view.parts[0].pixel;
+  const auto around = [&](double width, double height) { return Region::rectangle(at, width, height, {}); };
+  if (kind == "color") return {"color", around(44, 44), {.name = "teal"}};
+  if (kind == "outline") return {"outline", around(220, 160), {.name = "leaf", .origin = at}};
+  if (kind == "backdrop")
+    return {"outline",
+            around(220, 160),
+            {.name = "leaf", .origin = at, .settings = {{"backdrop", std::string("color")}}}};
+  if (kind == "border") {
+    Numbers drawn;  // by hand: some pixels off
+    for (const Point2& p : view.parts[0].corners)
+      drawn.push_back(p.x + random.uniform(-6, 6)), drawn.push_back(p.y + random.uniform(-6, 6));
+    return {"border",
+            around(520, 400),
+            {.name = "panel",
+             .origin = at,
+             .limits = FindLimits{.angle = {degrees(-8), degrees(8)}, .scale = {0.95, 1.05}},
+             .settings = {{"polyline", drawn}, {"chip_width", 14.0}, {"least_chip", 12.0}}}};
+  }
+  if (kind == "stripe")
+    return {"stripe",
+            around(200, 200),
+            {.name = "stripe", .settings = {{"ahead", 511.5}, {"top", 0.0}, {"bottom", 1023.0}}}};
+  const Point2 plate{639.5, 511.5};
+  const Numbers left{plate.x - 220, plate.y + 30, 60, 120, 0},
+      upper{plate.x - 80, plate.y - 160, 60, 120, 90}, upper_right{plate.x + 120, plate.y - 160, 60, 120, 90};
+  const Region whole = Region::rectangle(plate, 520, 400, {});
+  if (kind == "edge")
+    return {"edge",
+            whole,
+            {.name = "plate",
+             .origin = at,
+             .settings = {{"band", left}, {"second", upper}, {"third", upper_right}}}};
+  if (kind == "corner")
+    return {
+        "edge",
+        whole,
+        {.name = "corner", .settings = {{"fit", std::string("corner")}, {"band", left}, {"second", upper}}}};
+  if (kind == "circle")
+    return {"edge",
+            whole,
+            {.name = "bore",
+             .settings = {{"fit", std::string("circle")}, {"arc", Numbers{at.x, at.y, 14, 52, 0, 360}}}}};
+  return {"marker", around(96, 96), {.name = kind}};
 }
 
 /// Taught from an easy view of one part, lying straight.
@@ -27,35 +116,16 @@ Target taught(const std::string& kind) {
   const StudioView view = view_of(kind, random, {.parts = 1, .turned = 0});
   const Picture picture = render::picture_of(view, random);
   const Image<uint8_t> grey = grey_levels(picture);
-  const Point2 at = view.parts[0].pixel;
-  TeachingPicture from{.grey = grey};
+  const Lesson lesson = lesson_of(kind, view, random);
+  TeachingPicture from{.grey = grey, .region = lesson.region};
   if (const auto* color = std::get_if<Image<Rgb>>(&picture.pixels)) from.color = *color;
-  if (kind == "color") {
-    from.region = Region::rectangle(at, 44, 44, {});
-    return teach_target("color", from, {.name = "teal"});
-  }
-  if (kind == "outline") {
-    from.region = Region::rectangle(at, 220, 160, {});
-    return teach_target("outline", from, {.name = "leaf", .origin = at});
-  }
-  if (kind == "border") {
-    std::vector<double> drawn;  // by hand: some pixels off
-    for (const Point2& p : view.parts[0].corners)
-      drawn.push_back(p.x + random.uniform(-6, 6)), drawn.push_back(p.y + random.uniform(-6, 6));
-    from.region = Region::rectangle(at, 520, 400, {});
-    return teach_target("border", from,
-                        {.name = "panel",
-                         .origin = at,
-                         .limits = FindLimits{.angle = {degrees(-8), degrees(8)}, .scale = {0.95, 1.05}},
-                         .settings = {{"polyline", drawn}, {"chip_width", 14.0}, {"least_chip", 12.0}}});
-  }
-  from.region = Region::rectangle(at, 96, 96, {});
-  return teach_target("marker", from, {.name = kind});
+  return teach_target(lesson.kind, from, lesson.words);
 }
 
 struct Sums {
   int chips = 0, chips_found = 0, chips_wrong = 0;
-  int parts = 0, found = 0, wrong = 0, counted = 0, angles = 0, covered = 0;
+  int parts = 0, found = 0, wrong = 0, counted = 0, angles = 0;
+  int covered_x = 0, covered_y = 0, covered_angle = 0;  ///< truth within two told sigmas
   double x = 0, y = 0, angle = 0, worst = 0, lowest = 100, highest_wrong = 0;
 };
 
@@ -64,7 +134,8 @@ void judge_panel(const render::StudioPart& panel, const Sighting& s, Sums& sums)
     const auto k = static_cast<size_t>(std::atoi(p.name.c_str() + 6) - 1);
     const Point2 off = p.at - panel.corners[k];
     sums.x += off.x * off.x, sums.y += off.y * off.y, sums.worst = std::max(sums.worst, norm(off));
-    ++sums.counted, sums.covered += std::abs(off.x) <= 2 * p.sigma;
+    ++sums.counted, sums.covered_x += std::abs(off.x) <= 2 * p.sigma;
+    sums.covered_y += std::abs(off.y) <= 2 * p.sigma;
   }
   sums.lowest = std::min(sums.lowest, s.score);
   sums.chips += static_cast<int>(panel.chips.size());
@@ -96,11 +167,12 @@ void judge(const StudioView& view, const Findings& findings, double near, Sums& 
     ++sums.counted;
     const Point2 off = Point2{s.x, s.y} - view.parts[which].pixel;
     sums.x += off.x * off.x, sums.y += off.y * off.y, sums.worst = std::max(sums.worst, norm(off));
-    sums.covered += std::abs(off.x) <= 2 * s.sigma.x;
+    sums.covered_x += std::abs(off.x) <= 2 * s.sigma.x, sums.covered_y += std::abs(off.y) <= 2 * s.sigma.y;
     sums.lowest = std::min(sums.lowest, s.score);
-    if (s.has_angle && view.parts[which].kind == "leaf blank") {
+    if (s.has_angle && view.parts[which].kind != "teal") {  // a tile's long axis has no truth here
       const double turn = (s.angle - view.parts[which].angle).wrapped().degrees();
       sums.angle += turn * turn, ++sums.angles;
+      sums.covered_angle += std::abs(turn) <= 2 * s.sigma.angle.degrees();
     }
   }
   sums.parts += static_cast<int>(view.parts.size());
@@ -133,10 +205,12 @@ void table(const std::string& kind, int pictures, uint64_t seed, bool tell) {
                     static_cast<unsigned long long>(seed + static_cast<uint64_t>(i)));
     }
     const double n = std::max(1, sums.counted);
-    std::printf("%-8s %-6s %6d %6d %8.2f %6d %8.1f %8.1f %9.4f %9.4f %9.4f %8.3f %6.1f\n", kind.c_str(),
-                words, pictures, sums.parts, sums.parts ? 100.0 * sums.found / sums.parts : 100.0, sums.wrong,
-                sums.lowest, sums.highest_wrong, std::sqrt(sums.x / n), std::sqrt(sums.y / n),
-                std::sqrt(sums.angle / std::max(1, sums.angles)), sums.worst, 100.0 * sums.covered / n);
+    std::printf("%-8s %-6s %6d %6d %8.2f %6d %8.1f %8.1f %9.4f %9.4f %9.4f %8.3f %6.1f %6.1f %6.1f\n",
+                kind.c_str(), words, pictures, sums.parts,
+                sums.parts ? 100.0 * sums.found / sums.parts : 100.0, sums.wrong, sums.lowest,
+                sums.highest_wrong, std::sqrt(sums.x / n), std::sqrt(sums.y / n),
+                std::sqrt(sums.angle / std::max(1, sums.angles)), sums.worst, 100.0 * sums.covered_x / n,
+                100.0 * sums.covered_y / n, 100.0 * sums.covered_angle / std::max(1, sums.angles));
     if (kind == "border")
       std::printf("         chips: %d of %d found, %d other things\n", sums.chips_found, sums.chips,
                   sums.chips_wrong);
@@ -154,8 +228,9 @@ int main(int argc, char** argv) {
   const int pictures = argc > 2 ? std::atoi(argv[2]) : 100;
   const uint64_t seed = argc > 3 ? std::strtoull(argv[3], nullptr, 10) : 1000;
   const bool tell = argc > 4;
-  std::printf("%-8s %-6s %6s %6s %8s %6s %8s %8s %9s %9s %9s %8s %6s\n", "kind", "scenes", "count", "parts",
-              "found %", "wrong", "lowest", "highest", "rms x px", "rms y px", "rms deg", "worst", "2sigma");
-  for (const char* kind : {"outline", "color", "marker", "stud", "border"})
+  std::printf("%-8s %-6s %6s %6s %8s %6s %8s %8s %9s %9s %9s %8s %6s %6s %6s\n", "kind", "scenes", "count",
+              "parts", "found %", "wrong", "lowest", "highest", "rms x px", "rms y px", "rms deg", "worst",
+              "2s x %", "2s y %", "2s deg");
+  for (const char* kind : scene_kinds)
     if (which == "all" || which == kind) table(kind, pictures, seed, tell);
 }

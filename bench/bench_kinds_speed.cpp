@@ -30,10 +30,22 @@ Case case_of(const std::string& kind, Make make, double width, double height) {
   const Picture taught = render::picture_of(teach_view, random);
   const Image<uint8_t> grey = grey_levels(taught);
   TeachingPicture from{.grey = grey,
-                       .region = Region::rectangle(teach_view.parts[0].pixel, width, height, {})};
+                       .region = Region::rectangle(teach_view.parts[0].pixel, std::max(width, 1.0),
+                                                   std::max(height, 1.0), {})};
   if (const auto* color = std::get_if<Image<Rgb>>(&taught.pixels)) from.color = *color;
   Case c;
-  c.target = teach_target(kind, from, {.name = kind});
+  TargetWords words{.name = kind};
+  if (kind == "edge") {  // the plate's left edge, in a band inside 200 x 200 pixels
+    from.region = Region::rectangle({420, 512}, 180, 120, {});
+    words.settings["band"] = std::vector<double>{420, 512, 180, 120, 0};
+  }
+  if (kind == "border") {
+    std::vector<double> corners;
+    for (const Point2& p : teach_view.parts[0].corners) corners.push_back(p.x), corners.push_back(p.y);
+    from.region = Region::rectangle(teach_view.parts[0].pixel, 520, 400, {});
+    words.settings["polyline"] = corners;
+  }
+  c.target = teach_target(kind, from, words);
   const render::StudioView view = make(random, render::StudioFilling{.parts = 3});
   c.part = view.parts[0].pixel;
   c.picture = render::picture_of(view, random);
@@ -54,6 +66,15 @@ const Case& bore() {
       "marker",
       [](render::Random& random, const render::StudioFilling& f) { return render::door_frame(random, f); },
       96, 96);
+  return c;
+}
+
+const Case& plate() {
+  static const Case c = case_of("edge", render::gauge_plate, 0, 0);
+  return c;
+}
+const Case& panel() {
+  static const Case c = case_of("border", render::floor_panel, 0, 0);
   return c;
 }
 
@@ -84,6 +105,8 @@ void marker_in_200(benchmark::State& state) {
   limits.region = Region::rectangle(bore().part + Point2{20, -15}, 200, 200, {});
   find_it(state, bore(), limits);
 }
+void edge_in_200(benchmark::State& state) { find_it(state, plate(), plate().target->limits()); }
+void border_of_five(benchmark::State& state) { find_it(state, panel(), panel().target->limits()); }
 void components_of_noise(benchmark::State& state) {
   render::Random random(3);
   Image<float> noise(1280, 1024);
@@ -106,6 +129,8 @@ BENCHMARK(components_of_noise)->Unit(benchmark::kMillisecond);
 BENCHMARK(outline_three)->Unit(benchmark::kMillisecond);
 BENCHMARK(marker_whole_picture)->Unit(benchmark::kMillisecond);
 BENCHMARK(marker_in_200)->Unit(benchmark::kMillisecond);
+BENCHMARK(edge_in_200)->Unit(benchmark::kMillisecond);
+BENCHMARK(border_of_five)->Unit(benchmark::kMillisecond);
 
 }  // namespace
 

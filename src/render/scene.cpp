@@ -110,6 +110,17 @@ Image<float> gather(const Image<float>& canvas) {
   return picture;
 }
 
+/// Share of the light that shadows leave at a place.
+double light_left(const std::vector<Shadow>& shadows, Point2 p) {
+  double left = 1;
+  for (const Shadow& s : shadows) {
+    const double off = cross(unit(s.along), p - s.through_px), half = 0.5 * s.width_px;
+    const auto within = [&](double d) { return 0.5 * std::erfc(-d / (s.soft_px * std::numbers::sqrt2)); };
+    left *= 1 - s.depth * within(half - off) * within(half + off);
+  }
+  return left;
+}
+
 void light_up(Image<float>& picture, const Scene& scene) {
   const Light& light = scene.light;
   const double w = scene.width, h = scene.height;
@@ -123,8 +134,9 @@ void light_up(Image<float>& picture, const Scene& scene) {
         const Point2 d = Point2{static_cast<double>(x), static_cast<double>(y)} - g.centre_px;
         glare += g.strength * std::exp(-0.5 * dot(d, d) / (g.radius_px * g.radius_px));
       }
+      const double lit = even * light_left(scene.shadows, {static_cast<double>(x), static_cast<double>(y)});
       picture(x, y) =
-          static_cast<float>(white_level * scene.exposure * light.level * (picture(x, y) * even + glare));
+          static_cast<float>(white_level * scene.exposure * light.level * (picture(x, y) * lit + glare));
     }
 }
 

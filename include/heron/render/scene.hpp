@@ -32,6 +32,15 @@ struct Glare {
   double strength = 0.5;  ///< reflectance it adds at its centre
 };
 
+/// A straight shadow across the picture, as a post throws it: it takes a share of the light.
+struct Shadow {
+  Point2 through_px;  ///< a point of its middle line
+  Angle along = {};   ///< picture sense
+  double width_px = 100;
+  double depth = 0.5;  ///< share of the light that is gone in it
+  double soft_px = 4;  ///< sigma of its border
+};
+
 struct Light {
   double level = 1;       ///< 1: a reflectance of 1 gives 230 grey levels at exposure 1
   Point2 gradient{0, 0};  ///< relative change from one side of the picture to the other
@@ -49,6 +58,7 @@ struct Scene {
   uint64_t texture_seed = 1;
   std::vector<Piece> pieces;
   std::vector<Glare> glares;
+  std::vector<Shadow> shadows;
   Light light;
   double blur_px = 0.8;  ///< sigma of the lens' point spread
   double exposure = 1;   ///< a factor on the light that is gathered

@@ -15,7 +15,7 @@ struct StudioPart {
   double diameter_px = 0;  ///< of a round one
   double area_px = 0;
   std::vector<Point2> corners = {};    ///< of a panel, in picture coordinates
-  std::vector<StudioPart> chips = {};  ///< of a panel, each of known place and area
+  std::vector<StudioPart> chips = {};  ///< of a panel, each of known place and area; of a plate its bore
 };
 
 /// One picture of the studio and what is in it.
@@ -52,5 +52,16 @@ StudioView door_frame(Random& random, const StudioFilling& filling = {}, bool st
 /// turned by 6 degrees, 2.5 per cent nearer or farther, each side up to 0.75 mm off, chipped, partly taped
 /// over, other tiles beside it.
 StudioView floor_panel(Random& random, const StudioFilling& filling = {});
+
+/// A gauge plate of 110 x 80 mm with a bore of 16 mm at (10, 5) from its middle, on a dark table; its part is
+/// the plate's middle, its corners begin at the upper left, clockwise; `chips` holds the bore. Hard: shifted
+/// by up to 2 mm, turned by up to 1.5 degrees, a groove along inside its border, tape over a part of each
+/// side, crumbs and swarf. Empty: the table with crumbs alone.
+StudioView gauge_plate(Random& random, const StudioFilling& filling = {});
+
+/// A teal stripe of 12 mm on a floor, running up the picture on a parabola; its part is where the stripe's
+/// middle crosses the picture's middle row, with its heading (clockwise from straight up) there. Hard: worn
+/// through in places, gaps, a shadow, glare, skid marks, chalk. Empty: the floor with its marks.
+StudioView floor_stripe(Random& random, const StudioFilling& filling = {});
 
 }  // namespace heron::render
