@@ -120,6 +120,46 @@ Image<Rgb> draw_field(const FieldMap& field, int width, int height) {
   return canvas.image();
 }
 
+Image<Rgb> draw_trends(const std::vector<FigureTrend>& trends, size_t pictures) {
+  constexpr int width = 1280, height = 800, columns = 2;
+  const int rows = std::max(1, (static_cast<int>(trends.size()) + columns - 1) / columns);
+  constexpr double header = 44;
+  const double cell_width = width / columns, cell_height = (height - header) / rows;
+  Canvas canvas(even_ground(width, height, 38));
+  canvas.label(
+      {20, 10},
+      trends.empty()
+          ? std::string("no trend: it needs parts in three pictures or more")
+          : fmt::format("what changes over {} pictures: line solid where it changes, dashed where not",
+                        pictures),
+      {1, 1, 1}, 14);
+  for (size_t i = 0; i < trends.size(); ++i) {
+    const FigureTrend& t = trends[i];
+    const double left = (i % columns) * cell_width + 78, right = left + cell_width - 100,
+                 top = header + static_cast<double>(i / columns) * cell_height + 30,
+                 bottom = top + cell_height - 50;
+    double low = std::min({0.0, t.first, t.last}), high = std::max(t.first, t.last);
+    for (const FigureTrend::Value& v : t.values) low = std::min(low, v.value), high = std::max(high, v.value);
+    if (high <= low) high = low + 1;
+    high += 0.05 * (high - low);
+    const auto place = [&](double picture, double value) {
+      const double way = pictures > 1 ? picture / static_cast<double>(pictures - 1) : 0.5;
+      return Point2{left + (right - left) * way, bottom - (bottom - top) * (value - low) / (high - low)};
+    };
+    canvas.box({left, top}, right - left, bottom - top, {0.45, 0.45, 0.45}, Stroke::solid);
+    for (const double value : {low, 0.5 * (low + high), high})
+      canvas.label({left - 70, place(0, value).y - 9}, fmt::format("{:>8.3g}", value), {1, 1, 1}, 11);
+    for (const FigureTrend::Value& v : t.values) canvas.cross(place(v.picture, v.value), 3, edge_color, 1.4);
+    canvas.line(place(0, t.first), place(static_cast<double>(pictures) - 1, t.last), axis_color,
+                t.changes() ? 2.2 : 1.4, t.changes() ? Stroke::solid : Stroke::dashed);
+    canvas.label({left, top - 26},
+                 fmt::format("{}: {:.4g} to {:.4g}, change {:+.3g} \u00b1 {:.2g}", t.name, t.first, t.last,
+                             t.last - t.first, t.change_sigma),
+                 t.changes() ? axis_color : Color{1, 1, 1}, 13);
+  }
+  return canvas.image();
+}
+
 Image<Rgb> draw_sheet(const std::vector<SheetEntry>& entries) {
   constexpr int columns = 2, cell_width = 640, header = 26;
   std::vector<Image<Rgb>> cells;

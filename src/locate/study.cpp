@@ -78,7 +78,8 @@ StudiedPicture study_picture(const Target& target, const Survey& survey, const F
   }
   std::vector<bool> met(known ? known->size() : 0, false);
   for (const Sighting& s : sightings) {
-    StudiedFind one{s.x, s.y, s.angle, s.scale, s.score, s.contrast, lets_through(limits, target, s), false};
+    StudiedFind one{s.x,   s.y,      s.angle, s.scale, s.score, s.contrast, lets_through(limits, target, s),
+                    false, s.figures};
     if (known) {
       for (size_t i = 0; i < known->size() && !one.right; ++i)
         if (!met[i] && is_part(target, s, (*known)[i])) met[i] = true, one.right = true;

@@ -16,6 +16,10 @@ Image<Rgb> draw_scores(const std::vector<StudiedPicture>& pictures, const StudyA
 /// a disc; places that were never visited are crossed out.
 Image<Rgb> draw_field(const FieldMap& field, int width, int height);
 
+/// How each figure goes over the pictures, a plot each: values as crosses, their line solid where the figure
+/// changes and dashed where it does not, in words below.
+Image<Rgb> draw_trends(const std::vector<FigureTrend>& trends, size_t pictures);
+
 /// Several drawn pictures side by side on one sheet of about 1280 pixels, each with its words.
 struct SheetEntry {
   Image<Rgb> picture;

@@ -20,6 +20,7 @@ struct StudiedFind {
   double scale = 1, score = 0, contrast = 0;
   bool within = false;  ///< the limits let it through
   bool right = false;   ///< it is a part: by what is known, else because the limits let it through
+  std::vector<Figure> figures = {};  ///< as the sighting has them
 };
 
 /// One picture of a study.
@@ -51,6 +52,24 @@ struct StudyAdvice {
 /// what it does not tell stays as it is. `width`, `height` of the pictures.
 StudyAdvice advise(const Target& target, const FindLimits& limits,
                    const std::vector<StudiedPicture>& pictures, int width, int height);
+
+/// How a figure of the right finds goes from picture to picture: what declines, before the score fails.
+struct FigureTrend {
+  struct Value {
+    int picture = 0;  ///< from 0
+    double value = 0;
+  };
+  std::string name;           ///< "score", "contrast", or of a figure group: "quality.rim"
+  std::vector<Value> values;  ///< in the pictures' order
+  /// Of a robust line through the values: where it begins and ends, and how sure the difference is.
+  double first = 0, last = 0, change_sigma = 0;
+  /// By more than three sigmas and a twentieth of what it began with.
+  bool changes() const;
+};
+
+/// Score, contrast, and every figure of the group "quality" that the finds have. A trend needs three pictures
+/// with a find; none comes of fewer.
+std::vector<FigureTrend> trends_of(const std::vector<StudiedPicture>& pictures);
 
 /// Scores of right finds over the field of view: what a lens or a lamp does to them shows from its centre to
 /// its edge. A marker's score is its quality.
