@@ -7,7 +7,6 @@
 
 #include "commands.hpp"
 #include "heron/draw/overlay.hpp"
-#include "heron/files/mapping_file.hpp"
 #include "heron/files/picture_file.hpp"
 #include "heron/files/target_file.hpp"
 #include "heron/image/relief.hpp"
@@ -17,6 +16,7 @@
 #include "limit_options.hpp"
 #include "options.hpp"
 #include "steps.hpp"
+#include "teach_millimetres.hpp"
 
 namespace heron::tool {
 namespace {
@@ -24,41 +24,20 @@ namespace {
 using Json = nlohmann::ordered_json;
 
 struct TeachOptions {
-  std::string picture, kind = "pattern", region, origin, output, name, drawing, preview, grasp, mapping,
-                       diameter, tolerance;
+  std::string picture, kind = "pattern", region, origin, output, name, drawing, preview, grasp;
   std::vector<std::string> with, without, also;
-  std::optional<double> strength, height, size;
+  std::optional<double> strength, height;
   std::optional<int> detail;
   double stable_share = 0.75;
   std::vector<std::string> backgrounds, counter_samples;
   LimitOptions limits;
   KindOptions kind_settings;
+  MillimetreOptions millimetres;
   bool replace = false, json = false;
 };
 
 /// What is said about the target: what was given, and else what the target that stands there has, or its
 /// kind.
-/// What a marker's settings are in pixels, from millimetres where the region lies.
-void add_millimetres(const TeachOptions& o, TargetWords& words) {
-  if (o.diameter.empty() && o.tolerance.empty()) return;
-  if (o.kind != MarkerTarget::info().word)
-    fail_argument("teach: --diameter-mm and --tolerance-mm are a marker's; --kind marker");
-  if (o.mapping.empty()) fail_argument("teach: --diameter-mm and --tolerance-mm need --mapping");
-  const MappingRecord mapping = load_mapping(o.mapping);
-  const Point2 place = parse_region(o.region, "--region").bounds().centre();
-  const double mm = mapping.mapping.mm_per_pixel(place, words.place.height_mm);
-  const auto positive = [](const std::string& text, const char* option) {
-    const double v = parse_numbers(text, 1, option, "millimetres")[0];
-    if (!(v > 0)) fail_argument(fmt::format("teach: {} {:g} must be above 0 millimetres", option, v));
-    return v;
-  };
-  if (!o.diameter.empty()) words.settings["diameter"] = positive(o.diameter, "--diameter-mm") / mm;
-  if (o.tolerance.empty()) return;
-  if (o.diameter.empty()) fail_argument("teach: --tolerance-mm needs --diameter-mm, of which it is a share");
-  words.settings["tolerance"] =
-      100 * positive(o.tolerance, "--tolerance-mm") / positive(o.diameter, "--diameter-mm");
-}
-
 TargetWords words_of(const TeachOptions& o, const Target* before) {
   TargetWords words;
   words.name = !o.name.empty()     ? o.name
@@ -71,16 +50,13 @@ TargetWords words_of(const TeachOptions& o, const Target* before) {
   if (o.height) words.place.height_mm = *o.height;
   if (!std::isfinite(words.place.height_mm))
     fail_argument("teach: --height must be a finite number of millimetres");
-  if (o.size) words.place.size_mm = *o.size;
-  if (!(words.place.size_mm >= 0 && words.place.size_mm < 1e6))
-    fail_argument("teach: --size must be millimetres above 0, or 0 when it is not known");
   if (!o.grasp.empty()) {
     const auto grasp =
         parse_numbers(o.grasp, 3, "--grasp", "X,Y,ANGLE in millimetres and degrees, for example 12,0,90");
     words.place.grasp = {grasp[0], grasp[1], degrees(grasp[2])};
   }
   words.settings = o.kind_settings.given(o.kind);
-  add_millimetres(o, words);
+  o.millimetres.apply(o.kind, parse_region(o.region, "--region"), words);
   if (o.kind == PatternTarget::info().word) {
     if (before)
       for (const NamedSetting& s : before->settings()) words.settings[s.name] = s.value;
@@ -303,6 +279,10 @@ int teach(const TeachOptions& o) {
   from.grey = taught_pixels(from.loaded, region, o, words);
   for (const std::string& path : o.backgrounds) from.backgrounds.push_back(grey_levels(load_picture(path)));
   Target target = teach_target(o.kind, from.view(region, o), words);
+  if (const auto size = o.millimetres.learned_size(target, from.loaded)) {
+    words.place.size_mm = *size;
+    target = teach_target(o.kind, from.view(region, o), words);
+  }
   if (!o.also.empty()) target = stable(target, o);
   std::optional<TeachingReport> report;
   if (const auto* pattern = target.as<PatternTarget>()) {
@@ -371,13 +351,7 @@ void add_teach(CLI::App& app, Action& action) {
   o->limits.add_to(*c);
   o->kind_settings.add_to(*c);
   c->add_option("--height", o->height, "millimetres that the part's face stands above the work plane");
-  c->add_option("--mapping", o->mapping, "mapping file, for millimetres at teaching");
-  c->add_option("--diameter-mm", o->diameter, "marker: its diameter, instead of one that is learned");
-  c->add_option("--tolerance-mm", o->tolerance, "marker: how far the diameter may be off");
-  c->add_option(
-      "--size", o->size,
-      "real length in millimetres of a marker's diameter, a color region's longer extent or a border's "
-      "first side: a camera mapping then says how far away it is");
+  o->millimetres.add_to(*c);
   c->add_option(
       "--grasp", o->grasp,
       "X,Y,ANGLE: where a robot takes it, in millimetres and degrees from its origin, in its own frame");

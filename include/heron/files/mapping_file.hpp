@@ -16,13 +16,13 @@ struct MappingRecord {
   std::string world = "board";      ///< what the world's frame is: board, picture, machine, robot, flange
   double rms_px = 0, sigma_px = 0;  ///< as in PlaneCalibration
   double largest_mm = 0, distortion_px = 0;
-  std::vector<MappedPoint> points;
-  std::optional<BoardShape> board;
-  std::optional<Axes> axes;           ///< the user's zero and axes, apart from the calibration
-  std::vector<RingAnchor> anchors;    ///< ring marks that carry the mapping along
-  int width = 0, height = 0;          ///< of the pictures
-  std::vector<std::string> pictures;  ///< names
-  std::string date;                   ///< ISO 8601, UTC
+  std::vector<MappedPoint> points = {};
+  std::optional<BoardShape> board = {};
+  std::optional<Axes> axes = {};           ///< the user's zero and axes, apart from the calibration
+  std::vector<RingAnchor> anchors = {};    ///< ring marks that carry the mapping along
+  int width = 0, height = 0;               ///< of the pictures
+  std::vector<std::string> pictures = {};  ///< names
+  std::string date = {};                   ///< ISO 8601, UTC
 };
 
 /// What a plane calibration left, as a record without its pictures.
