@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "heron/base/work.hpp"
 #include "heron/geometry/linear.hpp"
 #include "heron/image/components.hpp"
 #include "heron/image/noise.hpp"
@@ -504,7 +505,7 @@ Box ColorTarget::extent() const {
 }
 
 Findings find(const ColorTarget& target, const Survey& survey, const FindLimits& limits, Explain explain,
-              Work*) {
+              Work* work) {
   require_valid(limits, 1);
   if (survey.color().empty())
     fail_argument(fmt::format("find: the picture is grey; '{}' is a color and needs a color picture",
@@ -520,6 +521,10 @@ Findings find(const ColorTarget& target, const Survey& survey, const FindLimits&
   size_t looked_at = 0;
   for (const Component& c : all) {
     if (c.area < 0.25 * least || looked_at++ > 1000) break;
+    if (work && work->stopped()) {
+      findings.complete = false;
+      break;
+    }
     if (s.fill_holes && findings.misses.size() > 16 && c.area < 0.5 * least) break;
     const Sighting one =
         sighting_of(blob_of(survey.color(), mask, c, s.fill_holes), s.name, survey.noise_sigma(0));
@@ -529,8 +534,9 @@ Findings find(const ColorTarget& target, const Survey& survey, const FindLimits&
     if (s.most_area > 0 && area > s.most_area) missed.push_back(too_high("area", area, s.most_area));
     take(findings, one, limits, std::move(missed));
   }
-  if (explain == Explain::always || (explain == Explain::when_nothing && findings.sightings.empty()))
-    explain_by_color(target, survey.color(), limits, gains, findings);
+  const bool wanted =
+      explain == Explain::always || (explain == Explain::when_nothing && findings.sightings.empty());
+  if (wanted && findings.complete) explain_by_color(target, survey.color(), limits, gains, findings);
   keep_nearest(findings);
   return findings;
 }

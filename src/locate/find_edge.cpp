@@ -6,6 +6,7 @@
 
 #include "edge_part.hpp"
 #include "edge_scan.hpp"
+#include "heron/base/work.hpp"
 #include "limits.hpp"
 #include "misses.hpp"
 #include "scan_circle.hpp"
@@ -128,10 +129,14 @@ Findings find_circle(const EdgeSettings& s, const Scan& fan, const Survey& surve
 
 /// The edge of each of several bands; fewer where a band has none, which is then told.
 std::vector<LineEdge> one_edge_each(const std::vector<Scan>& scans, const EdgeSettings& s,
-                                    const Survey& survey, Explain explain, Findings& findings) {
+                                    const Survey& survey, Explain explain, Findings& findings, Work* work) {
   constexpr const char* names[] = {"band", "second", "third"};
   std::vector<LineEdge> edges;
   for (size_t i = 0; i < scans.size(); ++i) {
+    if (work && work->stopped()) {
+      findings.complete = false;
+      break;
+    }
     const Scanned met = scanned(survey, scans[i], s, names[i]);
     findings.profiles.push_back(met.profile);
     if (!met.meant.empty())
@@ -157,7 +162,7 @@ void tell_bands(Sighting& one, const std::vector<Scan>& scans, const std::vector
 }  // namespace
 
 Findings find(const EdgeTarget& target, const Survey& survey, const FindLimits& limits, Explain explain,
-              Work*) {
+              Work* work) {
   require_valid(limits, 1);
   const EdgeSettings& s = target.settings();
   const std::vector<Scan> scans = scans_of(s);
@@ -165,7 +170,7 @@ Findings find(const EdgeTarget& target, const Survey& survey, const FindLimits& 
   if (s.fit == EdgeFit::circle) return find_circle(s, scans[0], survey, limits, explain);
   if (scans.size() == 1) return find_edges(s, scans[0], survey, limits, explain);
   Findings findings;
-  const std::vector<LineEdge> edges = one_edge_each(scans, s, survey, explain, findings);
+  const std::vector<LineEdge> edges = one_edge_each(scans, s, survey, explain, findings, work);
   if (edges.size() < scans.size()) return findings;
   const Point2 origin = target.taught().origin + Point2{s.corner[0], s.corner[1]};
   Sighting one{.target = s.name};

@@ -1,6 +1,10 @@
+#include <Eigen/LU>
 #include <algorithm>
 #include <cmath>
+#include <map>
 
+#include "cells.hpp"
+#include "color_distance.hpp"
 #include "heron/image/components.hpp"
 #include "heron/image/sample.hpp"
 #include "heron/locate/outline.hpp"
@@ -173,6 +177,44 @@ void tell_of_others(const OutlineTarget& target, const Image<uint8_t>& silhouett
   }
 }
 
+/// Outlines err in stretches: where another part, tape or a shadow touches them, or where blur rounds a tip,
+/// all edges of it are off together. What stretches of this size pull at the pose is its sigma, where that is
+/// more.
+PoseSigma sigma_by_stretches(const Sighting& s) {
+  constexpr double stretch = 56;  // pixels
+  const bool turns = s.has_angle, scales = s.sigma.scale > 0;
+  Eigen::Matrix4d normal = Eigen::Matrix4d::Zero();
+  std::map<std::pair<int, int>, Eigen::Vector4d> pulls;
+  for (const EdgeMatch& e : s.edges) {
+    if (e.weight <= 0) continue;
+    const Point2 arm = e.place - Point2{s.x, s.y};
+    const Eigen::Vector4d by_pose(e.normal.x, e.normal.y, turns ? cross(arm, e.normal) : 0,
+                                  scales ? dot(arm, e.normal) : 0);
+    const double w = static_cast<double>(e.weight) * static_cast<double>(e.weight);
+    normal += w * by_pose * by_pose.transpose();
+    const auto at = std::pair(static_cast<int>(std::floor(arm.x / stretch)),
+                              static_cast<int>(std::floor(arm.y / stretch)));
+    pulls.try_emplace(at, Eigen::Vector4d::Zero()).first->second +=
+        w * static_cast<double>(e.distance) * by_pose;
+  }
+  for (int i = 2; i < 4; ++i)
+    if (normal(i, i) == 0) normal(i, i) = 1;
+  if (pulls.size() < 6 || std::abs(normal.determinant()) < 1e-9) return s.sigma;
+  std::vector<Eigen::Vector4d> cells;
+  for (const auto& [at, pull] : pulls) cells.push_back(pull);
+  const Eigen::Matrix4d c = covariance_of_cells(cells, Eigen::Matrix4d(normal.inverse()));
+  return {std::max(s.sigma.x, std::sqrt(c(0, 0))), std::max(s.sigma.y, std::sqrt(c(1, 1))),
+          turns ? radians(std::max(s.sigma.angle.radians(), std::sqrt(c(2, 2)))) : s.sigma.angle,
+          scales ? std::max(s.sigma.scale, s.scale * std::sqrt(c(3, 3))) : 0};
+}
+
+Survey away_from_backdrop(const OutlineSettings& s, const Survey& survey) {
+  if (survey.color().empty())
+    fail_argument(
+        fmt::format("find: the picture is grey; '{}' lies on a color and needs a color picture", s.name));
+  return Survey(distance_from_color(survey.color(), three_of(s.backdrop_color), three_of(s.towards)));
+}
+
 }  // namespace
 
 Findings find(const OutlineTarget& target, const Survey& survey, const FindLimits& limits, Explain explain,
@@ -200,7 +242,8 @@ Findings find(const OutlineTarget& target, const Survey& survey, const FindLimit
                       s.name, extra.pixels.width(), extra.pixels.height(), survey.width(), survey.height()));
     (extra.name == "spread" ? by.spread : by.behind) = &extra.pixels;
   }
-  const Survey silhouette(silhouette_of(survey, by));
+  const Survey silhouette(s.backdrop == Backdrop::color ? silhouette_of(away_from_backdrop(s, survey), by)
+                                                        : silhouette_of(survey, by));
   FindLimits wide = limits;
   wide.count = 0;  // what is mirrored or flawed does not count
   Findings plain = find(target.shape(), silhouette, wide, explain, work);
@@ -235,6 +278,7 @@ Findings find(const OutlineTarget& target, const Survey& survey, const FindLimit
                    {"deviation", d.deviation},
                    {"mirrored", matches[i].mirrored ? 1.0 : 0.0}};
     one.flaws = std::move(d.flaws);
+    one.sigma = sigma_by_stretches(one);
     std::vector<LimitMissed> missed;
     const double share = 100 * d.area / (target.area() * one.scale * one.scale);
     if (matches[i].mirrored && !s.mirrored) missed.push_back({"mirrored", 1, "not mirrored"});

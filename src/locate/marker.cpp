@@ -290,6 +290,12 @@ MarkerTarget MarkerTarget::taught_from(const TeachingPicture& from, MarkerSettin
                     "of at least {:g} grey "
                     "levels, 8 pixels or more across, inside it as a whole",
                     box.width, box.height, s.limits.least_contrast));
+  for (int i = 0; i < 72; ++i)
+    if (const Point2 p = best->at(degrees(5 * i)) + corner; !from.region.contains(p))
+      fail_argument(fmt::format(
+          "teach: the round thing at ({:.1f}, {:.1f}), {:.1f} pixels across, touches the region's "
+          "edge at ({:.0f}, {:.0f}); draw the region so that all of its rim lies inside",
+          best->centre.x + corner.x, best->centre.y + corner.y, diameter_of(*best), p.x, p.y));
   if (s.diameter == 0) s.diameter = diameter_of(*best);
   s.tone = best_dark ? MarkerTone::dark : MarkerTone::bright;
   taught.origin = best->centre;

@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "color_distance.hpp"
 #include "heron/image/components.hpp"
 #include "heron/image/noise.hpp"
 #include "limits.hpp"
@@ -56,6 +57,17 @@ void require_valid(const OutlineSettings& s) {
                                     {s.most_flaw, "most flaw"},
                                     {s.level, "level"}})
     if (!(value >= 0 && value < 1e9)) fail_argument(fmt::format("{} {:g} must be 0 or above", name, value));
+  if (!s.backdrop_color.empty() || s.backdrop == Backdrop::color) {
+    const auto& c = s.backdrop_color;
+    const bool fits =
+        c.empty() ||
+        (c.size() == 3 && std::all_of(c.begin(), c.end(), [](double v) { return v >= 0 && v <= 255; }));
+    if (!fits || (!s.towards.empty() && s.towards.size() != 3))
+      fail_argument("a backdrop color must be red, green, blue, each from 0 to 255");
+    if (c.size() == 3 && c[0] + c[1] + c[2] < 30)
+      fail_argument(
+          fmt::format("a backdrop color of {:g}, {:g}, {:g} is too dark to have a color", c[0], c[1], c[2]));
+  }
   if (s.most_area > 0 && s.most_area < s.least_area)
     fail_argument(
         fmt::format("areas {:g}..{:g} per cent must have the least first", s.least_area, s.most_area));
@@ -94,8 +106,7 @@ void learn_threshold(OutlineSettings& s, const TeachingPicture& from, const Imag
   for (int y = 0; y < inside.height(); ++y)
     for (int x = 0; x < inside.width(); ++x) {
       if (!inside(x, y)) continue;
-      const double lit = level.at(2.0 * x / std::max(1, inside.width() - 1) - 1,
-                                  2.0 * y / std::max(1, inside.height() - 1) - 1);
+      const double lit = level.at(share_of(x, inside.width()), share_of(y, inside.height()));
       sum += behind ? lit * (*behind)(x, y) : lit, ++count;
     }
   s.level = sum / std::max(count, 1.0);
@@ -147,6 +158,7 @@ const KindInfo& OutlineTarget::info() {
                              .what = "a silhouette on a known background",
                              .limits = {"angle", "scale", "least score", "count", "most overlap",
                                         "most outside", "effort", "region"},
+                             .color = ColorUse::where_there,
                              .backgrounds = true};
   return kind;
 }
@@ -156,8 +168,11 @@ const std::vector<SettingRow<OutlineSettings>>& OutlineTarget::rows() {
       {"backdrop",
        SettingWord<OutlineSettings>{[](const OutlineSettings& s) { return static_cast<int>(s.backdrop); },
                                     [](OutlineSettings& s, int i) { s.backdrop = static_cast<Backdrop>(i); },
-                                    {"even", "picture", "unknown"}},
-       "what lies behind: even brightness, as an empty picture shows it (--background), or unknown"},
+                                    {"even", "picture", "color", "unknown"}},
+       "what lies behind: even brightness, as an empty picture shows it (--background), one color, or "
+       "unknown"},
+      {"backdrop_color", &OutlineSettings::backdrop_color,
+       "red, green, blue of a backdrop of one color; learned along the region's border unless given"},
       {"tone",
        SettingWord<OutlineSettings>{[](const OutlineSettings& s) { return static_cast<int>(s.tone); },
                                     [](OutlineSettings& s, int i) { s.tone = static_cast<PartTone>(i); },
@@ -166,6 +181,8 @@ const std::vector<SettingRow<OutlineSettings>>& OutlineTarget::rows() {
       {"threshold", &OutlineSettings::threshold, "grey levels from the background; 0 chooses"},
       {"level", &OutlineSettings::level,
        "of the background at teaching; the threshold follows the light by it"},
+      {"towards", &OutlineSettings::towards,
+       "direction from the backdrop's color to the parts', learned; none where they have several colors"},
       {"mirrored", &OutlineSettings::mirrored, "finds the mirrored shape too; else it is a miss"},
       {"least_area", &OutlineSettings::least_area, "per cent of the taught area; 0: any"},
       {"most_area", &OutlineSettings::most_area, "per cent of the taught area; 0: any"},
@@ -184,8 +201,38 @@ OutlineTarget OutlineTarget::taught_from(const TeachingPicture& from, OutlineSet
     fail_argument("teach: the background is to be a picture, and none is given");
   if (s.backdrop == Backdrop::unknown) {
     if (!from.backgrounds.empty()) fail_argument("teach: a background is given, and is to be unknown");
-    return {cut_out(from, s.origin), std::move(s)};
+    return {cut_out({.grey = from.grey, .region = from.region, .valid = from.valid}, s.origin), std::move(s)};
   }
+  if (s.backdrop == Backdrop::color) {
+    if (from.color.empty())
+      fail_argument("teach: the picture is grey; a backdrop of one color needs a color picture");
+    if (s.backdrop_color.empty()) {
+      const auto color = color_along_border(from.color, from.region);
+      s.backdrop_color = {color.begin(), color.end()};
+    }
+    require_valid(s);
+    if (s.tone != PartTone::learn && s.tone != PartTone::bright)
+      fail_argument("teach: against a color parts differ by color; leave out --tone");
+    s.tone = PartTone::bright;
+    const auto backdrop = three_of(s.backdrop_color);
+    if (s.towards.empty()) {
+      const Image<uint8_t> any_way = distance_from_color(from.color, backdrop, {});
+      const Image<uint8_t> inside = from.region.mask(from.grey.width(), from.grey.height());
+      const Parted parted = part_values(histogram_of(any_way, inside));
+      Image<uint8_t> part(inside.width(), inside.height());
+      for (int y = 0; y < part.height(); ++y)
+        for (int x = 0; x < part.width(); ++x)
+          part(x, y) = inside(x, y) && any_way(x, y) > parted.limit ? 255 : 0;
+      const auto towards = direction_from_color(from.color, backdrop, part);
+      if (towards != std::array<double, 3>{}) s.towards = {towards.begin(), towards.end()};
+    }
+    const Image<uint8_t> away = distance_from_color(from.color, backdrop, three_of(s.towards));
+    return taught_on({.grey = away, .region = from.region, .valid = from.valid}, std::move(s));
+  }
+  return taught_on(from, std::move(s));
+}
+
+OutlineTarget OutlineTarget::taught_on(const TeachingPicture& from, OutlineSettings s) {
   TaughtPicture extras;
   if (!from.backgrounds.empty()) add_backgrounds(extras, from.backgrounds);
   const Image<uint8_t>* behind = extras.extras.empty() ? nullptr : &extras.extras[0].pixels;
@@ -210,6 +257,8 @@ OutlineTarget::OutlineTarget(TaughtPicture taught, OutlineSettings settings)
         fmt::format("'{}' needs the empty picture that it was taught with, which is gone from its file; "
                     "teach it again",
                     settings_.name));
+  if (settings_.backdrop == Backdrop::color && settings_.backdrop_color.size() != 3)
+    fail_argument(fmt::format("'{}' lacks the color of its backdrop; teach it again", settings_.name));
   Image<uint8_t> mask;
   if (settings_.backdrop == Backdrop::unknown) {
     // The detail that lies in the middle: what is on its side of the best threshold.

@@ -3,6 +3,7 @@
 #include <array>
 #include <cmath>
 
+#include "cells.hpp"
 #include "feature/blurred_step.hpp"
 #include "heron/image/pyramid.hpp"
 #include "heron/image/sample.hpp"
@@ -159,6 +160,7 @@ class GreyRim {
     Vector6 change = Vector6::Zero();
     Matrix6 information = Matrix6::Zero();
     std::vector<Sector> sectors;
+    std::vector<Vector6> pulls;  ///< of the sectors that are seen, weighed
     double variance = 0;
   };
 
@@ -324,6 +326,7 @@ class GreyRim {
       const double t = sector.offset / most, w = std::abs(t) < 1 ? (1 - t * t) * (1 - t * t) : 0;
       const double clean = std::min(1.0, 1.5 * usual / std::max(variance, 1e-9));
       s.information += w * clean * sector.normal, s.change += w * clean * sector.right;
+      s.pulls.push_back(w * clean * sector.right);
       squares += w * clean * sector.squares, count += w * clean * (sector.count - 2);
     }
     if (count < 24) return s;
@@ -360,10 +363,12 @@ class GreyRim {
   void summarise(const Step& s) {
     Matrix6 held = s.information;
     held.diagonal() *= 1 + 1e-9;
-    const Matrix6 covariance = held.inverse() * s.variance;
-    fit_.sigma_x = std::sqrt(std::max(covariance(0, 0), 0.0)),
-    fit_.sigma_y = std::sqrt(std::max(covariance(1, 1), 0.0));
-    fit_.sigma_radius = std::sqrt(std::max(covariance(2, 2), 0.0));
+    const Matrix6 inverse = held.inverse();
+    // As the pixels' noise has it, or as whole sectors disagree where that is more: what hides a rim, shines
+    // into it or lies beside it pulls at all pixels of a sector.
+    const Matrix6 by_noise = inverse * s.variance, by_sectors = covariance_of_cells(s.pulls, inverse);
+    const auto sigma = [&](int i) { return std::sqrt(std::max({by_noise(i, i), by_sectors(i, i), 0.0})); };
+    fit_.sigma_x = sigma(0), fit_.sigma_y = sigma(1), fit_.sigma_radius = sigma(2);
     fit_.noise = std::sqrt(s.variance);
     fit_.seen.assign(seen_.begin(), seen_.end());
     std::vector<double> contrasts;

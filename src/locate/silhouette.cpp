@@ -20,8 +20,6 @@ Vector6 terms_at(double u, double v) {
 
 constexpr double background_value = 40;  // of the silhouette, where nothing differs
 
-double share(int at, int size) { return size > 1 ? 2.0 * at / (size - 1) - 1 : 0; }
-
 }  // namespace
 
 BackdropLevel level_of(const ImageView<const uint8_t>& picture, const Image<uint8_t>* behind) {
@@ -34,7 +32,7 @@ BackdropLevel level_of(const ImageView<const uint8_t>& picture, const Image<uint
       if (factor < 1) continue;
       values.push_back(picture(x, y) / factor);
       samples.push_back(
-          {terms_at(share(x, picture.width()), share(y, picture.height())), values.back(), 1 / factor});
+          {terms_at(share_of(x, picture.width()), share_of(y, picture.height())), values.back(), 1 / factor});
     }
   BackdropLevel level;
   if (samples.size() < 12) return level;
@@ -71,11 +69,11 @@ Image<uint8_t> silhouette_of(const Survey& survey, const SilhouetteBy& by) {
     // Plain loops over rows of floats, so that the compiler makes vectors of them.
     std::vector<float> back(static_cast<size_t>(width)), limit(static_cast<size_t>(width));
     for (int y = first; y < end; ++y) {
-      const double v = share(y, picture.height());
+      const double v = share_of(y, picture.height());
       const auto at_left = static_cast<float>(level.terms[0] + level.terms[2] * v + level.terms[5] * v * v),
                  slope = static_cast<float>(level.terms[1] + level.terms[4] * v),
                  bend = static_cast<float>(level.terms[3]);
-      const auto u0 = static_cast<float>(share(0, width)),
+      const auto u0 = static_cast<float>(share_of(0, width)),
                  step = width > 1 ? 2.0f / static_cast<float>(width - 1) : 0.0f;
       const auto threshold = static_cast<float>(by.threshold), least = static_cast<float>(least_threshold),
                  per_lit = static_cast<float>(by.behind ? 1 : per_level);
@@ -115,7 +113,7 @@ Image<uint8_t> differences_of(const ImageView<const uint8_t>& picture, const Bac
   Image<uint8_t> result(picture.width(), picture.height());
   for (int y = 0; y < picture.height(); ++y)
     for (int x = 0; x < picture.width(); ++x) {
-      const double lit = level.at(share(x, picture.width()), share(y, picture.height()));
+      const double lit = level.at(share_of(x, picture.width()), share_of(y, picture.height()));
       double d = picture(x, y) - (behind ? lit * (*behind)(x, y) : lit);
       if (tone == PartTone::dark) d = -d;
       if (tone == PartTone::either || tone == PartTone::learn) d = std::abs(d);

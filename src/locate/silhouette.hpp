@@ -4,6 +4,9 @@
 
 namespace heron {
 
+/// Where pixel `at` of `size` lies, -1 to 1 from the first to the last.
+inline double share_of(int at, int size) { return size > 1 ? 2.0 * at / (size - 1) - 1 : 0; }
+
 /// How bright the background is everywhere: a polynomial of second order over the picture, in shares of its
 /// size.
 struct BackdropLevel {

@@ -6,6 +6,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "heron/base/work.hpp"
 #include "heron/geometry/robust_fit.hpp"
 #include "limits.hpp"
 #include "misses.hpp"
@@ -297,7 +298,8 @@ std::vector<Figure> StripeTarget::facts() const {
   return {{"width", settings_.width}, {"by_color", look.by_color ? 1.0 : 0.0}};
 }
 
-Findings find(const StripeTarget& target, const Survey& survey, const FindLimits& limits, Explain, Work*) {
+Findings find(const StripeTarget& target, const Survey& survey, const FindLimits& limits, Explain explain,
+              Work* work) {
   require_valid(limits, 1);
   const StripeSettings& s = target.settings();
   const StripeLook look = look_of(s, !survey.color().empty());
@@ -317,15 +319,28 @@ Findings find(const StripeTarget& target, const Survey& survey, const FindLimits
     return findings;
   }
   std::vector<Crossing> crossings;
-  for (int i = 0; i < s.scans; ++i)
+  for (int i = 0; i < s.scans && findings.complete; ++i) {
     for (const Crossing& c :
          crossings_of(survey, s, look, i, top + (bottom - top) * i / (s.scans - 1), left, right))
       crossings.push_back(c);
+    findings.complete = !(work && work->stopped());
+  }
   Curve frame;
   frame.middle = 0.5 * (top + bottom), frame.half = 0.5 * (bottom - top);
   const double within = std::max(2.5, 0.12 * s.width);
   const auto start = agreed_curve(crossings, frame, within, s.scans);
-  if (!start) return findings;
+  if (!start) {
+    if (explain == Explain::never) return findings;
+    std::vector<bool> crossed(static_cast<size_t>(s.scans), false);
+    for (const Crossing& c : crossings) crossed[static_cast<size_t>(c.scan)] = true;
+    const auto rows = std::count(crossed.begin(), crossed.end(), true);
+    findings.misses.push_back({.x = 0.5 * (left + right), .y = frame.middle});
+    findings.misses.back().limits.push_back(
+        {"seen", 100.0 * static_cast<double>(rows) / s.scans,
+         fmt::format("two edges {:.3g}..{:.3g} pixels apart, on one curve, in 4 rows or more",
+                     s.width / (1 + s.width_change / 100), s.width * (1 + s.width_change / 100))});
+    return findings;
+  }
   const CurveFit fit = settled(*start, crossings, within, s.scans);
   // Further lines: what is left over and holds together.
   int branches = 0;

@@ -3,6 +3,8 @@
 #include <nlohmann/json.hpp>
 
 #include "heron/files/atomic_file.hpp"
+#include "heron/files/mapping_file.hpp"
+#include "heron/render/studio_views.hpp"
 #include "sanitized.hpp"
 #include "support.hpp"
 
@@ -183,4 +185,76 @@ TEST_CASE("wrong uses of a kind are told in one message each, and write nothing"
   CHECK(again.status == 2);
   CHECK(contains(again.err, "--replace"));
   CHECK(contains(again.err, "changed"));
+}
+
+TEST_CASE("circles and corners are taught and found by the tool, and a study tells what declines") {
+  TemporaryFolder folder;
+  const auto lines = studio_lines(folder, sanitized ? 3 : 4);
+  const auto ran = [&](const std::string& call) { return run(kinds_tool + " " + call, folder.path()); };
+  const auto marker = ran(lines[4]);
+  REQUIRE(marker.status == 0);
+  const Json bore = Json::parse(ran("find s/bore.png s/bore/teach.png --json").out)["found"][0];
+  const double x = bore["x"].get<double>(), y = bore["y"].get<double>();
+  const auto text = [](double v) { return std::to_string(v); };
+  const std::string region = text(x - 60) + "," + text(y - 60) + ",120,120";
+  const auto taught = ran("teach s/bore/teach.png --kind edge --fit circle --region " + region + " --arc " +
+                          text(x + 4) + "," + text(y - 3) + ",16,50,0,360 --output ring.png --json");
+  REQUIRE(taught.status == 0);
+  CHECK(Json::parse(taught.out)["facts"]["radius"].get<double>() == doctest::Approx(32).epsilon(0.005));
+  const Json circle =
+      Json::parse(ran("find ring.png s/bore/teach.png --json --picture ring-found.png").out)["found"][0];
+  CHECK(circle["x"].get<double>() == doctest::Approx(x).epsilon(0.0001));
+  CHECK(circle["diameter"].get<double>() == doctest::Approx(bore["diameter"].get<double>()).epsilon(0.003));
+  CHECK(circle["angle"].is_null());
+  CHECK(circle["spans"][0]["name"] == "diameter");
+  CHECK(std::filesystem::exists(folder / "ring-found.png"));
+  const auto wrong = ran("teach s/bore/teach.png --kind edge --fit circle --band 5,5,30,10,0 --region " +
+                         region + " --output no.png");
+  CHECK(wrong.status == 2);
+  CHECK(contains(wrong.err, "along an arc"));
+
+  const auto studied =
+      ran("study s/bore.png s/bore/pictures --known s/bore/known.csv --trend trend.png --json");
+  CHECK(studied.status == 0);
+  const Json study = Json::parse(studied.out);
+  CHECK(study["trends"].size() == 7);  // score, contrast and five parts of the quality
+  for (const Json& t : study["trends"]) CHECK(t["changes"].is_boolean());
+  CHECK(study["field"]["places"].size() == 48);
+  CHECK(study["field"]["from_centre"].size() == 4);
+  CHECK(std::filesystem::exists(folder / "trend.png"));
+}
+
+TEST_CASE("a size is learned from a distance, and tells distances then") {
+  TemporaryFolder folder;
+  const auto lines = studio_lines(folder, 1);
+  const auto ran = [&](const std::string& call) { return run(kinds_tool + " " + call, folder.path()); };
+  // The studio's camera: a metre above, four pixels a millimetre.
+  heron::MappingRecord record{heron::CameraMapping(heron::render::straight_camera(1280, 1024, 4),
+                                                   heron::CameraMapping::Covariance::Zero())};
+  record.width = 1280, record.height = 1024;
+  heron::save_mapping(folder / "camera.toml", record);
+  const std::string teach = lines[4].substr(0, lines[4].find(" --output"));
+  const auto learned = ran(teach + " --mapping camera.toml --distance 1000 --output far.png");
+  REQUIRE(learned.status == 0);
+  CHECK(contains(learned.out, "size"));
+  const Json found =
+      Json::parse(ran("find far.png s/bore/teach.png --mapping camera.toml --json").out)["found"][0];
+  CHECK(found["distance"]["axis"].get<double>() == doctest::Approx(1000).epsilon(0.002));
+  // At twice the distance the same picture shows a hole of twice the size.
+  REQUIRE(ran(teach + " --mapping camera.toml --distance 2000 --diameter-mm 32 --output twice.png").status ==
+          0);
+  const Json twice =
+      Json::parse(ran("find twice.png s/bore/teach.png --mapping camera.toml --json").out)["found"][0];
+  CHECK(twice["distance"]["axis"].get<double>() == doctest::Approx(2000).epsilon(0.002));
+  const auto refused = [&](const std::string& more, const char* words) {
+    const auto wrong = ran(teach + more + " --output no.png");
+    CHECK(wrong.status == 2);
+    CHECK(contains(wrong.err, words));
+  };
+  refused(" --distance 1000", "needs --mapping");
+  refused(" --mapping camera.toml --distance -3", "above 0");
+  REQUIRE(
+      ran("calibrate --length 100mm --from 239.5,511.5 --to 639.5,511.5 s/bore/teach.png --output one.toml")
+          .status == 0);
+  refused(" --mapping one.toml --distance 1000", "plane alone");
 }

@@ -9,6 +9,7 @@ namespace heron {
 enum class Backdrop {
   even,     ///< one brightness, changing slowly across the picture as light does; parts cover less than half
   picture,  ///< as an empty picture shows it
+  color,    ///< one color, however bright; parts cover less than half
   unknown   ///< nothing is known: the contour of a detail is found by its edges alone
 };
 
@@ -25,6 +26,10 @@ struct OutlineSettings {
   std::string name = "outline";
   std::optional<Point2> origin = {};  ///< the region's centre unless given
   Backdrop backdrop = Backdrop::even;
+  std::vector<double> backdrop_color =
+      {};  ///< red, green, blue; learned along the region's border unless given
+  std::vector<double> towards =
+      {};  ///< from that color to the parts', learned; empty where they have several
   PartTone tone = PartTone::learn;
   double threshold = 0;   ///< grey levels from the background from which on a pixel is the part's; 0 chooses
   double level = 0;       ///< of the background at teaching; the threshold follows the light by it
@@ -63,6 +68,8 @@ class OutlineTarget {
   int turns() const { return shape_->turns(); }
 
  private:
+  static OutlineTarget taught_on(const TeachingPicture& picture, OutlineSettings settings);
+
   TaughtPicture taught_;
   OutlineSettings settings_;
   std::shared_ptr<const PatternTarget> shape_, mirrored_;
@@ -77,7 +84,7 @@ class OutlineTarget {
 /// Figures: "area" (square pixels), "deviation" (the farthest that its outline lies off, pixels), "mirrored".
 /// `flaws`: pieces that are missing or too much. Two parts that touch are found when enough of each outline
 /// is free; else a miss tells of the area that is too large for one. Throws Error{invalid_argument} when the
-/// background has another size than the picture.
+/// background has another size than the picture, or the picture is grey where the backdrop is a color.
 Findings find(const OutlineTarget& target, const Survey& survey, const FindLimits& limits,
               Explain explain = Explain::when_nothing, Work* work = nullptr);
 
