@@ -138,8 +138,9 @@ Image<Rgb> draw_trends(const std::vector<FigureTrend>& trends, size_t pictures) 
     const double left = (i % columns) * cell_width + 78, right = left + cell_width - 100,
                  top = header + static_cast<double>(i / columns) * cell_height + 30,
                  bottom = top + cell_height - 50;
-    double low = std::min({0.0, t.first, t.last}), high = std::max(t.first, t.last);
+    double low = std::min(t.first, t.last), high = std::max(t.first, t.last);
     for (const FigureTrend::Value& v : t.values) low = std::min(low, v.value), high = std::max(high, v.value);
+    if (low > 0 && low < 0.8 * high) low = 0;  // from zero, unless that would hide what there is
     if (high <= low) high = low + 1;
     high += 0.05 * (high - low);
     const auto place = [&](double picture, double value) {

@@ -126,18 +126,20 @@ class GreyRim {
         seen_(sectors_, true) {}
 
   std::optional<RimFit> run() {
-    for (int round = 0; round < 8; ++round) {
-      const Step s = step(round >= 2);
+    Step s;
+    bool settled = false;
+    for (int round = 0; round < 8 && !settled; ++round) {
+      s = step(round >= 2);
       if (!s.good) return std::nullopt;
       apply(s.change);
       // A rim that walks off is none.
       if (distance(fit_.centre, first_centre_) > 0.5 * fit_.radius + 4 || fit_.radius < 2)
         return std::nullopt;
-      if (round >= 2 && s.change.head<5>().norm() < 1.5e-3) break;
+      settled = round >= 2 && s.change.head<5>().norm() < 1.5e-3;
     }
-    const Step last = step(true);
-    if (!last.good) return std::nullopt;
-    summarise(last);
+    if (!settled) s = step(true);
+    if (!s.good) return std::nullopt;
+    summarise(s);
     return fit_;
   }
 
@@ -182,6 +184,7 @@ class GreyRim {
     const double p = r + fit_.a, q = fit_.b, s = r - fit_.a, det = p * s - q * q;
     if (!(det > 1)) return;
     const double hole = std::max(0.0, fit_.short_axis() - band - 1);
+    const double per_det = 1 / det, per_blur = 1 / fit_.blur, pulled = fit_.blur * fit_.blur / (2 * r);
     for (int y = y0; y <= y1; ++y) {
       // What lies inside the rim is passed over.
       const double dy = y - fit_.centre.y, half = std::sqrt(std::max(0.0, hole * hole - dy * dy));
@@ -196,21 +199,21 @@ class GreyRim {
         const double square = dot(d, d);
         if (square > (most + 1) * (most + 1)) continue;
         // u = A^-1 d; F = |u| - 1; the distance is F over the length of its gradient.
-        const Point2 u{(s * d.x - q * d.y) / det, (p * d.y - q * d.x) / det};
+        const Point2 u{(s * d.x - q * d.y) * per_det, (p * d.y - q * d.x) * per_det};
         const double rho = std::sqrt(dot(u, u));
         if (rho < 0.1) continue;
-        const Point2 e = u / rho, slope{(s * e.x - q * e.y) / det, (p * e.y - q * e.x) / det};
-        const double steep = std::sqrt(dot(slope, slope)), away = (rho - 1) / steep;
+        const Point2 e = u * (1 / rho), slope{(s * e.x - q * e.y) * per_det, (p * e.y - q * e.x) * per_det};
+        const double per_steep = 1 / std::sqrt(dot(slope, slope)), away = (rho - 1) * per_steep;
         if (std::abs(away) > band) continue;
         // Blur pulls a curved edge towards its centre.
-        const double z = (away + fit_.blur * fit_.blur / (2 * r)) / fit_.blur;
+        const double z = (away + pulled) * per_blur;
         Pixel pixel;
         pixel.sector = sector_of(e);
         pixel.grey = picture_(x, y);
         const auto [phi, density] = blurred_step(z);
         pixel.phi = phi;
-        const double bell = density / fit_.blur;
-        const Point2 normal = slope / steep;
+        const double bell = density * per_blur;
+        const Point2 normal = slope * per_steep;
         // d away: the centre moves it by -normal, r by -1, a and b by the ellipse's own turn.
         const double stretch_a = -(normal.x * e.x - normal.y * e.y),
                      stretch_b = -(normal.x * e.y + normal.y * e.x);
@@ -324,6 +327,10 @@ class GreyRim {
         most =
             std::max({4.7 * std::sqrt(usual / std::max(sector.normal(2, 2), 1e-9)), 4.5 * off_centre, 0.04});
       const double t = sector.offset / most, w = std::abs(t) < 1 ? (1 - t * t) * (1 - t * t) : 0;
+      if (w == 0) {  // an edge, but not this rim's
+        seen_[i] = !judge;
+        continue;
+      }
       const double clean = std::min(1.0, 1.5 * usual / std::max(variance, 1e-9));
       s.information += w * clean * sector.normal, s.change += w * clean * sector.right;
       s.pulls.push_back(w * clean * sector.right);

@@ -206,7 +206,8 @@ const KindInfo& StripeTarget::info() {
   static const KindInfo kind{.word = "stripe",
                              .what = "a line on the floor to follow",
                              .limits = {"least score", "region"},
-                             .color = ColorUse::where_there};
+                             .color = ColorUse::where_there,
+                             .region_of_positions = false};
   return kind;
 }
 

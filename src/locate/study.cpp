@@ -131,7 +131,9 @@ StudyAdvice advise(const Target& target, const FindLimits& limits,
   const double margin = 0.25 * std::hypot(target.extent().width, target.extent().height);
   x0 = std::max(0.0, std::floor(x0 - margin)), y0 = std::max(0.0, std::floor(y0 - margin));
   x1 = std::min<double>(width, std::ceil(x1 + margin)), y1 = std::min<double>(height, std::ceil(y1 + margin));
-  if ((x1 - x0) * (y1 - y0) < 0.7 * width * height) advice.region = Box{x0, y0, x1 - x0, y1 - y0};
+  const bool by_region = honours(target.info(), "region") && target.info().region_of_positions;
+  if (by_region && (x1 - x0) * (y1 - y0) < 0.7 * width * height)
+    advice.region = Box{x0, y0, x1 - x0, y1 - y0};
 
   for (const StudiedPicture& p : pictures)
     for (const StudiedFind& s : p.finds) {

@@ -61,6 +61,14 @@ StudioSet write_set(const SetPlan& plan) {
                                 p.x + random.uniform(-5, 5), p.y + random.uniform(-5, 5));
     set.options = fmt::format(" --chip-width 14 --least-chip 12 --origin {:g},{:g}", at.x, at.y);
   }
+  if (kind == "edge") {  // two bands over the upper side, one over the left
+    const auto band = [&](double x, double y, int turned) {
+      return fmt::format("{:.0f},{:.0f},60,120,{}", at.x + x, at.y + y, turned);
+    };
+    set.options = fmt::format(" --band {} --second {} --third {} --origin {:g},{:g}", band(-220, 30, 0),
+                              band(-80, -160, 90), band(120, -160, 90), at.x, at.y);
+  }
+  if (kind == "stripe") set.options = fmt::format(" --top 0 --bottom 1023 --ahead {:g}", at.y);
   if (kind == "outline") {
     StudioView empty = teach;
     empty.scene.pieces.clear();
@@ -68,8 +76,8 @@ StudioSet write_set(const SetPlan& plan) {
   }
   Recording recording{recording_folder, {}};
   // A part's position is the centre of the region that it is taught from.
-  const Point2 from_part = kind == "border" ? Point2{} : box.centre() - at;
-  const bool turns = kind == "outline" || kind == "border";
+  const Point2 from_part = kind == "outline" ? box.centre() - at : Point2{};
+  const bool turns = kind != "color" && kind != "marker";
   std::string known = turns ? "picture,x,y,angle\n" : "picture,x,y\n";
   for (int i = 0; i < plan.pictures; ++i) {
     const Moment now = plan.next(random);
@@ -131,6 +139,10 @@ std::vector<StudioSet> write_studio(const std::string& folder, uint64_t seed, in
       set("blank", "outline", render::leaf_blanks, {220, 160}, 1, anew(render::leaf_blanks, 3, hard)));
   sets.push_back(set("bore", "marker", bore, {96, 96}, 2, anew(bore, 1, hard)));
   sets.push_back(set("panel", "border", render::floor_panel, {}, 3, anew(render::floor_panel, 1, hard)));
+  const auto plate = [](Random& random, const StudioFilling& f) { return render::gauge_plate(random, f); };
+  const auto floor = [](Random& random, const StudioFilling& f) { return render::floor_stripe(random, f); };
+  sets.push_back(set("plate", "edge", plate, {520, 400}, 5, anew(plate, 1, hard)));
+  sets.push_back(set("floor", "stripe", floor, {200, 200}, 6, anew(floor, 1, hard)));
   pictures = std::max(pictures, 2);  // a velocity needs two
   sets.push_back(set("belt", "color", render::glazed_tiles, {28, 28}, 4, on_a_belt()));
   return sets;

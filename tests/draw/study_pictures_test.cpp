@@ -125,3 +125,31 @@ TEST_CASE("scores over the field of view: where things were found, and from the 
   CHECK(drawn.width() == 1280);
   CHECK(draw_field(map_field({}, 640, 480), 640, 480).height() == 800);
 }
+
+TEST_CASE("trends are drawn a plot each, what changes by a stronger line, and none is said to be none") {
+  std::vector<StudiedPicture> pictures(12);
+  for (size_t i = 0; i < pictures.size(); ++i) {
+    StudiedFind find{
+        .x = 10, .y = 10, .angle = {}, .score = 90, .contrast = 80 - 4.0 * static_cast<double>(i)};
+    find.right = true;
+    find.figures = {{"quality.rim", 95}, {"quality.total", 90}, {"diameter", 30}};
+    pictures[i].finds.push_back(find);
+  }
+  const auto trends = trends_of(pictures);
+  REQUIRE(trends.size() == 3);  // score, contrast, rim
+  const Image<Rgb> drawn = draw_trends(trends, pictures.size());
+  CHECK(drawn.width() == 1280);
+  CHECK(drawn.height() == 800);
+  const auto yellow = [&](int x0, int x1, int y0, int y1) {
+    int count = 0;
+    for (int y = y0; y < y1; ++y)
+      for (int x = x0; x < x1; ++x)
+        count += drawn(x, y).r > 200 && drawn(x, y).b < 140 && drawn(x, y).g > 180;
+    return count;
+  };
+  // The second plot, upper right, falls: solid; the first is level: dashed, and its words are white.
+  CHECK(yellow(700, 1270, 80, 400) > 1.3 * yellow(60, 630, 80, 400));
+  CHECK(yellow(60, 630, 80, 400) > 100);
+  CHECK(draw_trends({}, 0).width() == 1280);
+  CHECK(draw_trends(trends_of(std::vector<StudiedPicture>(1)), 1).height() == 800);
+}

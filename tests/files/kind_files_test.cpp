@@ -201,3 +201,43 @@ TEST_CASE("a report tells points, lengths and chips of a border, and how far awa
   add_findings(sized, findings, {&mapping}, {.size_mm = 200});
   CHECK(contains(report_json(sized), "\"distance\":{\"axis\":250.0"));
 }
+
+TEST_CASE("corners, circles and outlines on a color come back from their files as they were") {
+  TemporaryFolder folder;
+  render::Random random(6);
+  const Studio plate(render::gauge_plate(random));
+  const Point2 at = plate.view.parts[0].pixel;
+  using Numbers = std::vector<double>;
+  const Numbers left{at.x - 220, at.y + 30, 60, 120, 0}, upper{at.x - 80, at.y - 160, 60, 120, 90};
+  check_same_kind(
+      plate.taught("edge", 520, 400,
+                   {.name = "corner",
+                    .settings = {{"fit", std::string("corner")}, {"band", left}, {"second", upper}}}),
+      folder / "corner.png", plate.picture);
+  check_same_kind(plate.taught("edge", 520, 400,
+                               {.name = "bore",
+                                .settings = {{"fit", std::string("circle")},
+                                             {"arc", Numbers{at.x + 40, at.y - 20, 14, 52, 0, 360}}}}),
+                  folder / "circle.png", plate.picture);
+  // A leaf on a blue belt: its colors lie in the settings, the silhouette in the picture.
+  render::StudioView belt = render::leaf_blanks(random, {.parts = 1, .turned = 0});
+  belt.color = true;
+  belt.scene.background = 0.35, belt.scene.background_tint = {0.25, 0.45, 0.95};
+  belt.scene.pieces.resize(1);
+  const Studio leaf(std::move(belt));
+  check_same_kind(
+      leaf.taught("outline", 220, 160, {.name = "leaf", .settings = {{"backdrop", std::string("color")}}}),
+      folder / "leaf.png", leaf.picture);
+  // A corner without its slopes is a corner that was not taught.
+  const std::string path = folder / "broken.png";
+  const auto refused = [&](const Target& target, const char* setting) {
+    TargetWords words{.name = "x", .limits = target.limits()};
+    for (const NamedSetting& s : target.settings())
+      if (s.name != setting) words.settings[s.name] = s.value;
+    return error_of([&] { target_from(target.info().word, TaughtPicture(target.taught()), words); });
+  };
+  const Target corner = load_target(folder / "corner.png").target,
+               blank = load_target(folder / "leaf.png").target;
+  CHECK(contains(refused(corner, "slopes"), "teach it again"));
+  CHECK(contains(refused(blank, "backdrop_color"), "teach it again"));
+}

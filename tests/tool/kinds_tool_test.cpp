@@ -34,8 +34,8 @@ std::vector<std::string> studio_lines(const TemporaryFolder& folder, int picture
 TEST_CASE("each kind is taught and found with the calls that the studio prints") {
   TemporaryFolder folder;
   const auto lines = studio_lines(folder, sanitized ? 1 : 2);
-  REQUIRE(lines.size() == 10);
-  for (size_t i = 0; i < 8; i += 2) {
+  REQUIRE(lines.size() == 14);
+  for (size_t i = 0; i < 12; i += 2) {
     const auto taught = run(kinds_tool + " " + lines[i] + " --json", folder.path());
     CHECK(taught.status == 0);
     CHECK(Json::parse(taught.out).contains("facts"));
@@ -86,8 +86,8 @@ TEST_CASE("each kind is taught and found with the calls that the studio prints")
 TEST_CASE("watch tells who is who on a belt, and how fast it runs") {
   TemporaryFolder folder;
   const auto lines = studio_lines(folder, sanitized ? 2 : 5);
-  REQUIRE(run(kinds_tool + " " + lines[8], folder.path()).status == 0);
-  const auto watched = run(kinds_tool + " " + lines[9] + " --json", folder.path());
+  REQUIRE(run(kinds_tool + " " + lines[12], folder.path()).status == 0);
+  const auto watched = run(kinds_tool + " " + lines[13] + " --json", folder.path());
   CHECK(watched.status == 0);
   std::istringstream text(watched.out);
   Json last;
@@ -106,7 +106,7 @@ TEST_CASE("watch tells who is who on a belt, and how fast it runs") {
   std::string words = heron::read_file(index);
   for (size_t at; (at = words.find("at_s")) != std::string::npos;) words.replace(at, 4, "# at");
   heron::write_file(index, words);
-  const auto timeless = run(kinds_tool + " " + lines[9], folder.path());
+  const auto timeless = run(kinds_tool + " " + lines[13], folder.path());
   CHECK(timeless.status == 2);
   CHECK(contains(timeless.err, "has no time"));
   CHECK(run(kinds_tool + " watch s/belt.png nowhere", folder.path()).status == 2);

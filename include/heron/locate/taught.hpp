@@ -44,6 +44,7 @@ struct KindInfo {
   std::vector<const char*> limits;  ///< names of the limits that it honours; another one set is an error
   ColorUse color = ColorUse::none;
   bool backgrounds = false, counter_samples = false;  ///< which of the teaching picture's it can use
+  bool region_of_positions = true;  ///< its search region is where positions may lie; else what is looked at
 };
 
 bool honours(const KindInfo& kind, std::string_view limit);
