@@ -110,9 +110,9 @@ Lesson lesson_of(const std::string& kind, const StudioView& view, render::Random
   return {"marker", around(96, 96), {.name = kind}};
 }
 
-/// Taught from an easy view of one part, lying straight.
-Target taught(const std::string& kind) {
-  render::Random random(7);
+/// Taught from an easy view of one part, lying straight; another one for each seed.
+Target taught(const std::string& kind, uint64_t seed) {
+  render::Random random(seed);
   const StudioView view = view_of(kind, random, {.parts = 1, .turned = 0});
   const Picture picture = render::picture_of(view, random);
   const Image<uint8_t> grey = grey_levels(picture);
@@ -188,16 +188,18 @@ void judge(const StudioView& view, const Findings& findings, double near, Sums& 
 }
 
 void table(const std::string& kind, int pictures, uint64_t seed, bool tell) {
-  const Target target = taught(kind);
-  const FindLimits limits = target.limits();
+  constexpr int pictures_a_lesson = 10;  // taught anew for the next ten: its errors are in the table too
   const auto run = [&](const StudioFilling& filling, const char* words) {
     Sums sums;
+    std::optional<Target> target;
     for (int i = 0; i < pictures; ++i) {
+      if (i % pictures_a_lesson == 0) target = taught(kind, seed + 1000000 + static_cast<uint64_t>(i));
+      const FindLimits limits = target->limits();
       render::Random random(seed + static_cast<uint64_t>(i));
       const StudioView view = view_of(kind, random, filling);
       const Picture picture = render::picture_of(view, random);
-      const Survey survey = survey_of(target, picture);
-      const Findings findings = find(target, survey, limits, tell ? Explain::always : Explain::never);
+      const Survey survey = survey_of(*target, picture);
+      const Findings findings = find(*target, survey, limits, tell ? Explain::always : Explain::never);
       const int before = sums.wrong, lost = sums.parts - sums.found;
       judge(view, findings, 12, sums, tell);
       if (tell && (sums.wrong > before || sums.parts - sums.found > lost))

@@ -152,8 +152,11 @@ class BorderShare {
         (side == sure_in ? both.in : both.out).add(picture(x + left, y + top));
         if (side == sure_in) inside_.add(picture(x + left, y + top));
       }
-    sum_neighbours(1, columns_, rows_);
-    sum_neighbours(columns_, rows_, columns_);
+    for (int twice = 0; twice < 2;
+         ++twice) {  // so that eight pixels are within reach, the nearer ones count more
+      sum_neighbours(1, columns_, rows_);
+      sum_neighbours(columns_, rows_, columns_);
+    }
   }
 
   /// Mean difference of the colors on both sides, of the pixels asked for so far.
@@ -208,7 +211,7 @@ class BorderShare {
     }
   }
 
-  static constexpr int block = 4;  // pixels; means are those of three by three blocks
+  static constexpr int block = 4;  // pixels; means are those of five by five blocks
   const ImageView<const Rgb>& picture_;
   const Image<uint8_t>& sides_;
   int left_, top_, columns_, rows_;

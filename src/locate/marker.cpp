@@ -16,7 +16,7 @@ namespace {
 
 /// What a fit is worth, and why.
 struct Quality {
-  double total = 0, rim = 0, scatter = 0, contrast = 0, diameter = 0, sigma = 0;
+  double total = 0, rim = 0, scatter = 0, misfit = 0, contrast = 0, diameter = 0, sigma = 0;
 };
 
 double diameter_of(const RimFit& fit) { return 2 * std::sqrt(fit.long_axis() * fit.short_axis()); }
@@ -25,11 +25,12 @@ Quality quality_of(const RimFit& fit, double taught_diameter, double tolerance) 
   Quality q;
   q.rim = 100 * fit.rim;
   q.scatter = fit.scatter;
+  q.misfit = 100 * fit.misfit;
   q.contrast = fit.contrast / std::max(fit.noise, 0.3);
   q.sigma = std::hypot(fit.sigma_x, fit.sigma_y) / std::numbers::sqrt2;
   q.diameter = 100 * diameter_of(fit) / taught_diameter;
   const double away = (q.diameter - 100) / std::max(tolerance, 0.5),
-               rough = q.scatter / (0.2 + 0.004 * fit.radius);
+               rough = std::hypot(q.scatter / (0.2 + 0.004 * fit.radius), q.misfit / 6);
   q.total = q.rim * (1 - std::exp(-q.contrast / 3)) / (1 + rough * rough) *
             std::clamp(1 - 0.25 * away * away, 0.0, 1.0);
   return q;
@@ -43,8 +44,9 @@ Sighting sighting_of(const RimFit& fit, const Quality& q, const std::string& nam
   s.has_angle = false;
   s.figures = {{"diameter", diameter_of(fit)},   {"axis_ratio", fit.short_axis() / fit.long_axis()},
                {"quality.total", q.total},       {"quality.rim", q.rim},
-               {"quality.scatter", q.scatter},   {"quality.contrast", q.contrast},
-               {"quality.diameter", q.diameter}, {"quality.sigma", q.sigma}};
+               {"quality.scatter", q.scatter},   {"quality.misfit", q.misfit},
+               {"quality.contrast", q.contrast}, {"quality.diameter", q.diameter},
+               {"quality.sigma", q.sigma}};
   s.rim = static_cast<const Ellipse&>(fit);
   const Angle long_way = radians(0.5 * std::atan2(fit.b, fit.a));
   s.spans = {{"diameter", fit.at(long_way + 180_deg), fit.at(long_way), fit.sigma_radius}};
@@ -301,11 +303,9 @@ MarkerTarget MarkerTarget::taught_from(const TeachingPicture& from, MarkerSettin
   taught.origin = best->centre;
   const Quality q = quality_of(*best, s.diameter, s.tolerance);
   MarkerTarget target(std::move(taught), std::move(s));
-  target.learned_ = {{"quality.total", q.total},
-                     {"quality.rim", q.rim},
-                     {"quality.scatter", q.scatter},
-                     {"quality.contrast", q.contrast},
-                     {"quality.sigma", q.sigma}};
+  target.learned_ = {{"quality.total", q.total},       {"quality.rim", q.rim},
+                     {"quality.scatter", q.scatter},   {"quality.misfit", q.misfit},
+                     {"quality.contrast", q.contrast}, {"quality.sigma", q.sigma}};
   return target;
 }
 

@@ -47,6 +47,7 @@ struct RimFit : Ellipse {
   double rim = 0;       ///< share of the rim that is seen
   double scatter = 0;   ///< rms distance of its sectors from the ellipse, pixels
   double contrast = 0;  ///< grey levels, inside to outside, median over the sectors seen
+  double misfit = 0;    ///< share of the contrast that picture and fit differ by beyond what noise explains
   double noise = 0;     ///< grey levels that picture and fit differ by, along what is seen
   double sigma_x = 0, sigma_y = 0, sigma_radius = 0;
   std::vector<bool> seen;  ///< of each sector, from +x towards +y

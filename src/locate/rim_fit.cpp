@@ -398,6 +398,9 @@ class GreyRim {
     std::nth_element(contrasts.begin(), contrasts.begin() + static_cast<ptrdiff_t>(contrasts.size() / 2),
                      contrasts.end());
     fit_.contrast = contrasts[contrasts.size() / 2];
+    constexpr double slack = 1.15;  // of the noise' own uncertainty
+    fit_.misfit =
+        std::sqrt(std::max(0.0, s.variance - slack * noise_ * noise_)) / std::max(fit_.contrast, 1.0);
   }
 
   const Image<uint8_t>& picture_;

@@ -224,7 +224,7 @@ TEST_CASE("pictures of any size and content end in an answer") {
 
 TEST_CASE("numbers that are none, endless or absurd are refused in every setting, and nothing hangs") {
   const double nan = std::nan(""), endless = std::numeric_limits<double>::infinity();
-  for (const std::string& name : {"outline", "color", "marker", "border", "edge", "stripe"}) {
+  for (const std::string name : {"outline", "color", "marker", "border", "edge", "stripe"}) {
     CAPTURE(name);
     const Case c = case_of(name);
     const Target good = c.taught();

@@ -217,7 +217,7 @@ TEST_CASE("circles and corners are taught and found by the tool, and a study tel
       ran("study s/bore.png s/bore/pictures --known s/bore/known.csv --trend trend.png --json");
   CHECK(studied.status == 0);
   const Json study = Json::parse(studied.out);
-  CHECK(study["trends"].size() == 7);  // score, contrast and five parts of the quality
+  CHECK(study["trends"].size() == 8);  // score, contrast and six parts of the quality
   for (const Json& t : study["trends"]) CHECK(t["changes"].is_boolean());
   CHECK(study["field"]["places"].size() == 48);
   CHECK(study["field"]["from_centre"].size() == 4);

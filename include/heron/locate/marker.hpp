@@ -62,11 +62,12 @@ class MarkerTarget {
 ///
 /// Figures: "diameter" (of the circle of the same area), "quality.total" (also the score), and what it is
 /// made of: "quality.rim" (per cent of the rim that is seen), "quality.scatter" (of the rim around the
-/// ellipse, pixels), "quality.contrast" (of the edge, over the noise), "quality.diameter" (per cent of the
-/// taught one), "quality.sigma" (of the centre, pixels); "axis_ratio", short over long. A ring mark has
-/// an angle, and "identity" in place of rim and scatter. `limits.region` is
-/// where the centre may lie. Cost: the gradients of a level that shows the marker some 20 pixels wide, and
-/// some thousand pixels a marker.
+/// ellipse, pixels), "quality.misfit" (per cent of the contrast that the rim's pixels differ by from a
+/// blurred ellipse, beyond noise: what is not round shows there), "quality.contrast" (of the edge, over the
+/// noise), "quality.diameter" (per cent of the taught one), "quality.sigma" (of the centre, pixels);
+/// "axis_ratio", short over long. A ring mark has an angle, and "identity" in place of rim and scatter.
+/// `limits.region` is where the centre may lie. Cost: the gradients of a level that shows the marker some 20
+/// pixels wide, and some thousand pixels a marker.
 Findings find(const MarkerTarget& target, const Survey& survey, const FindLimits& limits,
               Explain explain = Explain::when_nothing, Work* work = nullptr);
 

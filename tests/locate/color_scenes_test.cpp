@@ -1,0 +1,182 @@
+// Regions of a color: where they are, how large, and what keeps others out.
+#include <doctest/doctest.h>
+
+#include "heron/locate/target.hpp"
+#include "heron/render/scene.hpp"
+#include "heron/render/studio_views.hpp"
+#include "sanitized.hpp"
+
+using namespace heron;
+
+namespace {
+
+using Settings = std::map<std::string, SettingValue>;
+
+constexpr render::Tint red{0.80, 0.12, 0.14}, orange{0.85, 0.42, 0.10}, green{0.15, 0.55, 0.25};
+
+/// Shapes in colors on a grey table, at a pixel a millimetre; y up from the picture's middle.
+struct Table {
+  std::vector<render::Piece> pieces = {};
+  double light = 1, sigma = 2;
+  Point2 gradient{};
+
+  void add(render::Outline outline, Point2 at, const render::Tint& tint, Angle turn = {}) {
+    pieces.push_back({std::move(outline), {at.x, at.y, turn}, 0.8, 0, tint});
+  }
+  Image<Rgb> picture(uint64_t seed) const {
+    render::Scene scene;
+    scene.width = 320, scene.height = 240;
+    scene.camera = render::straight_camera(scene.width, scene.height, 1);
+    scene.background = 0.4, scene.pieces = pieces;
+    scene.light.level = light, scene.light.gradient = gradient;
+    render::Random random(seed);
+    return render::expose(render::exact_channels(scene), {.sigma = sigma}, random);
+  }
+};
+
+Point2 pixel_of(Point2 mm) { return {159.5 + mm.x, 119.5 - mm.y}; }
+
+Target taught_color(const render::Tint& tint, const Settings& settings = {}, bool counter = false) {
+  Table table;
+  table.add(render::disc(25), {-60, 0}, tint);
+  table.add(render::disc(25), {60, 0}, orange);
+  const Image<Rgb> color = table.picture(1);
+  const Image<uint8_t> grey = grey_levels(color);
+  TeachingPicture from{
+      .grey = grey, .color = color, .region = Region::rectangle(pixel_of({-60, 0}), 24, 24, {})};
+  if (counter) from.counter_samples = {Region::rectangle(pixel_of({60, 0}), 24, 24, {})};
+  return teach_target("color", from, {.name = "part", .settings = settings});
+}
+
+Findings found_on(const Target& target, const Table& table, uint64_t seed = 2) {
+  return find(target, Survey(table.picture(seed)));
+}
+
+}  // namespace
+
+TEST_CASE("red wraps round the hue circle and is kept apart from orange in every space") {
+  Table table;
+  table.add(render::rectangle(50, 30), {-50, 20}, red, 20_deg);
+  table.add(render::rectangle(50, 30), {50, 20}, orange, 20_deg);
+  table.add(render::rectangle(50, 30), {0, -50}, green);
+  for (const char* space : {"best", "rgb", "hsv", "hsl", "ycbcr", "lab"}) {
+    CAPTURE(space);
+    const Target target = taught_color(red, {{"space", std::string(space)}}, true);
+    const Findings found = found_on(target, table);
+    REQUIRE(found.sightings.size() == 1);
+    CHECK(distance({found.sightings[0].x, found.sightings[0].y}, pixel_of({-50, 20})) < 0.1);
+  }
+}
+
+TEST_CASE("area, axes and angle of a region are those of its shape") {
+  const Target target = taught_color(green);
+  for (const double turn : {0.0, 35.0, -70.0}) {
+    CAPTURE(turn);
+    Table table{.sigma = 0.5};
+    table.add(render::rectangle(90, 40), {10.4, -7.7}, green, degrees(turn));
+    const Findings found = found_on(target, table);
+    REQUIRE(found.sightings.size() == 1);
+    const Sighting& s = found.sightings[0];
+    CHECK(distance({s.x, s.y}, pixel_of({10.4, -7.7})) < 0.05);
+    CHECK(*s.figure("area") == doctest::Approx(3600).epsilon(0.005));
+    CHECK(s.has_angle);
+    CHECK(std::abs(std::remainder((s.angle - degrees(-turn)).degrees(), 180.0)) < 0.3);
+    // Of the ellipse with the same moments: side times 2 over the root of 3.
+    CHECK(*s.figure("length") == doctest::Approx(90 * 2 / std::sqrt(3.0)).epsilon(0.01));
+    CHECK(*s.figure("width") == doctest::Approx(40 * 2 / std::sqrt(3.0)).epsilon(0.01));
+    REQUIRE(s.spans.size() == 2);
+    CHECK(distance(s.spans[0].from, s.spans[0].to) == doctest::Approx(90).epsilon(0.03));
+  }
+  Table disc;
+  disc.add(render::disc(30), {3.3, 4.4}, green);
+  CHECK_FALSE(found_on(target, disc).sightings[0].has_angle);
+}
+
+TEST_CASE("a taught color holds from six tenths of the light to a tenth more, and across a gradient") {
+  const Target target = taught_color(green);
+  Table table;
+  table.add(render::disc(30), {-70, 30}, green),
+      table.add(render::rectangle(60, 50), {60, -30}, green, 30_deg);
+  for (const double light : {0.6, 0.8, 1.0, 1.1}) {
+    CAPTURE(light);
+    table.light = light;
+    CHECK(found_on(target, table).sightings.size() == 2);
+  }
+  table.light = 0.85, table.gradient = {0.3, -0.2};
+  const Findings uneven = found_on(target, table);
+  REQUIRE(uneven.sightings.size() == 2);
+  for (const Sighting& s : uneven.sightings) {
+    const double off =
+        std::min(distance({s.x, s.y}, pixel_of({-70, 30})), distance({s.x, s.y}, pixel_of({60, -30})));
+    CHECK(off < 0.15);
+  }
+}
+
+TEST_CASE("holes are filled or counted against, specks and bridges are taken away") {
+  Table table;
+  table.add(render::disc(40), {-50, 0}, green), table.add(render::disc(15), {-50, 0}, orange);
+  const auto area_with = [&](const Settings& settings) {
+    const Findings found = found_on(taught_color(green, settings), table);
+    REQUIRE(found.sightings.size() == 1);
+    return *found.sightings[0].figure("area");
+  };
+  const double pi = std::numbers::pi;
+  CHECK(area_with({{"fill_holes", true}}) == doctest::Approx(pi * 1600).epsilon(0.005));
+  CHECK(area_with({{"fill_holes", false}}) == doctest::Approx(pi * (1600 - 225)).epsilon(0.01));
+  // Two discs joined by a bridge of seven pixels are one; opened by four, they are two.
+  Table joined;
+  joined.add(render::disc(25), {-50, 0}, green), joined.add(render::disc(25), {50, 0}, green);
+  joined.add(render::rectangle(100, 7), {0, 0}, green);
+  CHECK(found_on(taught_color(green), joined).sightings.size() == 1);
+  CHECK(found_on(taught_color(green, {{"opened", 4}}), joined).sightings.size() == 2);
+  // Specks are none of the regions.
+  render::Random random(8);
+  Table specks;
+  specks.add(render::disc(30), {0, 0}, green);
+  for (int i = 0; i < 60; ++i)
+    specks.add(render::disc(random.uniform(0.5, 2)), {random.uniform(-150, 150), random.uniform(45, 110)},
+               green);
+  CHECK(found_on(taught_color(green), specks).sightings.size() == 1);
+}
+
+TEST_CASE("largest first, limits on area, and the count") {
+  Table table;
+  table.add(render::disc(35), {-80, 0}, green), table.add(render::disc(25), {0, 0}, green);
+  table.add(render::disc(18), {70, 0}, green);
+  const Findings all = found_on(taught_color(green), table);
+  REQUIRE(all.sightings.size() == 3);
+  CHECK(*all.sightings[0].figure("area") > *all.sightings[1].figure("area"));
+  CHECK(*all.sightings[1].figure("area") > *all.sightings[2].figure("area"));
+  const Target middle = taught_color(green, {{"least_area", 1200.0}, {"most_area", 2500.0}});
+  const Findings one = found_on(middle, table);
+  REQUIRE(one.sightings.size() == 1);
+  CHECK(std::abs(one.sightings[0].x - 159.5) < 0.1);
+  REQUIRE(one.misses.size() == 2);
+  for (const Miss& m : one.misses) CHECK(m.limits[0].name == "area");
+  FindLimits largest = taught_color(green).limits();
+  largest.count = 1;
+  const Findings first = find(taught_color(green), Survey(table.picture(3)), largest);
+  REQUIRE(first.sightings.size() == 1);
+  CHECK(std::abs(first.sightings[0].x - 79.5) < 0.1);
+  CHECK(first.misses[0].limits[0].name == "count");
+}
+
+TEST_CASE("the centroid's sigma is of the size of its error") {
+  const Target target = taught_color(green);
+  Table table;
+  table.add(render::hexagon(30), {12.3, -8.6}, green, 11_deg);
+  constexpr int runs = sanitized ? 4 : 120;
+  int within = 0;
+  double squares = 0, sigma = 0;
+  for (int i = 0; i < runs; ++i) {
+    const Findings found = found_on(target, table, 100 + static_cast<uint64_t>(i));
+    REQUIRE(found.sightings.size() == 1);
+    const double off = found.sightings[0].x - pixel_of({12.3, -8.6}).x;
+    within += std::abs(off) < 2 * found.sightings[0].sigma.x;
+    squares += off * off / runs, sigma += found.sightings[0].sigma.x / runs;
+  }
+  MESSAGE("rms " << std::sqrt(squares) << ", told " << sigma << ", within two sigma "
+                 << 100.0 * within / runs);
+  CHECK(std::sqrt(squares) < 0.05);
+  if (!sanitized) CHECK(within > 0.85 * runs);
+}

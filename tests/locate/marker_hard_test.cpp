@@ -1,0 +1,187 @@
+// A round marker with everything that a kiln does to it, one thing at a time.
+#include <doctest/doctest.h>
+
+#include "heron/locate/target.hpp"
+#include "heron/render/scene.hpp"
+#include "heron/render/studio_views.hpp"
+#include "sanitized.hpp"
+#include "support.hpp"
+
+using namespace heron;
+
+namespace {
+
+constexpr double bore_radius = 22.3;  // pixels
+
+/// A bore (or a stud) at a known place of a small picture, seen from straight above at a pixel a millimetre.
+struct Door {
+  Point2 at{119.5 + 7.3, 99.5 - 4.6};
+  bool stud = false;
+  double light = 1, blur = 0.8, sigma = 2, radius = bore_radius;
+  std::vector<render::Piece> below = {}, above = {};  ///< pieces in millimetres from the bore, y up
+  std::vector<render::Glare> glares = {};
+
+  Image<uint8_t> picture(uint64_t seed) const {
+    render::Scene scene;
+    scene.width = 240, scene.height = 200;
+    scene.camera = render::straight_camera(scene.width, scene.height, 1);
+    scene.background = stud ? 0.25 : 0.5;
+    scene.light.level = light, scene.blur_px = blur, scene.glares = glares;
+    const Pose2 place{at.x - 119.5, -(at.y - 99.5), {}};
+    const auto add = [&](std::vector<render::Piece> pieces) {
+      for (render::Piece& piece : pieces) {
+        piece.world_from_piece = place * piece.world_from_piece;
+        scene.pieces.push_back(piece);
+      }
+    };
+    add(below);
+    scene.pieces.push_back({render::disc(radius), place, stud ? 0.85 : 0.06});
+    add(above);
+    render::Random random(seed);
+    return render::expose(render::exact_picture(scene), {.sigma = sigma}, random);
+  }
+};
+
+render::Piece piece(render::Outline outline, Pose2 place, double reflectance) {
+  return {std::move(outline), place, reflectance};
+}
+
+const Target& taught_marker(bool stud) {
+  const auto teach = [](const Door& door) {
+    const Image<uint8_t> grey = door.picture(1);
+    return teach_target("marker", {.grey = grey, .region = Region::rectangle(door.at, 80, 80, {})},
+                        {.name = door.stud ? "stud" : "bore"});
+  };
+  static const Target bore = teach({}), polished = teach({.stud = true});
+  return stud ? polished : bore;
+}
+
+/// Found once, within so many pixels of the truth; returns what was found.
+Sighting found_near(const Door& door, double within, uint64_t seed = 2) {
+  const Findings found = find(taught_marker(door.stud), Survey(door.picture(seed)));
+  REQUIRE(found.sightings.size() == 1);
+  const Sighting& s = found.sightings[0];
+  CHECK(distance({s.x, s.y}, door.at) < within);
+  return s;
+}
+
+}  // namespace
+
+TEST_CASE("a third of the rim hidden from any side costs quality, not place") {
+  for (int turn = 0; turn < 360; turn += sanitized ? 120 : 30) {
+    CAPTURE(turn);
+    Door door;
+    // A plate whose edge runs at half the radius hides a third of the rim.
+    const Point2 away = unit(degrees(turn)) * (0.5 * bore_radius + 20);
+    door.above.push_back(piece(render::rectangle(40, 90), {away.x, away.y, degrees(turn)}, 0.75));
+    const Sighting s = found_near(door, 0.1);
+    CHECK(s.score < 85);
+    CHECK(*s.figure("quality.rim") < 80);
+    CHECK(*s.figure("quality.rim") > 50);
+    CHECK(*s.figure("quality.diameter") == doctest::Approx(100).epsilon(0.01));
+  }
+}
+
+TEST_CASE("whatever is seen through a hole does not draw it aside") {
+  Door door;
+  door.above = {piece(render::disc(6), {9, 6, {}}, 0.7),
+                piece(render::rectangle(14, 8), {-8, -7, 30_deg}, 0.55),
+                piece(render::disc(2.5), {-10, 9, {}}, 0.9)};
+  const Sighting s = found_near(door, 0.05);
+  CHECK(s.score > 85);
+  // Bright to the very rim on one side.
+  door.above = {piece(render::rectangle(12, 12), {14.5, 0, {}}, 0.45)};
+  CHECK(found_near(door, 0.08).score > 60);
+}
+
+TEST_CASE("a countersink's second ring is not taken for the hole") {
+  for (const double tone : {0.3, 0.62, 0.8}) {
+    CAPTURE(tone);
+    Door door;
+    door.below.push_back(piece(render::disc(1.35 * bore_radius), {}, tone));
+    const Sighting s = found_near(door, 0.05);
+    CHECK(*s.figure("diameter") == doctest::Approx(2 * bore_radius).epsilon(0.004));
+  }
+}
+
+TEST_CASE("bolts, pores and slots beside a bore leave it where it is") {
+  Door door;
+  door.above = {piece(render::disc(6), {34, 10, {}}, 0.8), piece(render::disc(3), {34, 10, {}}, 0.1),
+                piece(render::rounded_rectangle(40, 12, 5), {-20, 38, 15_deg}, 0.08),
+                piece(render::disc(15), {-48, -20, {}}, 0.08)};
+  for (int i = 0; i < 12; ++i) {
+    const Point2 p = unit(degrees(30 * i + 7)) * (bore_radius + 2.5 + i % 3);
+    door.above.push_back(piece(render::disc(0.8), {p.x, p.y, {}}, 0.1));
+  }
+  const Sighting s = found_near(door, 0.08);
+  CHECK(s.score > 60);
+}
+
+TEST_CASE("a stud that blooms keeps its centre") {
+  Door door{.stud = true};
+  door.glares.push_back({door.at + Point2{5, -3}, 18, 0.5});
+  found_near(door, 0.15);
+  Door bright{.stud = true, .light = 1.45};  // clipped inside
+  found_near(bright, 0.05);
+}
+
+TEST_CASE("dark, bright, blurred, sharp and noisy pictures show the same centre") {
+  for (const double light : {0.3, 0.7, 1.5}) found_near({.light = light}, 0.1);
+  for (const double blur : {0.5, 1.2, 2.0}) {
+    const Sighting s = found_near({.blur = blur}, 0.05);
+    CHECK(*s.figure("diameter") == doctest::Approx(2 * bore_radius).epsilon(0.003));
+  }
+  for (const double sigma : {0.5, 5.0, 9.0}) {
+    const Sighting s = found_near({.sigma = sigma}, 0.15);
+    CHECK(s.sigma.x < 0.006 * sigma + 0.004);
+  }
+}
+
+TEST_CASE("the tolerance on the diameter is strict, and a miss tells the diameter") {
+  for (const double share : {0.94, 1.06}) {
+    const Sighting s = found_near({.radius = share * bore_radius}, 0.05);
+    CHECK(*s.figure("quality.diameter") == doctest::Approx(100 * share).epsilon(0.005));
+  }
+  for (const double share : {0.88, 1.13}) {
+    CAPTURE(share);
+    Door other;
+    other.radius = share * bore_radius;
+    const Findings none = find(taught_marker(false), Survey(other.picture(4)));
+    CHECK(none.sightings.empty());
+    REQUIRE(!none.misses.empty());
+    bool told = false;
+    for (const LimitMissed& l : none.misses[0].limits)
+      told = told || (l.name == "diameter" && std::abs(l.value - 2 * other.radius) < 1);
+    CHECK(told);
+  }
+}
+
+TEST_CASE("hexagons and squares are no markers, however they lie") {
+  for (const render::Outline& shape :
+       {render::hexagon(bore_radius * 1.1), render::rounded_rectangle(41, 41, 4)}) {
+    for (int turn = 0; turn < 60; turn += sanitized ? 30 : 10) {
+      CAPTURE(turn);
+      Door door;
+      door.radius = 0.5;  // nothing to speak of
+      door.above.push_back(piece(shape, {0, 0, degrees(turn)}, 0.06));
+      CHECK(find(taught_marker(false), Survey(door.picture(5)), taught_marker(false).limits(), Explain::never)
+                .sightings.empty());
+    }
+  }
+}
+
+TEST_CASE("effort trades time for hidden rims, and never finds less") {
+  Door door;
+  const Point2 away = unit(degrees(40)) * (0.45 * bore_radius + 20);
+  door.above.push_back(piece(render::rectangle(40, 90), {away.x, away.y, 40_deg}, 0.75));
+  const Survey survey(door.picture(6));
+  size_t before = 0;
+  for (const double effort : {0.0, 0.5, 1.0}) {
+    FindLimits limits = taught_marker(false).limits();
+    limits.effort = effort;
+    const size_t found = find(taught_marker(false), survey, limits, Explain::never).sightings.size();
+    CHECK(found >= before);
+    before = found;
+  }
+  CHECK(before == 1);
+}
