@@ -43,6 +43,9 @@ KnownParts load_known(const std::string& path, const Recording& recording) {
     if (row.numbers.size() > 3) part.scale = row.numbers[3];
     parts.push_back(part);
   }
+  if (known.empty())
+    fail_file(fmt::format("{}: holds no row; it needs picture,x,y for every part, or a picture's name alone",
+                          path));
   return known;
 }
 

@@ -56,11 +56,11 @@ TEST_CASE("every command refuses what it cannot use in words, and writes nothing
       "teach demo/teach.png --region 467,434,212,164",
       "teach demo/teach.png --region 5,5,20,20 --output t.png",
       // limits
-      "find leaf.png demo/teach.png --angle 30", "find leaf.png demo/teach.png --angle 40..-400",
-      "find leaf.png demo/teach.png --scale 0..1", "find leaf.png demo/teach.png --scale 1.2..0.8",
-      "find leaf.png demo/teach.png --least-score 140", "find leaf.png demo/teach.png --count -1",
-      "find leaf.png demo/teach.png --effort 3", "find leaf.png demo/teach.png --polarity upside",
-      "find leaf.png demo/teach.png --region 5,5", "find leaf.png demo/teach.png --budget -4",
+      "find leaf.png demo/teach.png --angle 40..-400", "find leaf.png demo/teach.png --scale 0..1",
+      "find leaf.png demo/teach.png --scale 1.2..0.8", "find leaf.png demo/teach.png --least-score 140",
+      "find leaf.png demo/teach.png --count -1", "find leaf.png demo/teach.png --effort 3",
+      "find leaf.png demo/teach.png --polarity upside", "find leaf.png demo/teach.png --region 5,5",
+      "find leaf.png demo/teach.png --budget -4",
       // mappings and boards
       "find leaf.png demo/teach.png --mapping words.txt", "find leaf.png demo/teach.png --mapping empty.toml",
       "map missing.toml --pixel 1,2", "map empty.toml --pixel 1,2", "map words.txt --pixel 1,2",
@@ -82,7 +82,7 @@ TEST_CASE("every command refuses what it cannot use in words, and writes nothing
       "discover", "find", "teach", "find leaf.png demo/teach.png --colour",
       "find --wrong leaf.png demo/teach.png"};
   int tried = 0;
-  for (const char* call : calls) {
+  for (const std::string call : calls) {
     CAPTURE(call);
     const auto ran = run("timeout 60 " + bad_tool + " " + call, folder.path());
     CHECK(ran.status == 2);
