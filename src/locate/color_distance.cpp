@@ -32,9 +32,9 @@ std::array<double, 3> color_along_border(const ImageView<const Rgb>& picture, co
 
 namespace {
 
-using Vector = std::array<double, 3>;
+using ColorVector = std::array<double, 3>;
 
-Vector unit_of(const Vector& v) {
+ColorVector unit_of(const ColorVector& v) {
   const double size = std::sqrt(v[0] * v[0] + v[1] * v[1] + v[2] * v[2]);
   return {v[0] / size, v[1] / size, v[2] / size};
 }
@@ -43,7 +43,7 @@ Vector unit_of(const Vector& v) {
 /// three.
 constexpr float to_byte = 0.57735f;
 
-Image<uint8_t> along_backdrop(const ImageView<const Rgb>& picture, const Vector& unit) {
+Image<uint8_t> along_backdrop(const ImageView<const Rgb>& picture, const ColorVector& unit) {
   const auto r = static_cast<float>(unit[0]), g = static_cast<float>(unit[1]),
              b = static_cast<float>(unit[2]);
   Image<uint8_t> along(picture.width(), picture.height());
@@ -60,10 +60,10 @@ Image<uint8_t> along_backdrop(const ImageView<const Rgb>& picture, const Vector&
 
 }  // namespace
 
-Image<uint8_t> distance_from_color(const ImageView<const Rgb>& picture, const Vector& backdrop,
-                                   const Vector& towards) {
+Image<uint8_t> distance_from_color(const ImageView<const Rgb>& picture, const ColorVector& backdrop,
+                                   const ColorVector& towards) {
   const int width = picture.width(), height = picture.height();
-  const Vector unit = unit_of(backdrop);
+  const ColorVector unit = unit_of(backdrop);
   const double size = backdrop[0] * unit[0] + backdrop[1] * unit[1] + backdrop[2] * unit[2];
   const BackdropLevel level = level_of(along_backdrop(picture, unit), nullptr);
   const auto r = static_cast<float>(unit[0]), g = static_cast<float>(unit[1]),
@@ -97,16 +97,16 @@ Image<uint8_t> distance_from_color(const ImageView<const Rgb>& picture, const Ve
   return away;
 }
 
-Vector direction_from_color(const ImageView<const Rgb>& picture, const Vector& backdrop,
-                            const Image<uint8_t>& part) {
-  const Vector unit = unit_of(backdrop);
-  Vector sum{};
+ColorVector direction_from_color(const ImageView<const Rgb>& picture, const ColorVector& backdrop,
+                                 const Image<uint8_t>& part) {
+  const ColorVector unit = unit_of(backdrop);
+  ColorVector sum{};
   double sizes = 0;
   for (int y = 0; y < picture.height(); ++y)
     for (int x = 0; x < picture.width(); ++x) {
       if (!part(x, y)) continue;
-      const Vector p{static_cast<double>(picture(x, y).r), static_cast<double>(picture(x, y).g),
-                     static_cast<double>(picture(x, y).b)};
+      const ColorVector p{static_cast<double>(picture(x, y).r), static_cast<double>(picture(x, y).g),
+                          static_cast<double>(picture(x, y).b)};
       const double same = p[0] * unit[0] + p[1] * unit[1] + p[2] * unit[2];
       double square = 0;
       for (size_t i = 0; i < 3; ++i) {
@@ -117,7 +117,7 @@ Vector direction_from_color(const ImageView<const Rgb>& picture, const Vector& b
     }
   const double size = std::sqrt(sum[0] * sum[0] + sum[1] * sum[1] + sum[2] * sum[2]);
   constexpr double agreed = 0.9;
-  return sizes > 0 && size > agreed * sizes ? unit_of(sum) : Vector{};
+  return sizes > 0 && size > agreed * sizes ? unit_of(sum) : ColorVector{};
 }
 
 }  // namespace heron

@@ -17,7 +17,7 @@ using Settings = std::map<std::string, SettingValue>;
 using Numbers = std::vector<double>;
 
 /// A disc on a table, seen from straight above at one pixel a millimetre.
-struct Plate {
+struct Disc {
   Point2 centre{160.3, 140.7};  ///< pixels
   double radius = 70.4, sigma = 2, light = 1;
   double covered_degrees = 0;  ///< of the rim, from above
@@ -78,10 +78,10 @@ Settings corner_of(const Numbers& band, const Numbers& second) {
   return {{"fit", std::string("corner")}, {"band", band}, {"second", second}};
 }
 
-const Numbers left_band{150, 180, 40, 60, 0}, upper_band{210, 120, 40, 60, 90};
+const Numbers left_side{150, 180, 40, 60, 0}, upper_side{210, 120, 40, 60, 90};
 
 /// A wheel of teeth, of which `hidden` degrees are covered by something grey.
-Image<uint8_t> wheel(int teeth, double first_degrees, double hidden = 0, double share = 0.4) {
+Image<uint8_t> toothed(int teeth, double first_degrees, double hidden = 0, double share = 0.4) {
   Image<float> exact(300, 300);
   for (int y = 0; y < 300; ++y)
     for (int x = 0; x < 300; ++x) {
@@ -102,10 +102,10 @@ Image<uint8_t> wheel(int teeth, double first_degrees, double hidden = 0, double 
 }  // namespace
 
 TEST_CASE("a circle is met by scans from inside to outside, wherever in the ring it lies") {
-  const Plate plate;
+  const Disc plate;
   const Target target = taught(plate.picture(1), circle_of({160, 140, 40, 100, 0, 360}));
   for (const Point2 moved : {Point2{0, 0}, {7.25, -9.5}, {-12, 10.75}}) {
-    Plate there = plate;
+    Disc there = plate;
     there.centre += moved;
     const Findings found = find(target, Survey(there.picture(2)));
     REQUIRE(found.sightings.size() == 1);
@@ -122,10 +122,10 @@ TEST_CASE("a circle is met by scans from inside to outside, wherever in the ring
 }
 
 TEST_CASE("a circle's centre and radius reach 1.5 times the bound, and their sigmas are honest") {
-  const Plate plate;
+  const Disc plate;
   const Target target = taught(plate.picture(1), circle_of({160, 140, 40, 100, 0, 360}));
   const auto exact = [&](const Eigen::VectorXd& p) {
-    Plate moved = plate;
+    Disc moved = plate;
     moved.centre = {p[0], p[1]}, moved.radius = p[2];
     return moved.exact();
   };
@@ -158,9 +158,9 @@ TEST_CASE("a circle's centre and radius reach 1.5 times the bound, and their sig
 }
 
 TEST_CASE("a circle of which a third is hidden, or an arc of it, is met all the same") {
-  Plate hidden;
+  Disc hidden;
   hidden.covered_degrees = 120;
-  const Target ring = taught(Plate().picture(1), circle_of({160, 140, 40, 100, 0, 360}));
+  const Target ring = taught(Disc().picture(1), circle_of({160, 140, 40, 100, 0, 360}));
   const Findings found = find(ring, Survey(hidden.picture(3)));
   REQUIRE(found.sightings.size() == 1);
   const Sighting& s = found.sightings[0];
@@ -170,32 +170,32 @@ TEST_CASE("a circle of which a third is hidden, or an arc of it, is met all the 
   for (const Trace& t : s.traces) unseen += !t.seen && !t.closed;
   CHECK(unseen >= 18);
   // A quarter of the rim alone knows the centre less well, along the arc's axis most of all.
-  const Target quarter = taught(Plate().picture(1), circle_of({160, 140, 40, 100, -45, 90}));
-  const Findings part = find(quarter, Survey(Plate().picture(4)));
+  const Target quarter = taught(Disc().picture(1), circle_of({160, 140, 40, 100, -45, 90}));
+  const Findings part = find(quarter, Survey(Disc().picture(4)));
   REQUIRE(part.sightings.size() == 1);
-  CHECK(distance({part.sightings[0].x, part.sightings[0].y}, Plate().centre) < 0.3);
+  CHECK(distance({part.sightings[0].x, part.sightings[0].y}, Disc().centre) < 0.3);
   CHECK(part.sightings[0].sigma.x > 3 * s.sigma.x);
 }
 
 TEST_CASE("a dark disc, dim light and a ring inside the ring do not mislead a circle") {
-  Plate dark;
+  Disc dark;
   dark.bright = false;
   const Target target = taught(dark.picture(1), circle_of({160, 140, 40, 100, 0, 360}));
   CHECK(*find(target, Survey(dark.picture(2))).sightings[0].figure("change") > 80);
-  Plate dim = dark;
+  Disc dim = dark;
   dim.light = 0.35;
   const Findings found = find(target, Survey(dim.picture(3)));
   REQUIRE(found.sightings.size() == 1);
   CHECK(distance({found.sightings[0].x, found.sightings[0].y}, dim.centre) < 0.1);
   // Where the picture is bright inside, nothing rises outwards: told, not found.
-  const Findings other = find(target, Survey(Plate().picture(4)));
+  const Findings other = find(target, Survey(Disc().picture(4)));
   CHECK(other.sightings.empty());
   REQUIRE(!other.misses.empty());
   CHECK(other.misses[0].limits[0].name == "circle");
 }
 
 TEST_CASE("without an arc the largest ring inside the region is scanned") {
-  const Plate plate;
+  const Disc plate;
   const Target target = taught(plate.picture(1), {{"fit", std::string("circle")}}, {80, 60, 160, 160});
   const auto& s = target.as<EdgeTarget>()->settings();
   REQUIRE(s.arc.size() == 6);
@@ -207,7 +207,7 @@ TEST_CASE("without an arc the largest ring inside the region is scanned") {
 
 TEST_CASE("a corner lies where two lines meet, turns with them and tells its opening") {
   const Wedge wedge;
-  const Target target = taught(wedge.picture(1), corner_of(left_band, upper_band), {120, 90, 140, 140});
+  const Target target = taught(wedge.picture(1), corner_of(left_side, upper_side), {120, 90, 140, 140});
   const Findings straight = find(target, Survey(wedge.picture(2)));
   REQUIRE(straight.sightings.size() == 1);
   CHECK(distance({straight.sightings[0].x, straight.sightings[0].y}, wedge.at) < 0.06);
@@ -255,7 +255,7 @@ TEST_CASE("a corner's sigmas hold, and grow with the way from the bands to it") 
     }
     return sigma;
   };
-  const double near = spread_of(left_band, upper_band),
+  const double near = spread_of(left_side, upper_side),
                far = spread_of({150, 220, 40, 60, 0}, {250, 120, 40, 60, 90});
   CHECK(far > 1.3 * near);
 }
@@ -264,7 +264,7 @@ TEST_CASE("a ring tells how often it repeats, some of it hidden or not") {
   for (const int teeth : {3, 8, 12, 25}) {
     const Settings ring{{"arc", Numbers{150, 150, 80, 110, 20, 360}}, {"order", std::string("all")}};
     for (const double hidden : {0.0, 80.0}) {
-      const Image<uint8_t> picture = wheel(teeth, 7.5, hidden);
+      const Image<uint8_t> picture = toothed(teeth, 7.5, hidden);
       const Target target = taught(picture, ring, {20, 20, 260, 260});
       const Findings found = find(target, Survey(Image<uint8_t>(picture)));
       REQUIRE(!found.sightings.empty());
@@ -273,7 +273,7 @@ TEST_CASE("a ring tells how often it repeats, some of it hidden or not") {
     }
   }
   // One notch alone does not repeat, and an arc that is no ring has no repeats.
-  const Image<uint8_t> notch = wheel(1, 0, 0, 0.1);
+  const Image<uint8_t> notch = toothed(1, 0, 0, 0.1);
   const Settings ring{{"arc", Numbers{150, 150, 80, 110, 90, 360}}, {"order", std::string("all")}};
   const Findings found = find(taught(notch, ring, {20, 20, 260, 260}), Survey(Image<uint8_t>(notch)));
   REQUIRE(found.sightings.size() == 2);
@@ -285,21 +285,21 @@ TEST_CASE("a ring tells how often it repeats, some of it hidden or not") {
 }
 
 TEST_CASE("circles and corners that cannot be are refused in words") {
-  const Image<uint8_t> disc = Plate().picture(1), wedge = Wedge().picture(1);
+  const Image<uint8_t> disc = Disc().picture(1), wedge = Wedge().picture(1);
   const auto refused = [](const Image<uint8_t>& picture, const Settings& settings) {
     return error_of([&] { taught(picture, settings); });
   };
   CHECK(contains(refused(disc, circle_of({160, 140, 10, 30, 0, 360})), "no circle is met"));
   CHECK(contains(refused(disc, circle_of({160, 140, 40, 200, 0, 360})), "reaches outside the picture"));
-  CHECK(contains(refused(disc, {{"fit", std::string("circle")}, {"band", left_band}}), "along an arc"));
+  CHECK(contains(refused(disc, {{"fit", std::string("circle")}, {"band", left_side}}), "along an arc"));
   CHECK(
-      contains(refused(wedge, {{"fit", std::string("corner")}, {"band", left_band}}), "--band and --second"));
-  CHECK(contains(refused(wedge, corner_of(left_band, {150, 220, 40, 40, 0})), "parallel"));
-  Settings all = corner_of(left_band, upper_band);
+      contains(refused(wedge, {{"fit", std::string("corner")}, {"band", left_side}}), "--band and --second"));
+  CHECK(contains(refused(wedge, corner_of(left_side, {150, 220, 40, 40, 0})), "parallel"));
+  Settings all = corner_of(left_side, upper_side);
   all["order"] = std::string("all");
   CHECK(contains(refused(wedge, all), "order"));
   // A blank picture: neither is found, with the band's reason.
-  const Target corner = taught(wedge, corner_of(left_band, upper_band));
+  const Target corner = taught(wedge, corner_of(left_side, upper_side));
   const Findings none = find(corner, Survey(Image<uint8_t>(320, 280)));
   CHECK(none.sightings.empty());
   REQUIRE(none.misses.size() == 1);

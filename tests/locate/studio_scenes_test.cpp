@@ -23,8 +23,8 @@ Picture picture_for(const render::StudioView& view, uint64_t seed) {
 }
 
 const Point2 plate_middle{639.5, 511.5};
-const Numbers left_band{419.5, 541.5, 60, 120, 0}, upper_band{559.5, 351.5, 60, 120, 90},
-    upper_right{759.5, 351.5, 60, 120, 90};
+const Numbers plate_left{419.5, 541.5, 60, 120, 0}, plate_upper{559.5, 351.5, 60, 120, 90},
+    plate_upper_right{759.5, 351.5, 60, 120, 90};
 
 Target plate_taught(const Settings& settings, std::optional<Point2> origin = {}) {
   render::Random random(7);
@@ -45,14 +45,14 @@ Target stripe_taught() {
                       {.name = "way", .settings = {{"ahead", 511.5}, {"top", 0.0}, {"bottom", 1023.0}}});
 }
 
-constexpr int views = sanitized ? 2 : 12;
+constexpr int view_count = sanitized ? 2 : 12;
 
 }  // namespace
 
 TEST_CASE("three edges locate a plate with a groove, tape and crumbs on it") {
-  const Target target =
-      plate_taught({{"band", left_band}, {"second", upper_band}, {"third", upper_right}}, plate_middle);
-  for (int i = 0; i < views; ++i) {
+  const Target target = plate_taught(
+      {{"band", plate_left}, {"second", plate_upper}, {"third", plate_upper_right}}, plate_middle);
+  for (int i = 0; i < view_count; ++i) {
     render::Random random(600 + static_cast<uint64_t>(i));
     const render::StudioView view = render::gauge_plate(random, {.hard = true});
     const Findings found = find(target, survey_of(target, picture_for(view, 9)));
@@ -66,10 +66,10 @@ TEST_CASE("three edges locate a plate with a groove, tape and crumbs on it") {
 
 TEST_CASE("a corner and a bore of the same plate lie where the renderer put them") {
   const Target corner = plate_taught(
-                   {{"fit", std::string("corner")}, {"band", left_band}, {"second", upper_band}}),
+                   {{"fit", std::string("corner")}, {"band", plate_left}, {"second", plate_upper}}),
                bore = plate_taught(
                    {{"fit", std::string("circle")}, {"arc", Numbers{679.5, 491.5, 14, 52, 0, 360}}});
-  for (int i = 0; i < views; ++i) {
+  for (int i = 0; i < view_count; ++i) {
     render::Random random(700 + static_cast<uint64_t>(i));
     const render::StudioView view = render::gauge_plate(random, {.hard = true});
     const Picture picture = picture_for(view, 10);
@@ -93,7 +93,7 @@ TEST_CASE("a corner and a bore of the same plate lie where the renderer put them
 
 TEST_CASE("a stripe is followed through wear, gaps, shadow, glare, skid marks and chalk") {
   const Target target = stripe_taught();
-  for (int i = 0; i < views; ++i) {
+  for (int i = 0; i < view_count; ++i) {
     render::Random random(900 + static_cast<uint64_t>(i));
     const render::StudioView view = render::floor_stripe(random, {.hard = true});
     const Findings found = find(target, survey_of(target, picture_for(view, 12)));
@@ -129,7 +129,7 @@ TEST_CASE("a stop ends every kind's search, and what comes back is marked as inc
                                      .region = Region::rectangle(tiles.parts[0].pixel, 24, 24, {})},
                                     {.name = "teal"});
   CHECK_FALSE(find(color, survey_of(color, picture), color.limits(), Explain::always, &stopped).complete);
-  const Target edges = plate_taught({{"band", left_band}, {"second", upper_band}});
+  const Target edges = plate_taught({{"band", plate_left}, {"second", plate_upper}});
   const Survey blank(Image<uint8_t>(1280, 1024));
   CHECK_FALSE(find(edges, blank, edges.limits(), Explain::always, &stopped).complete);
   const Target stripe = stripe_taught();
