@@ -136,7 +136,14 @@ void keep_largest(TaughtPicture& taught) {
   if (all.empty()) fail_argument("teach: no silhouette in the region at this threshold");
   const Component& part =
       *std::max_element(all.begin(), all.end(), [](const auto& a, const auto& b) { return a.area < b.area; });
-  if (part.left == 0 || part.top == 0 || part.right == mask.width() - 1 || part.bottom == mask.height() - 1)
+  // A region may begin within a pixel, and its first column then does not count.
+  int left = mask.width(), right = 0, top = mask.height(), bottom = 0;
+  for (int y = 0; y < mask.height(); ++y)
+    for (int x = 0; x < mask.width(); ++x)
+      if (taught.mask(x, y))
+        left = std::min(left, x), right = std::max(right, x), top = std::min(top, y),
+        bottom = std::max(bottom, y);
+  if (part.left <= left || part.top <= top || part.right >= right || part.bottom >= bottom)
     fail_argument(
         "teach: the silhouette runs into the region's border; draw the region some pixels wider than the "
         "part, on background alone");

@@ -14,10 +14,18 @@ bool honours(const KindInfo& kind, std::string_view limit) {
   return std::any_of(kind.limits.begin(), kind.limits.end(), [&](const char* name) { return name == limit; });
 }
 
-TaughtPicture cut_out(const TeachingPicture& from, const std::optional<Point2>& origin, int margin_px) {
-  const auto& picture = from.grey;
+namespace {
+
+void require_region(const TeachingPicture& from) {
   if (from.region.empty())
     fail_argument("teach: the region is empty; give the part's place, for example --region 100,80,200,150");
+}
+
+}  // namespace
+
+TaughtPicture cut_out(const TeachingPicture& from, const std::optional<Point2>& origin, int margin_px) {
+  const auto& picture = from.grey;
+  require_region(from);
   if (!from.valid.empty() &&
       (from.valid.width() != picture.width() || from.valid.height() != picture.height()))
     fail_argument("teach: picture and what is valid of it differ in size");
@@ -50,6 +58,7 @@ TaughtPicture cut_out(const TeachingPicture& from, const std::optional<Point2>& 
 }
 
 void require_usable(const TeachingPicture& from, const KindInfo& kind) {
+  require_region(from);
   if (kind.color == ColorUse::needed && from.color.empty())
     fail_argument(fmt::format("teach: the picture is grey; a {} is taught from a color picture", kind.word));
   if (!kind.backgrounds && !from.backgrounds.empty())
