@@ -24,11 +24,11 @@ void require_valid(const EdgeSettings& s) {
   if (several && s.order == EdgeOrder::all)
     fail_argument("several bands locate one part by one edge each; set order to first, last or strongest");
   if (several && !s.arc.empty()) fail_argument("several bands must be straight");
-  if (s.fit == EdgeFit::corner && (!several || !s.third.empty()))
+  if (s.fit == EdgeShape::corner && (!several || !s.third.empty()))
     fail_argument("a corner is where the lines of two bands meet: give --band and --second, and no third");
-  if (s.fit == EdgeFit::circle && (several || !s.band.empty()))
+  if (s.fit == EdgeShape::circle && (several || !s.band.empty()))
     fail_argument("a circle is met along an arc: give --arc x, y, inner radius, outer radius, start, turn");
-  if (s.fit == EdgeFit::corner && s.order == EdgeOrder::all)
+  if (s.fit == EdgeShape::corner && s.order == EdgeOrder::all)
     fail_argument("a corner has one edge in each band; set order to first, last or strongest");
 }
 
@@ -91,7 +91,7 @@ std::vector<LineEdge> learn_edges(const Survey& survey, const std::vector<Scan>&
           met.profile.threshold, i + 1));
     edges.push_back(met.meant[0]);
     s.taught.push_back(met.meant[0].edge.at);
-    if (s.fit == EdgeFit::corner) s.slopes.push_back(met.meant[0].slope);
+    if (s.fit == EdgeShape::corner) s.slopes.push_back(met.meant[0].slope);
   }
   return edges;
 }
@@ -113,7 +113,7 @@ const std::vector<SettingRow<EdgeSettings>>& EdgeTarget::rows() {
       {"arc", &EdgeSettings::arc, "x, y, inner radius, outer radius, start, turn (degrees; 360 for a ring)"},
       {"fit",
        SettingWord<EdgeSettings>{[](const EdgeSettings& s) { return static_cast<int>(s.fit); },
-                                 [](EdgeSettings& s, int i) { s.fit = static_cast<EdgeFit>(i); },
+                                 [](EdgeSettings& s, int i) { s.fit = static_cast<EdgeShape>(i); },
                                  {"edge", "corner", "circle"}},
        "edge: each by itself; corner: where the lines of two bands meet; circle: what scans from the arc's "
        "inner "
@@ -140,9 +140,9 @@ EdgeTarget EdgeTarget::taught_from(const TeachingPicture& from, EdgeSettings s) 
   TaughtPicture taught = cut_out(from, s.origin);
   const Box box = from.region.bounds();
   if (s.arc.empty() && s.band.empty()) {
-    if (s.fit == EdgeFit::circle)
+    if (s.fit == EdgeShape::circle)
       s.arc = ring_in(box);
-    else if (s.fit == EdgeFit::edge)
+    else if (s.fit == EdgeShape::edge)
       s.band = stronger_band(from.grey, box);
   }
   require_valid(s);
@@ -152,11 +152,11 @@ EdgeTarget EdgeTarget::taught_from(const TeachingPicture& from, EdgeSettings s) 
   s.taught.clear(), s.slopes.clear();
   std::vector<LineEdge> edges;
   std::optional<Point2> natural;  // where the thing itself says that it is
-  if (s.fit == EdgeFit::circle)
+  if (s.fit == EdgeShape::circle)
     natural = learn_circle(survey, scans[0], s);
   else
     edges = learn_edges(survey, scans, s);
-  if (s.fit == EdgeFit::corner) {
+  if (s.fit == EdgeShape::corner) {
     const CornerFit met = corner_of(scans, edges, s.slopes);
     if (!met.determined)
       fail_argument(
@@ -178,7 +178,7 @@ EdgeTarget EdgeTarget::taught_from(const TeachingPicture& from, EdgeSettings s) 
     }
     taught.origin = origin - corner;
   }
-  if (scans.size() > 1 && s.fit == EdgeFit::edge &&
+  if (scans.size() > 1 && s.fit == EdgeShape::edge &&
       !part_by_edges(scans, edges, s.taught, taught.origin + corner).determined)
     fail_argument(scans.size() == 2
                       ? "teach: both bands scan along one direction, so the part would slide across it; turn "
@@ -193,14 +193,14 @@ EdgeTarget::EdgeTarget(TaughtPicture taught, EdgeSettings settings)
   heron::require_valid(settings_.limits, 1);
   const size_t count = scans_of(settings_).size();
   if (count == 0) fail_argument("an edge needs a band or an arc");
-  const size_t lines = settings_.fit == EdgeFit::corner ? count : 0;
+  const size_t lines = settings_.fit == EdgeShape::corner ? count : 0;
   if (settings_.taught.size() != count || settings_.slopes.size() != lines || settings_.corner.size() != 2)
     fail_argument(fmt::format("'{}' lacks where its edges were taught; teach it again", settings_.name));
 }
 
 std::vector<Figure> EdgeTarget::facts() const {
   const std::vector<Scan> scans = scans_of(settings_);
-  if (settings_.fit == EdgeFit::circle) return {{"radius", settings_.taught[0]}};
+  if (settings_.fit == EdgeShape::circle) return {{"radius", settings_.taught[0]}};
   std::vector<Figure> facts;
   for (size_t i = 0; i < scans.size(); ++i)
     facts.push_back(
@@ -215,11 +215,11 @@ std::vector<Trace> EdgeTarget::traces() const {
   const std::vector<LineEdge> lines = taught_lines(settings_);
   for (size_t i = 0; i < scans.size(); ++i) {
     traces.push_back({.points = scans[i].border(), .closed = true, .seen = false});
-    if (settings_.fit != EdgeFit::circle) traces.push_back(trace_of(scans[i], lines[i]));
+    if (settings_.fit != EdgeShape::circle) traces.push_back(trace_of(scans[i], lines[i]));
   }
   for (Trace& t : traces)
     for (Point2& p : t.points) p = p - corner;
-  if (settings_.fit == EdgeFit::circle) {
+  if (settings_.fit == EdgeShape::circle) {
     Trace circle;
     for (int i = 0; i < 120; ++i)
       circle.points.push_back(taught_.origin + unit(degrees(3 * i)) * settings_.taught[0]);

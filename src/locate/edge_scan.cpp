@@ -20,7 +20,7 @@ bool weaker(const ScanEdge& a, const ScanEdge& b) { return std::abs(a.contrast) 
 
 std::vector<Scan> scans_of(const EdgeSettings& s) {
   std::vector<Scan> scans;
-  if (!s.arc.empty()) scans.push_back(s.fit == EdgeFit::circle ? Scan::fan(s.arc) : Scan::arc(s.arc));
+  if (!s.arc.empty()) scans.push_back(s.fit == EdgeShape::circle ? Scan::fan(s.arc) : Scan::arc(s.arc));
   for (const auto& [numbers, what] : {std::pair{&s.band, "band"}, {&s.second, "second"}, {&s.third, "third"}})
     if (!numbers->empty()) scans.push_back(Scan::band(*numbers, what));
   return scans;

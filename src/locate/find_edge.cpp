@@ -167,14 +167,14 @@ Findings find(const EdgeTarget& target, const Survey& survey, const FindLimits& 
   const EdgeSettings& s = target.settings();
   const std::vector<Scan> scans = scans_of(s);
   require_inside(scans, survey.width(), survey.height(), s.name);
-  if (s.fit == EdgeFit::circle) return find_circle(s, scans[0], survey, limits, explain);
+  if (s.fit == EdgeShape::circle) return find_circle(s, scans[0], survey, limits, explain);
   if (scans.size() == 1) return find_edges(s, scans[0], survey, limits, explain);
   Findings findings;
   const std::vector<LineEdge> edges = one_edge_each(scans, s, survey, explain, findings, work);
   if (edges.size() < scans.size()) return findings;
   const Point2 origin = target.taught().origin + Point2{s.corner[0], s.corner[1]};
   Sighting one{.target = s.name};
-  if (s.fit == EdgeFit::corner) {
+  if (s.fit == EdgeShape::corner) {
     const CornerFit corner = corner_of(scans, edges, s.slopes);
     if (!corner.determined) {
       findings.misses.push_back({.x = origin.x, .y = origin.y});

@@ -21,7 +21,7 @@ enum class EdgeChange {
 enum class EdgeOrder { first, last, strongest, all };
 
 /// What the edges that the scans meet are put together to.
-enum class EdgeFit {
+enum class EdgeShape {
   edge,    ///< each is found by itself; several bands locate a part by one edge each
   corner,  ///< where the straight lines of two bands meet
   circle   ///< the circle that an arc's scans meet, from its inner radius to its outer one
@@ -39,7 +39,7 @@ struct EdgeSettings {
   std::vector<double> second = {}, third = {};  ///< further bands: two edges locate a part that shifts, a
                                                 ///< third its small turn as well
   std::vector<double> arc = {};
-  EdgeFit fit = EdgeFit::edge;
+  EdgeShape fit = EdgeShape::edge;
   EdgeChange change = EdgeChange::learn;
   EdgeOrder order = EdgeOrder::strongest;  ///< all: every edge is a sighting; not with several bands
   int every = 1;                           ///< of all edges, every so manyth, from the first
@@ -69,7 +69,7 @@ class EdgeTarget {
   std::vector<Figure> facts() const;
   std::vector<Trace> traces() const;
   Box extent() const { return {-8, -8, 16, 16}; }
-  int turns() const { return settings_.third.empty() && settings_.fit != EdgeFit::corner ? 0 : 1; }
+  int turns() const { return settings_.third.empty() && settings_.fit != EdgeShape::corner ? 0 : 1; }
 
  private:
   TaughtPicture taught_;
