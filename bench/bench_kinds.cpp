@@ -202,9 +202,10 @@ void table(const std::string& kind, int pictures, uint64_t seed, bool tell) {
       const Findings findings = find(*target, survey, limits, tell ? Explain::always : Explain::never);
       const int before = sums.wrong, lost = sums.parts - sums.found;
       judge(view, findings, 12, sums, tell);
-      if (tell && (sums.wrong > before || sums.parts - sums.found > lost))
-        std::printf("  ^ %s %s, seed %llu\n", kind.c_str(), words,
-                    static_cast<unsigned long long>(seed + static_cast<uint64_t>(i)));
+      if (sums.wrong > before || sums.parts - sums.found > lost)
+        std::printf("  %s %s, seed %llu: %d wrong, %d lost\n", kind.c_str(), words,
+                    static_cast<unsigned long long>(seed + static_cast<uint64_t>(i)), sums.wrong - before,
+                    sums.parts - sums.found - lost);
     }
     const double n = std::max(1, sums.counted);
     std::printf("%-8s %-6s %6d %6d %8.2f %6d %8.1f %8.1f %9.4f %9.4f %9.4f %8.3f %6.1f %6.1f %6.1f\n",

@@ -66,7 +66,7 @@ Point2 learn_circle(const Survey& survey, const Scan& fan, EdgeSettings& s) {
                     std::count(circle.sectors.begin(), circle.sectors.end(), true),
                     std::max<size_t>(circle.sectors.size(), 1), edge_threshold(s, survey, 6)));
   s.change = circle.contrast > 0 ? EdgeChange::rising : EdgeChange::falling;
-  s.taught = {circle.radius};
+  s.taught = {circle.radius}, s.taught_sigmas = {std::sqrt(circle.covariance(2, 2))};
   return circle.centre;
 }
 
@@ -90,8 +90,9 @@ std::vector<LineEdge> learn_edges(const Survey& survey, const std::vector<Scan>&
           "band across an edge",
           met.profile.threshold, i + 1));
     edges.push_back(met.meant[0]);
-    s.taught.push_back(met.meant[0].edge.at);
-    if (s.fit == EdgeShape::corner) s.slopes.push_back(met.meant[0].slope);
+    const LineEdge& line = met.meant[0];
+    s.taught.push_back(line.edge.at), s.taught_sigmas.push_back(line.edge.sigma);
+    if (scans.size() > 1) s.slopes.push_back(line.slope), s.slope_sigmas.push_back(line.slope_sigma);
   }
   return edges;
 }
@@ -131,7 +132,9 @@ const std::vector<SettingRow<EdgeSettings>>& EdgeTarget::rows() {
       {"every", &EdgeSettings::every, "of all edges every so manyth"},
       {"threshold", &EdgeSettings::threshold, "grey levels from side to side; 0 follows the noise"},
       {"taught", &EdgeSettings::taught, "where the edges lay at teaching, pixels along each scan"},
-      {"slopes", &EdgeSettings::slopes, "of a corner's lines at teaching"},
+      {"taught_sigmas", &EdgeSettings::taught_sigmas, "how well that was known"},
+      {"slopes", &EdgeSettings::slopes, "of several bands' lines at teaching"},
+      {"slope_sigmas", &EdgeSettings::slope_sigmas, "how well these were known"},
       {"corner", &EdgeSettings::corner, "of the taught pixels in the camera's picture"}};
   return rows;
 }
@@ -149,7 +152,7 @@ EdgeTarget EdgeTarget::taught_from(const TeachingPicture& from, EdgeSettings s) 
   const std::vector<Scan> scans = scans_of(s);
   require_inside(scans, from.grey.width(), from.grey.height(), s.name);
   const Survey survey{Image<uint8_t>(from.grey)};
-  s.taught.clear(), s.slopes.clear();
+  s.taught.clear(), s.taught_sigmas.clear(), s.slopes.clear(), s.slope_sigmas.clear();
   std::vector<LineEdge> edges;
   std::optional<Point2> natural;  // where the thing itself says that it is
   if (s.fit == EdgeShape::circle)
@@ -157,7 +160,7 @@ EdgeTarget EdgeTarget::taught_from(const TeachingPicture& from, EdgeSettings s) 
   else
     edges = learn_edges(survey, scans, s);
   if (s.fit == EdgeShape::corner) {
-    const CornerFit met = corner_of(scans, edges, s.slopes);
+    const CornerFit met = corner_of(scans, edges, edges);
     if (!met.determined)
       fail_argument(
           "teach: the lines in both bands are parallel, so they meet nowhere; turn one of the bands");
@@ -179,7 +182,7 @@ EdgeTarget EdgeTarget::taught_from(const TeachingPicture& from, EdgeSettings s) 
     taught.origin = origin - corner;
   }
   if (scans.size() > 1 && s.fit == EdgeShape::edge &&
-      !part_by_edges(scans, edges, s.taught, taught.origin + corner).determined)
+      !part_by_edges(scans, edges, edges, taught.origin + corner).determined)
     fail_argument(scans.size() == 2
                       ? "teach: both bands scan along one direction, so the part would slide across it; turn "
                         "one of them"
@@ -193,8 +196,10 @@ EdgeTarget::EdgeTarget(TaughtPicture taught, EdgeSettings settings)
   heron::require_valid(settings_.limits, 1);
   const size_t count = scans_of(settings_).size();
   if (count == 0) fail_argument("an edge needs a band or an arc");
-  const size_t lines = settings_.fit == EdgeShape::corner ? count : 0;
-  if (settings_.taught.size() != count || settings_.slopes.size() != lines || settings_.corner.size() != 2)
+  const size_t lines = count > 1 ? count : 0;
+  const auto sized = [](const std::vector<double>& v, size_t size) { return v.size() == size; };
+  if (!sized(settings_.taught, count) || !sized(settings_.taught_sigmas, count) ||
+      !sized(settings_.slopes, lines) || !sized(settings_.slope_sigmas, lines) || !sized(settings_.corner, 2))
     fail_argument(fmt::format("'{}' lacks where its edges were taught; teach it again", settings_.name));
 }
 

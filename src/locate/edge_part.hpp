@@ -5,8 +5,8 @@
 
 namespace heron {
 
-/// The part that several edges locate: shifted, and with three turned, so that each taught edge lies where it
-/// was met.
+/// The part that several edges locate: shifted, and with three turned, so that each taught line runs through
+/// where its edge was met. The covariance has the sigmas of both.
 struct PartFit {
   Point2 shift;
   double turn = 0;
@@ -15,9 +15,9 @@ struct PartFit {
 };
 
 PartFit part_by_edges(const std::vector<Scan>& scans, const std::vector<LineEdge>& edges,
-                      const std::vector<double>& taught, Point2 origin);
+                      const std::vector<LineEdge>& taught, Point2 origin);
 
-/// Where the lines of two bands meet. The turn is against lines of the slopes `taught`, by both lines.
+/// Where the lines of two bands meet. The turn is against the lines `taught`, by both of them.
 struct CornerFit {
   Point2 at;
   double turn = 0;     ///< radians
@@ -28,6 +28,6 @@ struct CornerFit {
 };
 
 CornerFit corner_of(const std::vector<Scan>& scans, const std::vector<LineEdge>& edges,
-                    const std::vector<double>& taught_slopes);
+                    const std::vector<LineEdge>& taught);
 
 }  // namespace heron

@@ -30,7 +30,8 @@ std::vector<LineEdge> taught_lines(const EdgeSettings& s) {
   std::vector<LineEdge> lines;
   for (size_t i = 0; i < s.taught.size(); ++i) {
     LineEdge line{.edge = {.at = s.taught[i]}};
-    line.slope = i < s.slopes.size() ? s.slopes[i] : 0;
+    line.edge.sigma = s.taught_sigmas[i];
+    if (i < s.slopes.size()) line.slope = s.slopes[i], line.slope_sigma = s.slope_sigmas[i];
     lines.push_back(line);
   }
   return lines;

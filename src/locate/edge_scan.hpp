@@ -8,7 +8,7 @@ namespace heron {
 /// The bands of the settings in their order, or their arc.
 std::vector<Scan> scans_of(const EdgeSettings& settings);
 
-/// The lines of a corner as they were taught.
+/// The lines of the bands as they were taught.
 std::vector<LineEdge> taught_lines(const EdgeSettings& settings);
 
 /// Throws Error{invalid_argument} unless each scan lies in a picture of that size.

@@ -103,8 +103,10 @@ Findings find_circle(const EdgeSettings& s, const Scan& fan, const Survey& surve
   one.score = 100 * circle.seen, one.contrast = std::abs(circle.contrast);
   one.scale = circle.radius / s.taught[0];
   const double sigma = std::sqrt(circle.covariance(2, 2));
-  one.sigma = {
-      std::sqrt(circle.covariance(0, 0)), std::sqrt(circle.covariance(1, 1)), {}, sigma / s.taught[0]};
+  one.sigma = {std::sqrt(circle.covariance(0, 0)),
+               std::sqrt(circle.covariance(1, 1)),
+               {},
+               std::hypot(sigma, one.scale * s.taught_sigmas[0]) / s.taught[0]};
   one.figures = {{"radius", circle.radius},
                  {"radius_sigma", sigma},
                  {"diameter", 2 * circle.radius},
@@ -174,15 +176,16 @@ Findings find(const EdgeTarget& target, const Survey& survey, const FindLimits& 
   if (edges.size() < scans.size()) return findings;
   const Point2 origin = target.taught().origin + Point2{s.corner[0], s.corner[1]};
   Sighting one{.target = s.name};
+  const std::vector<LineEdge> taught = taught_lines(s);
   if (s.fit == EdgeShape::corner) {
-    const CornerFit corner = corner_of(scans, edges, s.slopes);
+    const CornerFit corner = corner_of(scans, edges, taught);
     if (!corner.determined) {
       findings.misses.push_back({.x = origin.x, .y = origin.y});
       findings.misses.back().limits.push_back({"opening", 0, "lines that are not parallel"});
       return findings;
     }
     // An origin that was set beside the corner turns with it.
-    const Point2 taught_at = corner_of(scans, taught_lines(s), s.slopes).at,
+    const Point2 taught_at = corner_of(scans, taught, taught).at,
                  beside = rotated(origin - taught_at, radians(corner.turn));
     one.x = corner.at.x + beside.x, one.y = corner.at.y + beside.y;
     one.angle = radians(corner.turn).wrapped();
@@ -201,7 +204,7 @@ Findings find(const EdgeTarget& target, const Survey& survey, const FindLimits& 
     take(findings, std::move(one), limits);
     return findings;
   }
-  const PartFit fit = part_by_edges(scans, edges, s.taught, origin);
+  const PartFit fit = part_by_edges(scans, edges, taught, origin);
   if (!fit.determined) {
     findings.misses.push_back({.x = origin.x + fit.shift.x, .y = origin.y + fit.shift.y});
     findings.misses.back().limits.push_back({"angle", radians(fit.turn).degrees(), "-34..34"});

@@ -63,7 +63,13 @@ std::optional<Circle> circle_through(Point2 a, Point2 b, Point2 c) {
   return Circle{a + to, norm(to)};
 }
 
-/// The circle inside the fan that most sectors agree with.
+/// Scans from the fan's centre outwards meet a circle once, where they leave it: one beside the centre is
+/// another thing.
+bool surrounds(const Circle& circle, Point2 centre) {
+  return distance(circle.centre, centre) < circle.radius;
+}
+
+/// The circle about the fan's centre that most sectors agree with.
 std::optional<Circle> agreed(const std::vector<Offered>& offered, const Scan& fan, size_t sectors) {
   const size_t n = offered.size();
   std::optional<Circle> best;
@@ -76,8 +82,7 @@ std::optional<Circle> agreed(const std::vector<Offered>& offered, const Scan& fa
     const Offered &a = pick(), &b = pick(), &c = pick();
     if (a.sector == b.sector || b.sector == c.sector || a.sector == c.sector) continue;
     const auto circle = circle_through(a.at, b.at, c.at);
-    if (!circle || distance(circle->centre, fan.centre()) > fan.outer() || circle->radius > 2 * fan.outer())
-      continue;
+    if (!circle || !surrounds(*circle, fan.centre()) || circle->radius > 2 * fan.outer()) continue;
     std::vector<double> agree(sectors, 0);
     double sum = 0;
     for (const Offered& o : offered) {
@@ -118,6 +123,8 @@ CircleFit circle_by_scans(const Survey& survey, const Scan& fan, const EdgeSetti
       if (!survey.level(0).view().holds(static_cast<int>(from.x), static_cast<int>(from.y)) ||
           !survey.level(0).view().holds(static_cast<int>(to.x), static_cast<int>(to.y)))
         continue;
+      const double from_centre = distance(own.at(half, sectors[i].across), fan.centre());
+      if (from_centre < fan.outer() - fan.length() - 1 || from_centre > fan.outer() + 1) continue;
       const auto profile = profile_along(survey.level(0), own, sectors[i].first, sectors[i].end);
       const int lanes = sectors[i].end - sectors[i].first;
       const double noise = std::max(survey.noise_sigma(0), 0.3) / std::sqrt(static_cast<double>(lanes));
@@ -149,7 +156,8 @@ CircleFit circle_by_scans(const Survey& survey, const Scan& fan, const EdgeSetti
     fit.scatter = std::sqrt(squares / static_cast<double>(on.size()));
     fit.contrast = std::copysign(median_size(on), rising);
   }
-  fit.centre = circle.centre, fit.radius = circle.radius, fit.determined = true;
+  fit.centre = circle.centre, fit.radius = circle.radius;
+  fit.determined = surrounds(circle, fan.centre());
   return fit;
 }
 

@@ -46,8 +46,9 @@ struct EdgeSettings {
   double threshold = 0;                    ///< grey levels from one side to the other; 0 follows the noise
   std::vector<double> taught = {};  ///< where the edges lay at teaching: pixels along each scan from its
                                     ///< start; of a circle its radius
-  std::vector<double> slopes = {};  ///< of a corner's two lines at teaching, pixels along the scan a pixel
+  std::vector<double> slopes = {};  ///< of several bands' lines at teaching, pixels along the scan a pixel
                                     ///< across
+  std::vector<double> taught_sigmas = {}, slope_sigmas = {};  ///< how well both were known
   std::vector<double> corner = {};  ///< of this file's pixels in the camera's picture
   FindLimits limits = {};
   PartPlace place = {};
@@ -85,15 +86,16 @@ class EdgeTarget {
 /// before, grey levels), "edge_angle" (of the edge's line against the right angle to its scan, degrees),
 /// "edge_sigma" (along the scan, pixels); on a ring "repeats", the number of equal turns after which what the
 /// ring shows comes again (1: it does not). With several bands: one sighting of the part, and "shift" of each
-/// edge against teaching. An edge that lies where a ring starts is counted once.
+/// edge against teaching; the taught edges are moved as lines, so bands need not lie square on them, and how
+/// well they were known at teaching is in the sigmas. An edge that lies where a ring starts is counted once.
 ///
 /// A corner lies where its lines meet, however far along them that is, with the sigma that this costs; its
-/// angle is by both lines; figures: "opening" between them and "opening_sigma", degrees. A circle's figures:
-/// "radius", "radius_sigma", "diameter", "scatter" (of the sectors that see it, pixels), "change" (outside
-/// less inside); the score is the share of the sectors that see it. Bands say where to look; a
-/// `limits.region` that is given all the same must hold the position. `profiles` hold what was scanned; of a
-/// circle, about its own centre. Throws Error{invalid_argument} when a band lies outside the picture. Cost:
-/// the pixels of the bands.
+/// angle is by both lines; figures: "opening" between them and "opening_sigma", degrees. A circle surrounds
+/// the arc's centre; its figures: "radius", "radius_sigma", "diameter", "scatter" (of the sectors that see
+/// it, pixels), "change" (outside less inside); the score is the share of the sectors that see it. Bands say
+/// where to look; a `limits.region` that is given all the same must hold the position. `profiles` hold what
+/// was scanned; of a circle, about its own centre. Throws Error{invalid_argument} when a band lies outside
+/// the picture. Cost: the pixels of the bands.
 Findings find(const EdgeTarget& target, const Survey& survey, const FindLimits& limits,
               Explain explain = Explain::when_nothing, Work* work = nullptr);
 
