@@ -32,13 +32,16 @@ struct RimSearch {
 /// Centres that edges vote for, most votes first.
 std::vector<RimGuess> vote_for_rims(const Survey& survey, const RimSearch& search);
 
-/// A rim met by rays: r(turn) = radius + even.x cos 2 turn + even.y sin 2 turn about the centre.
+/// A rim met by rays: radius + even.x cos 2 turn + even.y sin 2 turn from the centre, where a ray's unit
+/// direction is (cos turn, sin turn).
 struct RimWave {
   Point2 centre;
   double radius = 0;
   Point2 even = {};
   double met = 0;  ///< share of the rays that meet it
-  double at(double turn) const { return radius + even.x * std::cos(2 * turn) + even.y * std::sin(2 * turn); }
+  double along(Point2 ray) const {
+    return radius + even.x * (ray.x * ray.x - ray.y * ray.y) + even.y * 2 * ray.x * ray.y;
+  }
 };
 
 /// An ellipse fitted to the grey values along its rim.

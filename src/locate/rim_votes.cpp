@@ -83,18 +83,20 @@ std::vector<RimGuess> vote_for_rims(const Survey& survey, const RimSearch& searc
   const double strongest_blur = level == 0 ? 0.5 : 0.6;  // of a rim's contrast, what two pixels show of it
   const int strong = std::max(2, static_cast<int>(std::lround(std::max(strongest_blur * search.least_contrast,
                                                                        2.5 * survey.noise_sigma(level)))));
-  std::array<Point2, 256> direction;
-  for (size_t i = 0; i < 256; ++i) {
-    direction[i] = unit(degrees(360.0 * static_cast<double>(i) / 256));
-    if (search.dark) direction[i] = -direction[i];  // brightness grows outwards: the centre lies behind
-  }
+  static const std::array<Point2, 256> direction = [] {
+    std::array<Point2, 256> all;
+    for (size_t i = 0; i < 256; ++i) all[i] = unit(degrees(360.0 * static_cast<double>(i) / 256));
+    return all;
+  }();
+  const double way_back =
+      search.dark ? -1 : 1;  // of a hole brightness grows outwards: its centre lies behind
   const int steps = std::max(1, static_cast<int>(std::ceil(most - least + 0.5)));
   Image<uint16_t> votes(x1 - x0, y1 - y0);
   for (int y = 1; y < votes.height() - 1; ++y) {
     const uint8_t *size = g.size.row(y), *way = g.direction.row(y);
     for (int x = 1; x < votes.width() - 1; ++x) {
       if (size[x] < strong) continue;
-      const Point2 d = direction[way[x]];
+      const Point2 d = direction[way[x]] * way_back;
       for (int k = 0; k < steps; ++k) {
         const double r = steps == 1 ? 0.5 * (least + most) : least + (most - least) * k / (steps - 1);
         const int u = static_cast<int>(x + r * d.x + 0.5), v = static_cast<int>(y + r * d.y + 0.5);

@@ -122,7 +122,7 @@ bool Scan::inside(int width, int height) const {
 std::vector<double> profile_along(const Image<uint8_t>& picture, const Scan& scan, int first, int end) {
   std::vector<double> profile(static_cast<size_t>(scan.steps()));
   const double right = picture.width() - 1, bottom = picture.height() - 1;
-  const auto within = [&](Point2 p) { return p.x >= 0 && p.y >= 0 && p.x <= right && p.y <= bottom; };
+  const auto within = [&](Point2 p) { return can_sample_inside(picture.view(), p); };
   const double end_of_scan = (scan.steps() - 1) * scan.per_step(), a = scan.lane(first),
                b = scan.lane(end - 1);
   if (scan.is_straight() && within(scan.at(0, a)) && within(scan.at(0, b)) &&
@@ -132,9 +132,8 @@ std::vector<double> profile_along(const Image<uint8_t>& picture, const Scan& sca
     for (int i = first; i < end; ++i) {
       const Point2 start = scan.at(0, scan.lane(i));
       for (int k = 0; k < scan.steps(); ++k)
-        profile[static_cast<size_t>(k)] +=
-            bilinear(picture.view(), std::clamp(start.x + step.x * k, 0.0, right),
-                     std::clamp(start.y + step.y * k, 0.0, bottom));
+        profile[static_cast<size_t>(k)] += bilinear_inside(
+            picture.view(), std::max(start.x + step.x * k, 0.0), std::max(start.y + step.y * k, 0.0));
     }
     for (double& v : profile) v /= end - first;
     return profile;
@@ -148,6 +147,27 @@ std::vector<double> profile_along(const Image<uint8_t>& picture, const Scan& sca
     profile[static_cast<size_t>(k)] = sum / (end - first);
   }
   return profile;
+}
+
+std::vector<Strip> strips_of(const Image<uint8_t>& picture, const Scan& scan) {
+  constexpr int strip_lanes = 6;  // of a band's width, for one point of the edge's line
+  std::vector<Strip> strips;
+  const int count = std::max(1, scan.lanes() / strip_lanes);
+  for (int i = 0; i < count; ++i) {
+    const int first = i * scan.lanes() / count, end = (i + 1) * scan.lanes() / count;
+    strips.push_back({0.5 * (scan.lane(first) + scan.lane(end - 1)), end - first,
+                      profile_along(picture, scan, first, end)});
+  }
+  return strips;
+}
+
+std::vector<double> profile_of(const std::vector<Strip>& strips) {
+  std::vector<double> whole(strips[0].profile.size(), 0);
+  int lanes = 0;
+  for (const Strip& s : strips) lanes += s.lanes;
+  for (const Strip& s : strips)
+    for (size_t k = 0; k < whole.size(); ++k) whole[k] += s.profile[k] * s.lanes / lanes;
+  return whole;
 }
 
 std::vector<double> strength_along(const std::vector<double>& profile, bool round) {

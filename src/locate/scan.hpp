@@ -58,6 +58,19 @@ struct ScanEdge {
 /// The mean brightness across lanes `first` to `end`, a value a step.
 std::vector<double> profile_along(const Image<uint8_t>& picture, const Scan& scan, int first, int end);
 
+/// Some lanes of a scan side by side.
+struct Strip {
+  double across = 0;  ///< of its middle
+  int lanes = 0;
+  std::vector<double> profile;
+};
+
+/// The whole scan in strips of six lanes or some more; one where there are fewer than twelve.
+std::vector<Strip> strips_of(const Image<uint8_t>& picture, const Scan& scan);
+
+/// The mean of all lanes.
+std::vector<double> profile_of(const std::vector<Strip>& strips);
+
 /// The change of brightness at each step: its slope, smoothed as much as a lens does, in grey levels of the
 /// step that would have that slope.
 std::vector<double> strength_along(const std::vector<double>& profile, bool round);

@@ -12,10 +12,10 @@ struct LineEdge {
   double seen = 1;    ///< share of the strips that lie on the line
 };
 
-/// The robust line through where strips of the scan, six lanes wide, meet the edge; looked for near a line
+/// The robust line through where strips of the scan meet the edge; looked for near a line
 /// through `edge.at` on the scan's middle, `slope` pixels along it a pixel across. What meets it with another
 /// sense or a third of its contrast is left out.
-LineEdge line_through(const Image<uint8_t>& picture, const Scan& scan, const ScanEdge& edge,
-                      double pixel_noise, double slope = 0);
+LineEdge line_through(const std::vector<Strip>& strips, bool round, const ScanEdge& edge, double pixel_noise,
+                      double slope = 0);
 
 }  // namespace heron

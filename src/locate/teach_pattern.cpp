@@ -10,6 +10,7 @@
 #include "heron/image/pyramid.hpp"
 #include "heron/locate/pattern.hpp"
 #include "limits.hpp"
+#include "meet_edges.hpp"
 #include "symmetry.hpp"
 #include "teach_edges.hpp"
 
@@ -88,10 +89,9 @@ std::vector<TaughtEdge> spread_choice(const std::vector<TaughtEdge>& edges, size
 }
 
 EdgeColumns columns_of(const std::vector<TaughtEdge>& edges, const Box& extent) {
-  constexpr size_t whole_vectors = 64;  // more lanes than any processor has
   EdgeColumns c;
   c.count = edges.size();
-  for (size_t i = 0; i < edges.size() + whole_vectors; ++i) {
+  for (size_t i = 0; i < edges.size() + room_for_vectors; ++i) {
     const TaughtEdge& e = edges[std::min(i, edges.size() - 1)];
     c.x.push_back(static_cast<float>(e.place.x)), c.y.push_back(static_cast<float>(e.place.y));
     c.normal_x.push_back(static_cast<float>(e.normal.x)),

@@ -12,6 +12,24 @@ bool can_sample(const ImageView<const T>& picture, double x, double y) {
   return x >= 0 && y >= 0 && x <= picture.width() - 1 && y <= picture.height() - 1;
 }
 
+/// The same for `bilinear_inside`, which reads one pixel further.
+template <class T>
+bool can_sample_inside(const ImageView<const T>& picture, Point2 p) {
+  return p.x >= 0 && p.y >= 0 && p.x < picture.width() - 1 && p.y < picture.height() - 1;
+}
+
+/// The brightness between pixel centres, bilinear. The caller has asked `can_sample_inside`.
+template <class T>
+double bilinear_inside(const ImageView<const T>& picture, double x, double y) {
+  const int x0 = static_cast<int>(x), y0 = static_cast<int>(y);
+  const double fx = x - x0, fy = y - y0;
+  const T* p = picture.row(y0) + x0;
+  const T* q = p + picture.stride();
+  const double top = p[0] + fx * (static_cast<double>(p[1]) - p[0]);
+  const double bottom = q[0] + fx * (static_cast<double>(q[1]) - q[0]);
+  return top + fy * (bottom - top);
+}
+
 /// The brightness between pixel centres, bilinear. The caller has asked `can_sample`.
 template <class T>
 double bilinear(const ImageView<const T>& picture, double x, double y) {
