@@ -125,11 +125,13 @@ std::optional<RimWave> agreed_circle(const std::vector<RayHit>& hits, const RimW
                         (b.x * dot(c, c) - c.x * dot(b, b)) / twice};
     const double radius = norm(middle);
     if (radius < least_radius || radius > most_radius) continue;
+    // By squares of distances, which near the circle differ as they do.
     double agree = 0;
+    const double square = radius * radius, per_within = 1 / (2 * radius * within);
     for (const Point2& p : points) {
       const Point2 away = p - a - middle;
-      const double off = std::abs(std::sqrt(dot(away, away)) - radius) / within;
-      if (off < 1) agree += 1 - off * off;
+      const double off = (dot(away, away) - square) * per_within;
+      agree += std::max(0.0, 1 - off * off);
     }
     if (agree > most) most = agree, best = RimWave{a + middle, radius, {}};
   }
@@ -147,13 +149,16 @@ int settle(RimWave& wave, const std::vector<RayHit>& hits, double within, bool o
     const double off = h.radius - wave.along(h.ray), t = off / within;
     if (std::abs(t) >= 1) continue;
     const double w = (1 - t * t) * (1 - t * t);
-    Vector5 j;
     const Point2 u = h.ray;
-    j << u.x, u.y, 1, u.x * u.x - u.y * u.y, 2 * u.x * u.y;
-    normal += w * j * j.transpose(), right += w * off * j;
+    const double j[5] = {u.x, u.y, 1, u.x * u.x - u.y * u.y, 2 * u.x * u.y};
+    for (int a = 0; a < 5; ++a) {
+      for (int b = 0; b <= a; ++b) normal(a, b) += w * j[a] * j[b];
+      right[a] += w * off * j[a];
+    }
     ++used;
   }
   if (used < 6) return 0;
+  normal.triangularView<Eigen::StrictlyUpper>() = normal.transpose();
   Vector5 step = Vector5::Zero();
   if (oval)
     step = normal.ldlt().solve(right);
@@ -168,8 +173,9 @@ int settle(RimWave& wave, const std::vector<RayHit>& hits, double within, bool o
 }  // namespace
 
 std::optional<RimWave> settle_rim(const Survey& survey, const RimGuess& guess, const RimSearch& search) {
-  int level =
+  const int first_level =
       std::clamp(static_cast<int>(std::floor(std::log2(guess.radius / 7))), 0, survey.level_count() - 1);
+  int level = first_level;
   double scale = std::ldexp(1.0, -level);
   const double slack = 0.05 * guess.radius + 1 / scale;
   RimWave wave{to_level(guess.centre, level), guess.radius * scale, {}};
@@ -191,8 +197,11 @@ std::optional<RimWave> settle_rim(const Survey& survey, const RimGuess& guess, c
     const int rays = std::clamp(static_cast<int>(2 * std::numbers::pi * wave.radius / 2), 32, 128);
     int near = 0;
     NearHits rim(survey.level(level), rays, search.dark, contrast_on(level));
-    // Narrow from the start: an edge that cuts a part of the rim off runs near it at its ends.
-    for (const double within : {1.6, 1.2, 1.2}) {
+    // Narrow from the start: an edge that cuts a part of the rim off runs near it at its ends. A level below
+    // begins with a rim that is nearly known.
+    const std::vector<double> passes =
+        level == first_level ? std::vector{1.6, 1.2, 1.2} : std::vector{1.6, 1.2};
+    for (const double within : passes) {
       rim.meet(wave, hits);
       near = settle(wave, hits, within, wave.radius > 12);
       if (near < 6) return std::nullopt;

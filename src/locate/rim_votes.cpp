@@ -24,24 +24,23 @@ struct Peak {
 /// Sums of 3 x 3 votes that no neighbour within `apart` beats.
 std::vector<Peak> peaks_of(const Image<uint16_t>& votes, int least, int apart) {
   Image<uint16_t> sums(votes.width(), votes.height());
-  for (int y = 1; y < votes.height() - 1; ++y)
-    for (int x = 1; x < votes.width() - 1; ++x) {
-      int sum = 0;
-      for (int v = -1; v <= 1; ++v) {
-        const uint16_t* row = votes.row(y + v) + x;
-        sum += row[-1] + row[0] + row[1];
-      }
-      sums(x, y) = static_cast<uint16_t>(std::min(sum, 65535));
-    }
+  for (int y = 1; y < votes.height() - 1; ++y) {
+    const uint16_t *a = votes.row(y - 1), *b = votes.row(y), *c = votes.row(y + 1);
+    uint16_t* sum = sums.row(y);
+    for (int x = 1; x < votes.width() - 1; ++x)
+      sum[x] = static_cast<uint16_t>(std::min(
+          a[x - 1] + a[x] + a[x + 1] + b[x - 1] + b[x] + b[x + 1] + c[x - 1] + c[x] + c[x + 1], 65535));
+  }
   std::vector<Peak> peaks;
-  for (int y = 1; y < sums.height() - 1; ++y)
+  for (int y = 1; y < sums.height() - 1; ++y) {
+    const uint16_t* row = sums.row(y);
     for (int x = 1; x < sums.width() - 1; ++x) {
-      const int here = sums(x, y);
+      const int here = row[x];
       if (here < least) continue;
-      if (here < sums(x - 1, y) || here < sums(x + 1, y) || here < sums(x, y - 1) || here < sums(x, y + 1))
-        continue;
+      if (here < row[x - 1] || here < row[x + 1] || here < sums(x, y - 1) || here < sums(x, y + 1)) continue;
       peaks.push_back({x, y, here});
     }
+  }
   std::stable_sort(peaks.begin(), peaks.end(),
                    [](const Peak& a, const Peak& b) { return a.votes > b.votes; });
   std::vector<Peak> kept;
