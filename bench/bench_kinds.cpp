@@ -1,5 +1,7 @@
 // How the simpler kinds find: a table a kind over hard scenes whose truth is known, and over scenes without
-// the part. `bench_kinds [KIND|all] [PICTURES] [FIRST_SEED] [tell]`; the kinds are `scene_kinds` below.
+// the part. `bench_kinds [KIND|all] [PICTURES] [FIRST_SEED] [easy] [hard] [empty] [tell]`; the kinds are
+// `scene_kinds` below, without a word for the scenes all three are run, `tell` gives reasons.
+#include <algorithm>
 #include <cstdio>
 #include <cstdlib>
 #include <string>
@@ -187,9 +189,13 @@ void judge(const StudioView& view, const Findings& findings, double near, Sums& 
     }
 }
 
-void table(const std::string& kind, int pictures, uint64_t seed, bool tell) {
+void table(const std::string& kind, int pictures, uint64_t seed, const std::vector<std::string>& words) {
+  const auto said = [&](const char* word) {
+    return std::find(words.begin(), words.end(), word) != words.end();
+  };
+  const bool tell = said("tell"), every = words.size() == (tell ? 1 : 0);
   constexpr int pictures_a_lesson = 10;  // taught anew for the next ten: its errors are in the table too
-  const auto run = [&](const StudioFilling& filling, const char* words) {
+  const auto run = [&](const StudioFilling& filling, const char* scenes) {
     Sums sums;
     std::optional<Target> target;
     for (int i = 0; i < pictures; ++i) {
@@ -203,13 +209,13 @@ void table(const std::string& kind, int pictures, uint64_t seed, bool tell) {
       const int before = sums.wrong, lost = sums.parts - sums.found;
       judge(view, findings, 12, sums, tell);
       if (sums.wrong > before || sums.parts - sums.found > lost)
-        std::printf("  %s %s, seed %llu: %d wrong, %d lost\n", kind.c_str(), words,
+        std::printf("  %s %s, seed %llu: %d wrong, %d lost\n", kind.c_str(), scenes,
                     static_cast<unsigned long long>(seed + static_cast<uint64_t>(i)), sums.wrong - before,
                     sums.parts - sums.found - lost);
     }
     const double n = std::max(1, sums.counted);
     std::printf("%-8s %-6s %6d %6d %8.2f %6d %8.1f %8.1f %9.4f %9.4f %9.4f %8.3f %6.1f %6.1f %6.1f\n",
-                kind.c_str(), words, pictures, sums.parts,
+                kind.c_str(), scenes, pictures, sums.parts,
                 sums.parts ? 100.0 * sums.found / sums.parts : 100.0, sums.wrong, sums.lowest,
                 sums.highest_wrong, std::sqrt(sums.x / n), std::sqrt(sums.y / n),
                 std::sqrt(sums.angle / std::max(1, sums.angles)), sums.worst, 100.0 * sums.covered_x / n,
@@ -219,9 +225,9 @@ void table(const std::string& kind, int pictures, uint64_t seed, bool tell) {
                   sums.chips_wrong);
     std::fflush(stdout);
   };
-  run({.hard = false}, "easy");
-  run({.hard = true}, "hard");
-  run({.hard = true, .empty = true}, "empty");
+  if (every || said("easy")) run({.hard = false}, "easy");
+  if (every || said("hard")) run({.hard = true}, "hard");
+  if (every || said("empty")) run({.hard = true, .empty = true}, "empty");
 }
 
 }  // namespace
@@ -230,10 +236,10 @@ int main(int argc, char** argv) {
   const std::string which = argc > 1 ? argv[1] : "all";
   const int pictures = argc > 2 ? std::atoi(argv[2]) : 100;
   const uint64_t seed = argc > 3 ? std::strtoull(argv[3], nullptr, 10) : 1000;
-  const bool tell = argc > 4;
+  const std::vector<std::string> words(argv + std::min(argc, 4), argv + argc);
   std::printf("%-8s %-6s %6s %6s %8s %6s %8s %8s %9s %9s %9s %8s %6s %6s %6s\n", "kind", "scenes", "count",
               "parts", "found %", "wrong", "lowest", "highest", "rms x px", "rms y px", "rms deg", "worst",
               "2s x %", "2s y %", "2s deg");
   for (const char* kind : scene_kinds)
-    if (which == "all" || which == kind) table(kind, pictures, seed, tell);
+    if (which == "all" || which == kind) table(kind, pictures, seed, words);
 }

@@ -3,6 +3,7 @@
 #include <cmath>
 
 #include "cells.hpp"
+#include "heron/geometry/robust_fit.hpp"
 #include "rim.hpp"
 #include "rim_sums.hpp"
 
@@ -11,6 +12,9 @@ namespace {
 
 /// The grey values along a rim, and the ellipse that explains them.
 class GreyRim {
+  static constexpr double worth_of_blinded = 0.1;      // beside other sectors
+  static constexpr double worth_beside_unseen = 0.25;  // what hides a sector reaches into its neighbours
+
  public:
   GreyRim(const Image<uint8_t>& picture, const RimFit& start, bool dark, double least_contrast, double noise)
       : picture_(picture),
@@ -20,7 +24,11 @@ class GreyRim {
         noise_(std::max(noise, 0.3)),
         sectors_(static_cast<size_t>(
             std::clamp(static_cast<int>(2 * std::numbers::pi * start.radius / 9), 8, 64))),
-        seen_(sectors_, true) {}
+        seen_(sectors_, true) {
+    for (size_t i = 0; i < sectors_; ++i)
+      middles_.push_back(unit(
+          radians(2 * std::numbers::pi * (static_cast<double>(i) + 0.5) / static_cast<double>(sectors_))));
+  }
 
   std::optional<RimFit> run() {
     Step s;
@@ -62,6 +70,13 @@ class GreyRim {
     std::vector<Sector> sectors;
     std::vector<Vector6> pulls;  ///< of the sectors that are seen, weighed
     double variance = 0;
+    /// The light that sectors share: level and its growth along x and y, inside, then outside; and how
+    /// strongly they keep to it. Its own uncertainty is part of the ellipse's.
+    Vector6 shared = Vector6::Zero();
+    Eigen::Vector2d keep = Eigen::Vector2d::Zero();
+    /// How strongly the light's slope is held at none; a level is not.
+    Vector6 hold = (Vector6() << 0, firmly, firmly, 0, firmly, firmly).finished();
+    static constexpr double firmly = 1e9;
   };
 
   /// What a sector of that light wants of the ellipse.
@@ -87,37 +102,73 @@ class GreyRim {
     return (dark_ ? sector.contrast() : -sector.contrast()) >= least_contrast_;
   }
 
-  /// Sectors are lit alike as far as they show it: each level is drawn towards the median of all, as strongly
-  /// as they keep together. A sector alone could take a shifted edge for other light, which costs half of
-  /// what it knows.
+  /// Sectors are lit alike, or as a lamp that stands aside lights them, as far as they show it: each level is
+  /// drawn towards that of a plane of light through all, as strongly as they keep to it. A sector alone could
+  /// take a shifted edge for other light, which costs half of what it knows.
   void share_light(Step& s, const std::vector<bool>& fits) const {
+    constexpr size_t enough_for_a_plane = 8;
     for (const int side : {0, 1}) {
+      const auto level_of = [&](size_t i) { return side == 0 ? s.sectors[i].inside : s.sectors[i].outside; };
+      std::vector<FitRow<3>> rows;
       std::vector<double> levels;
       double estimated = 0;
       for (size_t i = 0; i < sectors_; ++i) {
         if (!fits[i]) continue;
-        levels.push_back(side == 0 ? s.sectors[i].inside : s.sectors[i].outside);
+        const Point2 u = middles_[i];
+        rows.push_back({{1, u.x, u.y}, level_of(i)});
+        levels.push_back(level_of(i));
         estimated += noise_ * noise_ * s.sectors[i].light.inverse()(side, side);
       }
       if (levels.size() < 4) return;
       estimated /= static_cast<double>(levels.size());
       const auto middle = levels.begin() + static_cast<ptrdiff_t>(levels.size() / 2);
       std::nth_element(levels.begin(), middle, levels.end());
-      const double median = *middle;
-      for (double& level : levels) level = std::abs(level - median);
-      std::nth_element(levels.begin(), middle, levels.end());
-      const double apart = 1.4826 * *middle;
+      Eigen::Vector3d light(*middle, 0, 0);
+      if (rows.size() >= enough_for_a_plane)
+        slope_light(rows, estimated, light, s.hold.segment<2>(3 * side + 1));
+      for (size_t i = 0; i < rows.size(); ++i) levels[i] = rows[i].value - rows[i].terms.dot(light);
+      const double apart = 1.4826 * median_size(levels);
       const double variance = std::max(apart * apart - estimated, 0.01 * noise_ * noise_);
       const double weight = noise_ * noise_ / variance;
-      for (size_t i = 0; i < sectors_; ++i)
-        s.sectors[i].light(side, side) += weight,
-            s.sectors[i].light_right[side] += weight * (median - s.sectors[i].level);
+      s.shared.segment<3>(3 * side) = light, s.keep[side] = weight;
+      for (size_t i = 0; i < sectors_; ++i) {
+        const double there = (shares_of(i) * s.shared)[side];
+        s.sectors[i].light(side, side) += weight;
+        s.sectors[i].light_right[side] += weight * (there - s.sectors[i].level);
+      }
     }
+  }
+
+  /// Where most of the bright side is as bright as pixels can be, its level is not known, and the edge seems
+  /// to lie farther on the dark side than it does.
+  bool is_blinded(size_t sector) const { return pixels_.blinded[sector] > 0.2f; }
+
+  /// The plane of light through the sectors' levels. Its slope counts as far as it is beyond what noise makes
+  /// of an even light (empirical Bayes): a slope for nothing would cost what it could explain as a shift.
+  void slope_light(const std::vector<FitRow<3>>& rows, double variance_of_level, Eigen::Vector3d& light,
+                   Eigen::Ref<Eigen::Vector2d> hold) const {
+    const auto plane = fit_robustly<3>(rows, light, {.least = noise_, .rounds = 3, .sigmas_known = false});
+    if (!plane.determined) return;
+    const double by_noise = 2 * variance_of_level / static_cast<double>(rows.size());
+    const double beyond = 0.5 * plane.unknowns.tail<2>().squaredNorm() - 2 * by_noise;
+    if (!(beyond > 0)) return;
+    light = plane.unknowns;
+    light.tail<2>() *= beyond / (beyond + by_noise);
+    hold.setConstant(noise_ * noise_ / beyond);
+  }
+
+  /// What each number of the shared light is to a sector's own inside and outside.
+  Eigen::Matrix<double, 2, 6> shares_of(size_t sector) const {
+    const Point2 u = middles_[sector];
+    Eigen::Matrix<double, 2, 6> shares = Eigen::Matrix<double, 2, 6>::Zero();
+    shares.row(0).head<3>() << 1, u.x, u.y;
+    shares.row(1).tail<3>() << 1, u.x, u.y;
+    return shares;
   }
 
   Step step(bool judge) {
     if (!pixels_.serve(fit_)) pixels_ = pixels_near(picture_, fit_, sectors_);
-    rim_sums(pixels_, fit_, sums_);
+    rim_sums(pixels_, fit_, lights_, sums_);
     Step s;
     s.sectors.resize(sectors_);
     // The light first: level inside and outside of each sector.
@@ -135,6 +186,11 @@ class GreyRim {
       if (fits[i]) fits[i] = solve_light(s.sectors[i]);
     for (size_t i = 0; i < sectors_; ++i)
       if (fits[i]) weigh_slopes(s.sectors[i], sums_[i]);
+    lights_.clear();
+    for (size_t i = 0; i < sectors_; ++i) {
+      const Sector& sector = s.sectors[i];
+      lights_.push_back(is_blinded(i) ? RimLight{-1e6, -1e6} : RimLight{sector.inside, sector.outside});
+    }
     // What one sector says by itself: how far its edge lies outwards, and how well the edge explains it.
     std::vector<double> scatter;
     for (size_t i = 0; i < sectors_; ++i) {
@@ -151,6 +207,9 @@ class GreyRim {
     const double usual = std::max(scatter[scatter.size() / 2], noise_ * noise_);
     const double off_centre = usual_offset(s, fits);
     double squares = 0, count = 0;
+    const std::vector<bool> before = seen_;
+    Matrix6 with_shared = Matrix6::Zero(), of_shared = Matrix6::Zero();
+    std::vector<Vector6> shared_pulls;
     for (size_t i = 0; i < sectors_; ++i) {
       const Sector& sector = s.sectors[i];
       const double contrast = std::abs(sector.contrast()), variance = sector.squares / sector.count;
@@ -169,13 +228,28 @@ class GreyRim {
         seen_[i] = !judge;
         continue;
       }
-      const double clean = std::min(1.0, 1.5 * usual / std::max(variance, 1e-9));
+      double clean = std::min(1.0, 1.5 * usual / std::max(variance, 1e-9));
+      if (is_blinded(i)) clean *= worth_of_blinded;
+      if (!before[(i + 1) % sectors_] || !before[(i + sectors_ - 1) % sectors_]) clean *= worth_beside_unseen;
       s.information += w * clean * sector.normal, s.change += w * clean * sector.right;
       s.pulls.push_back(w * clean * sector.right);
+      const Eigen::Matrix2d keep = s.keep.asDiagonal(), held = sector.light.inverse() * keep;
+      const Eigen::Matrix<double, 2, 6> shares = shares_of(i);
+      with_shared += w * clean * sector.mixed * held * shares;
+      of_shared += w * clean * shares.transpose() * (keep - keep * held) * shares;
+      shared_pulls.push_back(w * clean * shares.transpose() * keep *
+                             (Eigen::Vector2d(sector.inside, sector.outside) - shares * s.shared));
       squares += w * clean * sector.squares, count += w * clean * (sector.count - 2);
     }
     if (count < 24) return s;
     s.variance = squares / (count - 6);
+    // The shared light is settled together with the ellipse.
+    for (int i = 0; i < 6; ++i) of_shared(i, i) += 1e-9 + 1e-9 * of_shared(i, i) + s.hold[i];
+    const Matrix6 instead = of_shared.ldlt().solve(with_shared.transpose()).transpose();
+    s.information -= instead * with_shared.transpose();
+    for (size_t i = 0; i < s.pulls.size(); ++i)
+      s.pulls[i] -= instead * shared_pulls[i], s.change -= instead * shared_pulls[i];
+    s.change += instead * s.hold.cwiseProduct(s.shared);
     Matrix6 held = s.information;
     held.diagonal() *= 1 + 1e-9;
     held(5, 5) += 4 * s.variance;  // the blur is about what it was
@@ -246,9 +320,11 @@ class GreyRim {
   bool dark_;
   double least_contrast_, noise_;
   size_t sectors_;
+  std::vector<Point2> middles_;  ///< directions of the sectors
   std::vector<bool> seen_;
   RimPixels pixels_;
   std::vector<RimSums> sums_;
+  std::vector<RimLight> lights_;  ///< of the sectors, from round to round
   Point2 first_centre_ = fit_.centre;
 };
 

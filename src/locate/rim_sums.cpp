@@ -30,7 +30,8 @@ namespace heron {
 namespace HWY_NAMESPACE {
 namespace hn = hwy::HWY_NAMESPACE;
 
-void rim_sums_kernel(const RimPixels& pixels, const RimFit& rim, std::vector<RimSums>& sums) {
+void rim_sums_kernel(const RimPixels& pixels, const RimFit& rim, const std::vector<RimLight>& lights,
+                     std::vector<RimSums>& sums) {
   const hn::CappedTag<float, 16> f;
   using V = hn::Vec<decltype(f)>;
   const auto set = [&](double v) HWY_ATTR { return hn::Set(f, static_cast<float>(v)); };
@@ -48,6 +49,9 @@ void rim_sums_kernel(const RimPixels& pixels, const RimFit& rim, std::vector<Rim
     for (V& v : light) v = zero;
     for (V& v : light_grey) v = zero;
     for (int i = 0; i < 6; ++i) inside[i] = outside[i] = grey[i] = zero;
+    const auto full = set(brightest - pixels.level[sector]);
+    const auto level_in = set(lights.empty() ? -1e6 : lights[sector].inside - pixels.level[sector]),
+               level_out = set(lights.empty() ? -1e6 : lights[sector].outside - pixels.level[sector]);
     for (size_t i = pixels.first[sector]; i < pixels.first[sector + 1]; i += lanes) {
       const auto dx = hn::Sub(hn::LoadU(f, pixels.x.data() + i), cx),
                  dy = hn::Sub(hn::LoadU(f, pixels.y.data() + i), cy);
@@ -72,11 +76,15 @@ void rim_sums_kernel(const RimPixels& pixels, const RimFit& rim, std::vector<Rim
       tail = hn::MulAdd(tail, t, set(1.421413741)), tail = hn::MulAdd(tail, t, set(-0.284496736));
       tail = hn::MulAdd(tail, t, set(0.254829592));
       tail = hn::Mul(half, hn::Mul(hn::Mul(tail, t), fall));
-      const auto mask = hn::IfThenElseZero(counts, one);
       const auto beyond = hn::Gt(z, zero);
-      const auto out = hn::IfThenElseZero(counts, hn::IfThenElse(beyond, hn::Sub(one, tail), tail)),
-                 in = hn::IfThenElseZero(counts, hn::IfThenElse(beyond, tail, hn::Sub(one, tail)));
-      const auto bell = hn::IfThenElseZero(counts, hn::Mul(bell_scale, fall)), back = hn::Neg(bell);
+      const auto share_out = hn::IfThenElse(beyond, hn::Sub(one, tail), tail),
+                 share_in = hn::IfThenElse(beyond, tail, hn::Sub(one, tail));
+      const auto seen = hn::LoadU(f, pixels.grey.data() + i);
+      const auto expected = hn::MulAdd(share_in, level_in, hn::Mul(share_out, level_out));
+      const auto tells = hn::AndNot(hn::And(hn::Ge(seen, full), hn::Ge(expected, full)), counts);
+      const auto mask = hn::IfThenElseZero(tells, one);
+      const auto out = hn::IfThenElseZero(tells, share_out), in = hn::IfThenElseZero(tells, share_in);
+      const auto bell = hn::IfThenElseZero(tells, hn::Mul(bell_scale, fall)), back = hn::Neg(bell);
       // d away: the centre moves it by -normal, r by -1, a and b by the ellipse's own turn.
       const V by[6] = {hn::Mul(back, nx),
                        hn::Mul(back, ny),
@@ -84,7 +92,7 @@ void rim_sums_kernel(const RimPixels& pixels, const RimFit& rim, std::vector<Rim
                        hn::Mul(back, hn::Sub(hn::Mul(nx, ex), hn::Mul(ny, ey))),
                        hn::Mul(back, hn::MulAdd(nx, ey, hn::Mul(ny, ex))),
                        hn::Mul(back, hn::Mul(z, blur))};
-      const auto g = hn::Mul(mask, hn::LoadU(f, pixels.grey.data() + i));
+      const auto g = hn::Mul(mask, seen);
       for (int a = 0, k = 0; a < 6; ++a) {
         for (int b = a; b < 6; ++b, ++k) slopes[k] = hn::MulAdd(by[a], by[b], slopes[k]);
         inside[a] = hn::MulAdd(by[a], in, inside[a]), outside[a] = hn::MulAdd(by[a], out, outside[a]);
@@ -163,7 +171,7 @@ RimPixels pixels_near(const Image<uint8_t>& picture, const RimFit& rim, size_t s
   RimPixels all;
   all.slack = 1.5, all.about = rim, all.band = band_of(rim);
   all.origin = {std::floor(rim.centre.x), std::floor(rim.centre.y)};
-  all.first.assign(sectors + 1, 0), all.level.assign(sectors, 0);
+  all.first.assign(sectors + 1, 0), all.level.assign(sectors, 0), all.blinded.assign(sectors, 0);
   const double p = rim.radius + rim.a, q = rim.b, s = rim.radius - rim.a, det = p * s - q * q;
   // Whole numbers end, and no picture is as large.
   const bool somewhere = rim.radius < 1e6 && std::abs(rim.centre.x) < 1e6 && std::abs(rim.centre.y) < 1e6;
@@ -205,11 +213,15 @@ RimPixels pixels_near(const Image<uint8_t>& picture, const RimFit& rim, size_t s
   near.resize(held);
   for (RimPixel& n : near) n.sector = std::min(n.sector, static_cast<uint32_t>(sectors - 1));
   std::vector<size_t> counts(sectors, 0), next(sectors);
-  for (const RimPixel& n : near) ++counts[n.sector], all.level[n.sector] += picture(n.x, n.y);
+  for (const RimPixel& n : near) {
+    const uint8_t grey = picture(n.x, n.y);
+    ++counts[n.sector], all.level[n.sector] += grey, all.blinded[n.sector] += grey >= brightest ? 1 : 0;
+  }
   for (size_t i = 0; i < sectors; ++i) {
     next[i] = all.first[i];
     all.first[i + 1] = all.first[i] + (counts[i] + vector - 1) / vector * vector;
-    if (counts[i] > 0) all.level[i] /= static_cast<float>(counts[i]);
+    const auto count = static_cast<float>(std::max<size_t>(counts[i], 1));
+    all.level[i] /= count, all.blinded[i] /= count;
   }
   all.x.assign(all.first.back(), nowhere), all.y.assign(all.first.back(), nowhere);
   all.grey.assign(all.first.back(), 0);
@@ -221,12 +233,14 @@ RimPixels pixels_near(const Image<uint8_t>& picture, const RimFit& rim, size_t s
   return all;
 }
 
-void rim_sums(const RimPixels& pixels, const RimFit& rim, std::vector<RimSums>& sums) {
+void rim_sums(const RimPixels& pixels, const RimFit& rim, const std::vector<RimLight>& lights,
+              std::vector<RimSums>& sums) {
   sums.resize(pixels.level.size());
-  HWY_DYNAMIC_DISPATCH(rim_sums_kernel)(pixels, rim, sums);
+  HWY_DYNAMIC_DISPATCH(rim_sums_kernel)(pixels, rim, lights, sums);
 }
 
-void rim_sums_plain(const RimPixels& pixels, const RimFit& rim, std::vector<RimSums>& sums) {
+void rim_sums_plain(const RimPixels& pixels, const RimFit& rim, const std::vector<RimLight>& lights,
+                    std::vector<RimSums>& sums) {
   sums.assign(pixels.level.size(), {});
   const double p = rim.radius + rim.a, q = rim.b, s = rim.radius - rim.a, det = p * s - q * q;
   for (size_t sector = 0; sector < sums.size(); ++sector) {
@@ -243,6 +257,10 @@ void rim_sums_plain(const RimPixels& pixels, const RimFit& rim, std::vector<RimS
       const double z = (away + rim.blur * rim.blur / (2 * rim.radius)) / rim.blur;
       const auto [out, density] = blurred_step(z);
       const double in = 1 - out, bell = density / rim.blur, g = pixels.grey[i];
+      const double level = pixels.level[sector];
+      if (!lights.empty() && g + level >= brightest &&
+          in * lights[sector].inside + out * lights[sector].outside >= brightest)
+        continue;
       const std::array<double, 6> by{-bell * n.x,
                                      -bell * n.y,
                                      -bell * dot(n, e),

@@ -14,6 +14,7 @@ struct RimPixels {
   std::vector<float> x, y, grey;  ///< grey from the sector's `level`
   std::vector<size_t> first;      ///< of each sector, and the end
   std::vector<float> level;       ///< of each sector: its mean brightness
+  std::vector<float> blinded;     ///< of each sector: share of its pixels that are as bright as can be
   double slack = 0;               ///< pixels farther than the rim's band that are held too
   Ellipse about;                  ///< the rim that they were gathered for
   double band = 0;                ///< either side of it
@@ -21,6 +22,9 @@ struct RimPixels {
   /// Whether all pixels that count for the rim are held.
   bool serve(const RimFit& rim) const;
 };
+
+/// Grey levels from which on a pixel may have been brighter than it can tell.
+inline constexpr double brightest = 254;
 
 /// Half the width of the band along a rim that counts: farther off, blur leaves nothing.
 inline double band_of(const RimFit& rim) { return 2.6 * rim.blur + 1.5; }
@@ -41,10 +45,18 @@ struct RimSums {
   float grey_square = 0, count = 0;
 };
 
-/// The sums of each sector, all that a step of least squares needs whatever its light is. Cost: some
-/// nanoseconds a pixel.
-void rim_sums(const RimPixels& pixels, const RimFit& rim, std::vector<RimSums>& sums);
+/// Grey levels inside and outside of a sector.
+struct RimLight {
+  double inside = 0, outside = 0;
+};
+
+/// The sums of each sector, all that a step of least squares needs whatever its light is. `lights` are what
+/// is thought of them so far, or empty: a pixel that is as bright as pixels can be says nothing where at
+/// least that is expected, and is left out. Cost: some nanoseconds a pixel.
+void rim_sums(const RimPixels& pixels, const RimFit& rim, const std::vector<RimLight>& lights,
+              std::vector<RimSums>& sums);
 /// The same without vector instructions; sums differ by rounding alone.
-void rim_sums_plain(const RimPixels& pixels, const RimFit& rim, std::vector<RimSums>& sums);
+void rim_sums_plain(const RimPixels& pixels, const RimFit& rim, const std::vector<RimLight>& lights,
+                    std::vector<RimSums>& sums);
 
 }  // namespace heron
