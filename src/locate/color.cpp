@@ -90,11 +90,13 @@ Image<uint8_t> opened(const Image<uint8_t>& mask, int n) {
 
 /// A region with its holes filled.
 struct Blob {
-  Component shape;        ///< of all of it, picture coordinates; border pixels count by their share
-  double color_area = 0;  ///< pixels that have the color
-  double pixels = 0;      ///< and that it holds
-  Point2 spread;          ///< sum over border pixels of (distance from the centroid along x, y) squared
-  double contrast = 0;    ///< from the color outside to that inside, along its border
+  Component shape;             ///< of all of it, picture coordinates; border pixels count by their share
+  double color_area = 0;       ///< pixels that have the color
+  double pixels = 0;           ///< and that it holds
+  Point2 spread;               ///< sum over border pixels of (distance from the centroid along x, y) squared
+  double contrast = 0;         ///< from the color outside to that inside, along its border
+  double uneven = 0;           ///< mean square of what colors beside the border differ by in eight pixels
+  double uneven_by_noise = 0;  ///< and what noise of variance 1 makes of that
   Trace outline;
 };
 
@@ -152,12 +154,19 @@ class BorderShare {
         (side == sure_in ? both.in : both.out).add(picture(x + left, y + top));
         if (side == sure_in) inside_.add(picture(x + left, y + top));
       }
+    const std::vector<Both> single = near_;
     for (int twice = 0; twice < 2;
          ++twice) {  // so that eight pixels are within reach, the nearer ones count more
       sum_neighbours(1, columns_, rows_);
       sum_neighbours(columns_, rows_, columns_);
     }
+    measure_unevenness(single);
   }
+
+  /// Mean square of what colors eight pixels apart beside the border differ by, of both sides together, and
+  /// what noise of variance 1 makes of it.
+  double uneven() const { return uneven_[0] + uneven_[1]; }
+  double uneven_by_noise() const { return by_noise_[0] + by_noise_[1]; }
 
   /// Mean difference of the colors on both sides, of the pixels asked for so far.
   double contrast() const { return mixed_ > 0 ? contrasts_ / mixed_ : 0; }
@@ -211,12 +220,40 @@ class BorderShare {
     }
   }
 
+  /// By blocks two apart on one side of the border.
+  void measure_unevenness(const std::vector<Both>& single) {
+    std::array<double, 2> count{};
+    for (int row = 0; row < rows_; ++row)
+      for (int column = 0; column < columns_; ++column) {
+        const size_t i = static_cast<size_t>(row * columns_ + column);
+        const Both& wide = near_[i];
+        if (wide.in.count < 3 || wide.out.count < 3) continue;  // not near the border
+        const auto a = wide.out.colors(), b = wide.in.colors();
+        const double size = std::sqrt((b[0] - a[0]) * (b[0] - a[0]) + (b[1] - a[1]) * (b[1] - a[1]) +
+                                      (b[2] - a[2]) * (b[2] - a[2]));
+        for (const auto& [right, down] : {std::pair{2, 0}, {0, 2}})
+          for (const size_t side : {0u, 1u}) {
+            if (column + right >= columns_ || row + down >= rows_ || size < 10) continue;
+            const Both& other = single[i + static_cast<size_t>(down * columns_ + right)];
+            const Mean &one = side ? single[i].out : single[i].in, &two = side ? other.out : other.in;
+            if (one.count < 3 || two.count < 3) continue;
+            double off = 0;
+            const auto here = one.colors(), there = two.colors();
+            for (size_t k = 0; k < 3; ++k) off += (here[k] - there[k]) * (b[k] - a[k]) / size;
+            uneven_[side] += off * off, by_noise_[side] += 1 / one.count + 1 / two.count, ++count[side];
+          }
+      }
+    for (const size_t side : {0u, 1u})
+      if (count[side] > 0) uneven_[side] /= count[side], by_noise_[side] /= count[side];
+  }
+
   static constexpr int block = 4;  // pixels; means are those of five by five blocks
   const ImageView<const Rgb>& picture_;
   const Image<uint8_t>& sides_;
   int left_, top_, columns_, rows_;
   std::vector<Both> near_;
-  Mean inside_;  ///< of the whole region
+  Mean inside_;                                  ///< of the whole region
+  std::array<double, 2> uneven_{}, by_noise_{};  ///< inside, outside
   mutable double contrasts_ = 0, mixed_ = 0;
 };
 
@@ -243,6 +280,7 @@ Blob blob_of(const ImageView<const Rgb>& picture, const Image<uint8_t>& mask, co
         add_share(s, x + left - border_margin - middle_x, y + top - border_margin - middle_y, share);
   if (s.area <= 0) s.area = 1;
   blob.contrast = share_of.contrast();
+  blob.uneven = share_of.uneven(), blob.uneven_by_noise = share_of.uneven_by_noise();
   s.x /= s.area, s.y /= s.area;
   s.xx = s.xx / s.area - s.x * s.x, s.xy = s.xy / s.area - s.x * s.y, s.yy = s.yy / s.area - s.y * s.y;
   s.x += middle_x, s.y += middle_y;
@@ -268,10 +306,16 @@ Sighting sighting_of(const Blob& blob, const std::string& name, double noise) {
   const SymmetricEigen axes = eigen_symmetric(moments);
   const double across = std::sqrt(std::max(axes.values[0], 1e-9)),
                along = std::sqrt(std::max(axes.values[1], 1e-9));
-  // Shares are told apart by some pixels on each side of the border, each as sure as noise lets it be; what
-  // the border's own unevenness adds was measured on the studio's scenes.
-  const double noise_share = blob.contrast > 0 ? 1.5 * noise / blob.contrast : 0.3;
-  const double pixel_variance = 0.008 + 7 * noise_share * noise_share;
+  // Shares are told apart by some pixels on each side of the border, each as sure as noise lets it be. Colors
+  // that are uneven beside the border are so across it, too: they move it along stretches by what they differ
+  // over the three pixels on either side that are mixed.
+  constexpr double mixed = 3, stretch = 16;
+  const double channel_noise = 1.5 * noise;
+  const double noise_share = blob.contrast > 0 ? channel_noise / blob.contrast : 0.3;
+  const double uneven = std::max(0.0, blob.uneven - channel_noise * channel_noise * blob.uneven_by_noise);
+  const double uneven_share = blob.contrast > 0 ? uneven / (blob.contrast * blob.contrast) : 0;
+  const double pixel_variance =
+      0.008 + 7 * noise_share * noise_share + stretch * mixed * mixed * uneven_share;
   s.sigma.x = std::sqrt(pixel_variance * blob.spread.x) / c.area;
   s.sigma.y = std::sqrt(pixel_variance * blob.spread.y) / c.area;
   const double angle_noise = std::sqrt(pixel_variance * (blob.spread.x + blob.spread.y)) / c.area * along /

@@ -10,6 +10,7 @@ namespace {
 
 constexpr double agree_within = 1.5;  // pixels, of sectors that were not yet settled
 constexpr double settle_reach = 5;    // pixels either side of a circle that is nearly known
+constexpr double softest = 2.5;       // sigma of the blur, pixels: softer changes are shading, not edges
 
 /// A sector of a fan: its lanes.
 struct Sector {
@@ -130,7 +131,8 @@ CircleFit circle_by_scans(const Survey& survey, const Scan& fan, const EdgeSetti
       const double noise = std::max(survey.noise_sigma(0), 0.3) / std::sqrt(static_cast<double>(lanes));
       const auto met = step_near(profile, false, half, settle_reach, noise);
       const double least = 0.5 * edge_threshold(s, survey, lanes);
-      if (!met || met->contrast * rising <= 0 || std::abs(met->contrast) < least) continue;
+      if (!met || met->contrast * rising <= 0 || std::abs(met->contrast) < least || met->blur > softest)
+        continue;
       const Point2 u = (to - from) / (2 * half);
       // Blur pulls a curved edge towards its centre.
       const double pulled = met->blur * met->blur / (2 * circle.radius);
@@ -148,7 +150,7 @@ CircleFit circle_by_scans(const Survey& survey, const Scan& fan, const EdgeSetti
     std::vector<double> on;
     for (size_t i = 0; i < rows.size(); ++i) {
       const double off = rows[i].value - rows[i].terms.dot(robust.unknowns);
-      if (std::abs(off) > std::max(0.5, 4 * rows[i].sigma)) continue;
+      if (std::abs(off) > std::clamp(4 * rows[i].sigma, 0.5, 1.0)) continue;
       fit.sectors[row_sector[i]] = true, squares += off * off, on.push_back(contrasts[i]);
     }
     if (on.size() < 4) return fit;

@@ -92,10 +92,10 @@ class EdgeTarget {
 /// A corner lies where its lines meet, however far along them that is, with the sigma that this costs; its
 /// angle is by both lines; figures: "opening" between them and "opening_sigma", degrees. A circle surrounds
 /// the arc's centre; its figures: "radius", "radius_sigma", "diameter", "scatter" (of the sectors that see
-/// it, pixels), "change" (outside less inside); the score is the share of the sectors that see it. Bands say
-/// where to look; a `limits.region` that is given all the same must hold the position. `profiles` hold what
-/// was scanned; of a circle, about its own centre. Throws Error{invalid_argument} when a band lies outside
-/// the picture. Cost: the pixels of the bands.
+/// it, pixels), "change" (outside less inside); the score is the share of the sectors that see it, within a
+/// pixel at most and not softer than 2.5 pixels. Bands say where to look; a `limits.region` that is given all
+/// the same must hold the position. `profiles` hold what was scanned; of a circle, about its own centre.
+/// Throws Error{invalid_argument} when a band lies outside the picture. Cost: the pixels of the bands.
 Findings find(const EdgeTarget& target, const Survey& survey, const FindLimits& limits,
               Explain explain = Explain::when_nothing, Work* work = nullptr);
 
