@@ -61,7 +61,7 @@ void rim_sums_kernel(const RimPixels& pixels, const RimFit& rim, const std::vect
       const auto per_rho = hn::Div(one, hn::Max(rho, set(1e-3)));
       const auto ex = hn::Mul(ux, per_rho), ey = hn::Mul(uy, per_rho);
       const auto gx = hn::Sub(hn::Mul(s, ex), hn::Mul(q, ey)), gy = hn::Sub(hn::Mul(p, ey), hn::Mul(q, ex));
-      const auto per_steep = hn::Div(one, hn::Sqrt(hn::MulAdd(gx, gx, hn::Mul(gy, gy))));
+      const auto per_steep = hn::Div(one, hn::Sqrt(hn::Max(hn::MulAdd(gx, gx, hn::Mul(gy, gy)), set(1e-12))));
       const auto away = hn::Mul(hn::Sub(rho, one), per_steep);
       const auto counts = hn::And(hn::Le(hn::Abs(away), band), hn::Ge(rho, set(0.1)));
       if (hn::AllFalse(f, counts)) continue;

@@ -306,3 +306,23 @@ TEST_CASE("circles and corners that cannot be are refused in words") {
   CHECK(none.misses[0].limits[0].name == "contrast");
   CHECK(none.misses[0].limits[0].value == doctest::Approx(0));
 }
+
+TEST_CASE("shading, and round things beside the arc's centre, are no circles") {
+  const Disc plate;
+  const Target target = taught(plate.picture(1), circle_of({160, 140, 40, 100, 0, 360}));
+  // A soft dark spot about the centre, as deep as an edge must be.
+  Image<float> shade(320, 280);
+  for (int y = 0; y < shade.height(); ++y)
+    for (int x = 0; x < shade.width(); ++x) {
+      const double away = distance({static_cast<double>(x), static_cast<double>(y)}, {163, 138}) / 70;
+      shade(x, y) = static_cast<float>(150 - 60 * (1 - std::min(1.0, away * away)));
+    }
+  render::Random random(4);
+  CHECK(find(target, Survey(render::expose(shade, {.sigma = 2}, random))).sightings.empty());
+  // A small disc inside the ring, which scans meet twice.
+  Disc beside = plate;
+  beside.centre = {160 + 68, 140}, beside.radius = 20;
+  const Findings none = find(target, Survey(beside.picture(3)));
+  CHECK(none.sightings.empty());
+  CHECK_FALSE(none.misses.empty());
+}

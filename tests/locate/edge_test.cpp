@@ -229,3 +229,54 @@ TEST_CASE("bands that describe nothing, leave the picture or hold no edge are re
   const Target taught = edge_taught(picture, {100, 120, 40, 60});
   CHECK(contains(error_of([&] { find(taught, Survey(Image<uint8_t>(80, 80))); }), "80 x 80"));
 }
+
+TEST_CASE("bands that do not lie square on their edges locate the part as exactly, wherever it slides to") {
+  const Plate plate;
+  // Each some degrees off: the place where a band meets its edge slides along the edge with the part.
+  const std::vector<double> left{120, 180, 44, 60, 4}, upper{220, 90, 44, 60, 86},
+      upper_right{310, 90, 44, 40, 93};
+  const Settings two{{"band", left}, {"second", upper}},
+      three{{"band", left}, {"second", upper}, {"third", upper_right}};
+  for (const Point2 moved : {Point2{6, -7}, {-7, 5}, {0, 7.5}}) {
+    Plate shifted = plate;
+    shifted.corner += moved;
+    for (const Settings& settings : {two, three}) {
+      const Target target = edge_taught(plate.picture(), {90, 60, 260, 180}, settings);
+      const Findings found = find(target, Survey(shifted.picture(7)));
+      REQUIRE(found.sightings.size() == 1);
+      const Sighting &now = found.sightings[0], was = find(target, Survey(plate.picture(8))).sightings.at(0);
+      CHECK(std::abs(now.x - was.x - moved.x) < 4 * now.sigma.x);
+      CHECK(std::abs(now.y - was.y - moved.y) < 4 * now.sigma.y);
+      CHECK(std::max(now.sigma.x, now.sigma.y) < 0.03);
+    }
+  }
+}
+
+TEST_CASE("a part's sigmas hold the errors of its taught edges") {
+  constexpr int runs = sanitized ? 4 : 120;
+  const Plate plate;
+  const std::vector<double> left{120, 180, 40, 60, 0}, upper{220, 90, 40, 60, 90},
+      upper_right{320, 90, 40, 40, 90};
+  const Image<float> exact = plate.exact();
+  int x = 0, y = 0, angle = 0;
+  for (uint64_t seed = 0; seed < runs; ++seed) {
+    render::Random random(300 + seed);
+    const auto shot = [&] { return render::expose(exact, {.sigma = 2}, random); };
+    const Target target =
+        teach_target("edge", {.grey = shot(), .region = Region::rectangle({90, 60, 260, 180})},
+                     {.name = "e",
+                      .origin = plate.corner,
+                      .settings = Settings{{"band", left}, {"second", upper}, {"third", upper_right}}});
+    const Findings found = find(target, Survey(shot()));
+    REQUIRE(found.sightings.size() == 1);
+    const Sighting& s = found.sightings[0];
+    x += std::abs(s.x - plate.corner.x) < 2 * s.sigma.x;
+    y += std::abs(s.y - plate.corner.y) < 2 * s.sigma.y;
+    angle += std::abs(s.angle.degrees()) < 2 * s.sigma.angle.degrees();
+  }
+  MESSAGE("within two sigma of " << runs << ": x " << x << ", y " << y << ", angle " << angle);
+  if (sanitized) return;  // too few to judge; the plain build does
+  CHECK(x >= 0.88 * runs);
+  CHECK(y >= 0.88 * runs);
+  CHECK(angle >= 0.88 * runs);
+}

@@ -20,13 +20,14 @@ struct Door {
   double light = 1, blur = 0.8, sigma = 2, radius = bore_radius;
   std::vector<render::Piece> below = {}, above = {};  ///< pieces in millimetres from the bore, y up
   std::vector<render::Glare> glares = {};
+  Point2 gradient = {};  ///< of the light, relative, across the picture
 
   Image<uint8_t> picture(uint64_t seed) const {
     render::Scene scene;
     scene.width = 240, scene.height = 200;
     scene.camera = render::straight_camera(scene.width, scene.height, 1);
     scene.background = stud ? 0.25 : 0.5;
-    scene.light.level = light, scene.blur_px = blur, scene.glares = glares;
+    scene.light.level = light, scene.light.gradient = gradient, scene.blur_px = blur, scene.glares = glares;
     const Pose2 place{at.x - 119.5, -(at.y - 99.5), {}};
     const auto add = [&](std::vector<render::Piece> pieces) {
       for (render::Piece& piece : pieces) {
@@ -184,4 +185,28 @@ TEST_CASE("effort trades time for hidden rims, and never finds less") {
     before = found;
   }
   CHECK(before == 1);
+}
+
+TEST_CASE("a lamp that stands aside does not shift the centre; pixels as bright as can be do by little") {
+  for (const bool stud : {false, true})
+    for (const double light : {0.7, 1.3}) {
+      CAPTURE(stud);
+      CAPTURE(light);
+      Door door;
+      door.stud = stud, door.light = light;
+      door.gradient = {0.3, -0.2};
+      double sum_x = 0, sum_y = 0, told = 0;
+      constexpr int runs = sanitized ? 2 : 20;
+      for (uint64_t seed = 50; seed < 50 + runs; ++seed) {
+        const Findings found = find(taught_marker(stud), Survey(door.picture(seed)));
+        REQUIRE(found.sightings.size() == 1);
+        const Sighting& s = found.sightings[0];
+        sum_x += s.x - door.at.x, sum_y += s.y - door.at.y, told += s.sigma.x;
+      }
+      // On a stud in that light the rim's brighter half is as bright as pixels can be.
+      const bool blinded = stud && light > 1;
+      CHECK(std::abs(sum_x / runs) < (blinded ? 0.05 : 0.01));
+      CHECK(std::abs(sum_y / runs) < (blinded ? 0.05 : 0.01));
+      CHECK(told / runs < 0.02);
+    }
 }
