@@ -229,8 +229,9 @@ class GreyRim {
         continue;
       }
       double clean = std::min(1.0, 1.5 * usual / std::max(variance, 1e-9));
-      if (is_blinded(i)) clean *= worth_of_blinded;
       if (!before[(i + 1) % sectors_] || !before[(i + sectors_ - 1) % sectors_]) clean *= worth_beside_unseen;
+      squares += w * clean * sector.squares, count += w * clean * (sector.count - 2);
+      if (is_blinded(i)) clean *= worth_of_blinded;
       s.information += w * clean * sector.normal, s.change += w * clean * sector.right;
       s.pulls.push_back(w * clean * sector.right);
       const Eigen::Matrix2d keep = s.keep.asDiagonal(), held = sector.light.inverse() * keep;
@@ -239,7 +240,6 @@ class GreyRim {
       of_shared += w * clean * shares.transpose() * (keep - keep * held) * shares;
       shared_pulls.push_back(w * clean * shares.transpose() * keep *
                              (Eigen::Vector2d(sector.inside, sector.outside) - shares * s.shared));
-      squares += w * clean * sector.squares, count += w * clean * (sector.count - 2);
     }
     if (count < 24) return s;
     s.variance = squares / (count - 6);

@@ -210,3 +210,21 @@ TEST_CASE("a lamp that stands aside does not shift the centre; pixels as bright 
       CHECK(told / runs < 0.02);
     }
 }
+
+TEST_CASE("a small reflector is found also where all of it is as bright as pixels can be") {
+  Door door;
+  door.stud = true, door.radius = 5.2;
+  const Image<uint8_t> grey = door.picture(1);
+  const Target small = teach_target(
+      "marker", {.grey = grey, .region = Region::rectangle(door.at, 30, 30, {})}, {.name = "small"});
+  for (const double light : {1.0, 1.3, 1.6})
+    for (const Point2 shift : {Point2{0, 0}, {0.5, 0.25}}) {
+      CAPTURE(light);
+      Door bright = door;
+      bright.light = light, bright.at += shift;
+      const Findings found = find(small, Survey(bright.picture(3)));
+      REQUIRE(found.sightings.size() == 1);
+      CHECK(distance({found.sightings[0].x, found.sightings[0].y}, bright.at) < 0.1);
+      CHECK(found.sightings[0].score > 80);
+    }
+}
