@@ -141,7 +141,7 @@ class GreyRim {
 
   /// Where most of the bright side is as bright as pixels can be, its level is not known, and the edge seems
   /// to lie farther on the dark side than it does.
-  bool is_blinded(size_t sector) const { return pixels_.blinded[sector] > 0.2f; }
+  bool is_blinded(size_t sector) const { return pixels_.blinded[sector] > 0.3f; }
 
   /// The plane of light through the sectors' levels. Its slope counts as far as it is beyond what noise makes
   /// of an even light (empirical Bayes): a slope for nothing would cost what it could explain as a shift.

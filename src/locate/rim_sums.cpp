@@ -213,18 +213,21 @@ RimPixels pixels_near(const Image<uint8_t>& picture, const RimFit& rim, size_t s
   near.resize(held);
   for (RimPixel& n : near) n.sector = std::min(n.sector, static_cast<uint32_t>(sectors - 1));
   std::vector<size_t> counts(sectors, 0), next(sectors);
-  for (const RimPixel& n : near) {
-    const uint8_t grey = picture(n.x, n.y);
-    ++counts[n.sector], all.level[n.sector] += grey, all.blinded[n.sector] += grey >= brightest ? 1 : 0;
-  }
+  for (const RimPixel& n : near) ++counts[n.sector], all.level[n.sector] += picture(n.x, n.y);
   for (size_t i = 0; i < sectors; ++i) {
     next[i] = all.first[i];
     all.first[i + 1] = all.first[i] + (counts[i] + vector - 1) / vector * vector;
-    const auto count = static_cast<float>(std::max<size_t>(counts[i], 1));
-    all.level[i] /= count, all.blinded[i] /= count;
+    all.level[i] /= static_cast<float>(std::max<size_t>(counts[i], 1));
   }
   all.x.assign(all.first.back(), nowhere), all.y.assign(all.first.back(), nowhere);
   all.grey.assign(all.first.back(), 0);
+  std::vector<float> brighter(sectors, 0);
+  for (const RimPixel& n : near) {
+    const uint8_t grey = picture(n.x, n.y);
+    if (grey <= all.level[n.sector]) continue;
+    ++brighter[n.sector], all.blinded[n.sector] += grey >= brightest ? 1.0f : 0.0f;
+  }
+  for (size_t i = 0; i < sectors; ++i) all.blinded[i] /= std::max(brighter[i], 1.0f);
   for (const RimPixel& n : near) {
     const size_t at = next[n.sector]++;
     all.x[at] = static_cast<float>(n.x - all.origin.x), all.y[at] = static_cast<float>(n.y - all.origin.y);

@@ -14,10 +14,10 @@ struct RimPixels {
   std::vector<float> x, y, grey;  ///< grey from the sector's `level`
   std::vector<size_t> first;      ///< of each sector, and the end
   std::vector<float> level;       ///< of each sector: its mean brightness
-  std::vector<float> blinded;     ///< of each sector: share of its pixels that are as bright as can be
-  double slack = 0;               ///< pixels farther than the rim's band that are held too
-  Ellipse about;                  ///< the rim that they were gathered for
-  double band = 0;                ///< either side of it
+  std::vector<float> blinded;  ///< of each sector: share of its brighter pixels that are as bright as can be
+  double slack = 0;            ///< pixels farther than the rim's band that are held too
+  Ellipse about;               ///< the rim that they were gathered for
+  double band = 0;             ///< either side of it
 
   /// Whether all pixels that count for the rim are held.
   bool serve(const RimFit& rim) const;
