@@ -8,7 +8,7 @@
 namespace heron {
 
 LineEdge line_through(const std::vector<Strip>& strips, bool round, const ScanEdge& edge, double pixel_noise,
-                      double slope) {
+                      double slope, int again) {
   LineEdge line{.edge = edge, .slope = slope};
   if (strips.size() < 2) return line;
   const auto count = static_cast<double>(strips.size());
@@ -31,6 +31,10 @@ LineEdge line_through(const std::vector<Strip>& strips, bool round, const ScanEd
   line.edge.at = fit.unknowns[0], line.edge.sigma = std::sqrt(fit.covariance(0, 0));
   line.slope = fit.unknowns[1], line.slope_sigma = std::sqrt(fit.covariance(1, 1));
   line.shared = fit.covariance(0, 1);
+  // Strips far out were looked for beside a line that lies at a slant.
+  const double farthest = std::max(std::abs(strips.front().across), std::abs(strips.back().across));
+  if (again > 0 && std::abs(line.slope - slope) * farthest > 1)
+    return line_through(strips, round, line.edge, pixel_noise, line.slope, again - 1);
   const auto on_line = std::count_if(points.begin(), points.end(), [&](const FitRow<2>& p) {
     return std::abs(p.value - p.terms.dot(fit.unknowns)) < std::max(0.5, 4 * p.sigma);
   });
