@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "border_share.hpp"
 #include "heron/base/work.hpp"
 #include "heron/geometry/linear.hpp"
 #include "heron/image/components.hpp"
@@ -100,163 +101,6 @@ struct Blob {
   Trace outline;
 };
 
-constexpr int border_margin =
-    6;  // than a region's own picture: as far as colors beside its border are looked up
-enum Side : uint8_t { sure_out, sure_in, mixed_out, mixed_in };
-
-/// On which side of the region's border each pixel lies, and whether the border is within three pixels, as
-/// far as blur reaches; in a picture `border_margin` on every side.
-Image<uint8_t> sides_of(const Image<uint8_t>& region) {
-  const int w = region.width() + 2 * border_margin, h = region.height() + 2 * border_margin;
-  constexpr int reach = 3;
-  Image<uint8_t> own(w, h), rows(w, h), result(w, h);
-  for (int y = 0; y < region.height(); ++y)
-    for (int x = 0; x < region.width(); ++x) own(x + border_margin, y + border_margin) = region(x, y) != 0;
-  // Bit 0: something clear is near along the row; bit 1: something set.
-  for (int y = 0; y < h; ++y) {
-    const uint8_t* row = own.row(y);
-    int set = 0;  // in the window
-    for (int x = 0; x < reach; ++x) set += row[x];
-    for (int x = 0; x < w; ++x) {
-      set += x + reach < w ? row[x + reach] : 0;
-      rows(x, y) = static_cast<uint8_t>((set < 2 * reach + 1 ? 1 : 0) | (set > 0 ? 2 : 0));
-      set -= x >= reach ? row[x - reach] : 0;
-    }
-  }
-  for (int y = 0; y < h; ++y)
-    for (int v = std::max(0, y - reach); v <= std::min(h - 1, y + reach); ++v)
-      for (int x = 0; x < w; ++x) result(x, y) |= rows(x, v);
-  for (int y = 0; y < h; ++y)
-    for (int x = 0; x < w; ++x)
-      result(x, y) = static_cast<uint8_t>((own(x, y) ? 1 : 0) + (result(x, y) == 3 ? 2 : 0));
-  return result;
-}
-
-/// How much of each pixel belongs to the region: by where its color lies between those on either side nearby.
-/// A range alone cuts the blurred border off somewhere else than in its middle. Coordinates are those of
-/// `sides`.
-class BorderShare {
- public:
-  BorderShare(const ImageView<const Rgb>& picture, const Image<uint8_t>& sides, int left, int top)
-      : picture_(picture),
-        sides_(sides),
-        left_(left),
-        top_(top),
-        columns_(sides.width() / block + 1),
-        rows_(sides.height() / block + 1),
-        near_(static_cast<size_t>(columns_ * rows_)) {
-    // Every second pixel is enough for a mean.
-    for (int y = 0; y < sides.height(); y += 2)
-      for (int x = 0; x < sides.width(); x += 2) {
-        const uint8_t side = sides(x, y);
-        if ((side != sure_in && side != sure_out) || !picture.holds(x + left, y + top)) continue;
-        Both& both = near_[static_cast<size_t>(y / block * columns_ + x / block)];
-        (side == sure_in ? both.in : both.out).add(picture(x + left, y + top));
-        if (side == sure_in) inside_.add(picture(x + left, y + top));
-      }
-    const std::vector<Both> single = near_;
-    for (int twice = 0; twice < 2;
-         ++twice) {  // so that eight pixels are within reach, the nearer ones count more
-      sum_neighbours(1, columns_, rows_);
-      sum_neighbours(columns_, rows_, columns_);
-    }
-    measure_unevenness(single);
-  }
-
-  /// Mean square of what colors eight pixels apart beside the border differ by, of both sides together, and
-  /// what noise of variance 1 makes of it.
-  double uneven() const { return uneven_[0] + uneven_[1]; }
-  double uneven_by_noise() const { return by_noise_[0] + by_noise_[1]; }
-
-  /// Mean difference of the colors on both sides, of the pixels asked for so far.
-  double contrast() const { return mixed_ > 0 ? contrasts_ / mixed_ : 0; }
-
-  double operator()(int x, int y) const {
-    if (sides_(x, y) == sure_in) return 1;
-    if (sides_(x, y) == sure_out) return 0;
-    const double otherwise = sides_(x, y) == mixed_in ? 1 : 0;
-    if (!picture_.holds(x + left_, y + top_)) return 0;
-    const Both& both = near_[static_cast<size_t>(y / block * columns_ + x / block)];
-    Mean in = both.in;
-    const Mean& out = both.out;
-    if (in.count < 3) in = inside_;  // a corner has no inside of its own
-    if (in.count < 3 || out.count < 3) return otherwise;
-    const auto a = out.colors(), b = in.colors();
-    const Rgb p = picture_(x + left_, y + top_);
-    const std::array<double, 3> c{static_cast<double>(p.r), static_cast<double>(p.g),
-                                  static_cast<double>(p.b)};
-    double along = 0, square = 0;
-    for (size_t i = 0; i < 3; ++i)
-      along += (c[i] - a[i]) * (b[i] - a[i]), square += (b[i] - a[i]) * (b[i] - a[i]);
-    // Noise may take it beyond 0 and 1; cut off there, it would no longer average out.
-    if (square < 100) return otherwise;
-    contrasts_ += std::sqrt(square), ++mixed_;
-    return std::clamp(along / square, -0.3, 1.3);
-  }
-
- private:
-  struct Mean {
-    double r = 0, g = 0, b = 0, count = 0;
-    void add(Rgb p) { r += p.r, g += p.g, b += p.b, ++count; }
-    void operator+=(const Mean& m) { r += m.r, g += m.g, b += m.b, count += m.count; }
-    std::array<double, 3> colors() const { return {r / count, g / count, b / count}; }
-  };
-
-  struct Both {
-    Mean in, out;
-  };
-
-  /// Each block becomes the sum of itself and its neighbours along one way of the grid.
-  void sum_neighbours(int stride, int along, int across) {
-    const int other = stride == 1 ? columns_ : 1;
-    for (int j = 0; j < across; ++j) {
-      Both before, here = near_[static_cast<size_t>(j * other)];
-      for (int i = 0; i < along; ++i) {
-        Both& at = near_[static_cast<size_t>(j * other + i * stride)];
-        const Both after = i + 1 < along ? near_[static_cast<size_t>(j * other + (i + 1) * stride)] : Both{};
-        at.in += before.in, at.in += after.in, at.out += before.out, at.out += after.out;
-        before = here, here = after;
-      }
-    }
-  }
-
-  /// By blocks two apart on one side of the border.
-  void measure_unevenness(const std::vector<Both>& single) {
-    std::array<double, 2> count{};
-    for (int row = 0; row < rows_; ++row)
-      for (int column = 0; column < columns_; ++column) {
-        const size_t i = static_cast<size_t>(row * columns_ + column);
-        const Both& wide = near_[i];
-        if (wide.in.count < 3 || wide.out.count < 3) continue;  // not near the border
-        const auto a = wide.out.colors(), b = wide.in.colors();
-        const double size = std::sqrt((b[0] - a[0]) * (b[0] - a[0]) + (b[1] - a[1]) * (b[1] - a[1]) +
-                                      (b[2] - a[2]) * (b[2] - a[2]));
-        for (const auto& [right, down] : {std::pair{2, 0}, {0, 2}})
-          for (const size_t side : {0u, 1u}) {
-            if (column + right >= columns_ || row + down >= rows_ || size < 10) continue;
-            const Both& other = single[i + static_cast<size_t>(down * columns_ + right)];
-            const Mean &one = side ? single[i].out : single[i].in, &two = side ? other.out : other.in;
-            if (one.count < 3 || two.count < 3) continue;
-            double off = 0;
-            const auto here = one.colors(), there = two.colors();
-            for (size_t k = 0; k < 3; ++k) off += (here[k] - there[k]) * (b[k] - a[k]) / size;
-            uneven_[side] += off * off, by_noise_[side] += 1 / one.count + 1 / two.count, ++count[side];
-          }
-      }
-    for (const size_t side : {0u, 1u})
-      if (count[side] > 0) uneven_[side] /= count[side], by_noise_[side] /= count[side];
-  }
-
-  static constexpr int block = 4;  // pixels; means are those of five by five blocks
-  const ImageView<const Rgb>& picture_;
-  const Image<uint8_t>& sides_;
-  int left_, top_, columns_, rows_;
-  std::vector<Both> near_;
-  Mean inside_;                                  ///< of the whole region
-  std::array<double, 2> uneven_{}, by_noise_{};  ///< inside, outside
-  mutable double contrasts_ = 0, mixed_ = 0;
-};
-
 /// Adds pixel (x, y), of which `share` belongs to the region.
 void add_share(Component& sums, double x, double y, double share) {
   sums.area += share, sums.x += share * x, sums.y += share * y;
@@ -270,17 +114,16 @@ Blob blob_of(const ImageView<const Rgb>& picture, const Image<uint8_t>& mask, co
   const int left = c.left - 1, top = c.top - 1;
   Component& s = blob.shape;
   s.area = s.x = s.y = s.xx = s.xy = s.yy = 0;
-  const Image<uint8_t> sides = sides_of(alone);
-  const BorderShare share_of(picture, sides, left - border_margin, top - border_margin);
+  const BorderShares border = border_shares(picture, alone, left, top);
   // Sums about the box's middle keep their digits.
   const double middle_x = 0.5 * (c.left + c.right), middle_y = 0.5 * (c.top + c.bottom);
-  for (int y = 0; y < sides.height(); ++y)
-    for (int x = 0; x < sides.width(); ++x)
-      if (const double share = share_of(x, y); share != 0)
-        add_share(s, x + left - border_margin - middle_x, y + top - border_margin - middle_y, share);
+  for (int y = 0; y < border.share.height(); ++y)
+    for (int x = 0; x < border.share.width(); ++x)
+      if (const double share = border.share(x, y); share != 0)
+        add_share(s, x + border.left - middle_x, y + border.top - middle_y, share);
   if (s.area <= 0) s.area = 1;
-  blob.contrast = share_of.contrast();
-  blob.uneven = share_of.uneven(), blob.uneven_by_noise = share_of.uneven_by_noise();
+  blob.contrast = border.contrast;
+  blob.uneven = border.uneven, blob.uneven_by_noise = border.uneven_by_noise;
   s.x /= s.area, s.y /= s.area;
   s.xx = s.xx / s.area - s.x * s.x, s.xy = s.xy / s.area - s.x * s.y, s.yy = s.yy / s.area - s.y * s.y;
   s.x += middle_x, s.y += middle_y;
@@ -306,16 +149,17 @@ Sighting sighting_of(const Blob& blob, const std::string& name, double noise) {
   const SymmetricEigen axes = eigen_symmetric(moments);
   const double across = std::sqrt(std::max(axes.values[0], 1e-9)),
                along = std::sqrt(std::max(axes.values[1], 1e-9));
-  // Shares are told apart by some pixels on each side of the border, each as sure as noise lets it be. Colors
-  // that are uneven beside the border are so across it, too: they move it along stretches by what they differ
-  // over the three pixels on either side that are mixed.
-  constexpr double mixed = 3, stretch = 16;
+  // A pixel's length of border: noise of the six pixels that are mixed, and of the colors on both sides, each
+  // the mean of about a hundred pixels, that 17 such lengths share (2 x 9 x 17 / 100). Colors that are uneven
+  // beside the border are so across it, too: they move it along stretches by what they differ over the three
+  // pixels on either side that are mixed.
+  constexpr double mixed = 3, stretch = 22;
   const double channel_noise = 1.5 * noise;
   const double noise_share = blob.contrast > 0 ? channel_noise / blob.contrast : 0.3;
   const double uneven = std::max(0.0, blob.uneven - channel_noise * channel_noise * blob.uneven_by_noise);
   const double uneven_share = blob.contrast > 0 ? uneven / (blob.contrast * blob.contrast) : 0;
   const double pixel_variance =
-      0.008 + 7 * noise_share * noise_share + stretch * mixed * mixed * uneven_share;
+      0.001 + 9 * noise_share * noise_share + stretch * mixed * mixed * uneven_share;
   s.sigma.x = std::sqrt(pixel_variance * blob.spread.x) / c.area;
   s.sigma.y = std::sqrt(pixel_variance * blob.spread.y) / c.area;
   const double angle_noise = std::sqrt(pixel_variance * (blob.spread.x + blob.spread.y)) / c.area * along /
