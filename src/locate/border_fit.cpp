@@ -4,6 +4,8 @@
 #include <algorithm>
 #include <cmath>
 
+#include "consensus.hpp"
+
 namespace heron {
 namespace {
 
@@ -75,15 +77,6 @@ double nearness(double residual, double within) {
   const double t = residual / within;
   return std::abs(t) < 1 ? 1 - t * t : 0;
 }
-
-/// Deterministic, and its own for every call.
-class Draw {
- public:
-  size_t below(size_t n) { return (state_ = state_ * 1664525u + 1013904223u) / 65536u % n; }
-
- private:
-  uint32_t state_ = 1;
-};
 
 /// The pose's unknowns: shift, and turn and scale where they are free.
 struct Unknowns {

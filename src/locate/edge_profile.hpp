@@ -14,15 +14,6 @@ struct EdgeMet {
   double cosine = 0;    ///< of the angle between the gradient there and the normal
 };
 
-/// Bilinear brightness where the caller knows that all four neighbours exist.
-inline double between_pixels(const ImageView<const uint8_t>& picture, double x, double y) {
-  const int x0 = static_cast<int>(x), y0 = static_cast<int>(y);
-  const double fx = x - x0, fy = y - y0;
-  const uint8_t *a = picture.row(y0) + x0, *b = a + picture.stride();
-  const double top = a[0] + fx * (a[1] - a[0]), bottom = b[0] + fx * (b[1] - b[0]);
-  return top + fy * (bottom - top);
-}
-
 /// The strongest rise of brightness along `normal` within `reach` pixels of `place` (1 to 6). Nearer rises
 /// are preferred a little, so that a strong neighbour does not draw a weaker edge away. Sub-pixel by a
 /// parabola through the logarithm of the derivative. `way` tells which change counts. Teaching and finding
@@ -39,7 +30,7 @@ inline EdgeMet meet_edge(const ImageView<const uint8_t>& picture, Point2 place, 
   std::array<double, 15> v{};
   for (int k = -reach - 1; k <= reach + 1; ++k)
     v[static_cast<size_t>(k + reach + 1)] =
-        between_pixels(picture, place.x + k * normal.x, place.y + k * normal.y);
+        bilinear_inside(picture, place.x + k * normal.x, place.y + k * normal.y);
   const auto rise = [&](int k) {
     const double up = v[static_cast<size_t>(k + reach + 2)] - v[static_cast<size_t>(k + reach)];
     return way == Rise::up ? up : way == Rise::down ? -up : std::abs(up);
@@ -64,8 +55,8 @@ inline EdgeMet meet_edge(const ImageView<const uint8_t>& picture, Point2 place, 
   }
   result.offset = best + sub;
   const Point2 at = place + normal * result.offset, tangent{-normal.y, normal.x};
-  const double across = between_pixels(picture, at.x + tangent.x, at.y + tangent.y) -
-                        between_pixels(picture, at.x - tangent.x, at.y - tangent.y);
+  const double across = bilinear_inside(picture, at.x + tangent.x, at.y + tangent.y) -
+                        bilinear_inside(picture, at.x - tangent.x, at.y - tangent.y);
   result.cosine = result.contrast / std::hypot(result.contrast, across);
   result.met = true;
   return result;

@@ -2,6 +2,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "consensus.hpp"
 #include "heron/image/pyramid.hpp"
 #include "heron/image/sample.hpp"
 #include "meet_edges.hpp"
@@ -103,8 +104,7 @@ std::vector<RayHit> hits_along_rays(const Image<uint8_t>& picture, const RimWave
   return hits;
 }
 
-/// The circle that most hits agree with, of those through three of them (Fischler, Bolles, Random sample
-/// consensus, CACM 24, 1981; here with every run the same).
+/// The circle that most hits agree with, of those through three of them.
 std::optional<RimWave> agreed_circle(const std::vector<RayHit>& hits, const RimWave& start, double within,
                                      double least_radius, double most_radius, double least_agree) {
   if (hits.size() < 6) return std::nullopt;
@@ -113,27 +113,22 @@ std::optional<RimWave> agreed_circle(const std::vector<RayHit>& hits, const RimW
   const size_t n = points.size();
   std::optional<RimWave> best;
   double most = 0;
-  uint32_t state = 1;
-  const auto pick = [&](size_t below) { return (state = state * 1664525u + 1013904223u) / 65536u % below; };
+  Draw draw;
   for (int round = 0; round < 80; ++round) {
-    const size_t i = pick(n), j = (i + n / 4 + pick(n / 4 + 1)) % n, k = (i + n / 2 + pick(n / 4 + 1)) % n;
+    const size_t i = draw.below(n), j = (i + n / 4 + draw.below(n / 4 + 1)) % n,
+                 k = (i + n / 2 + draw.below(n / 4 + 1)) % n;
     if (i == j || j == k || i == k) continue;
-    const Point2 a = points[i], b = points[j] - a, c = points[k] - a;
-    const double twice = 2 * cross(b, c);
-    if (std::abs(twice) < 1e-6) continue;
-    const Point2 middle{(c.y * dot(b, b) - b.y * dot(c, c)) / twice,
-                        (b.x * dot(c, c) - c.x * dot(b, b)) / twice};
-    const double radius = norm(middle);
-    if (radius < least_radius || radius > most_radius) continue;
+    const auto circle = circle_through(points[i], points[j], points[k]);
+    if (!circle || circle->radius < least_radius || circle->radius > most_radius) continue;
     // By squares of distances, which near the circle differ as they do.
     double agree = 0;
-    const double square = radius * radius, per_within = 1 / (2 * radius * within);
+    const double square = circle->radius * circle->radius, per_within = 1 / (2 * circle->radius * within);
     for (const Point2& p : points) {
-      const Point2 away = p - a - middle;
+      const Point2 away = p - circle->centre;
       const double off = (dot(away, away) - square) * per_within;
       agree += std::max(0.0, 1 - off * off);
     }
-    if (agree > most) most = agree, best = RimWave{a + middle, radius, {}};
+    if (agree > most) most = agree, best = RimWave{circle->centre, circle->radius, {}};
   }
   return most >= least_agree ? best : std::nullopt;
 }
@@ -199,11 +194,9 @@ std::optional<RimWave> settle_rim(const Survey& survey, const RimGuess& guess, c
     NearHits rim(survey.level(level), rays, search.dark, contrast_on(level));
     // Narrow from the start: an edge that cuts a part of the rim off runs near it at its ends. A level below
     // begins with a rim that is nearly known.
-    const std::vector<double> passes =
-        level == first_level ? std::vector{1.6, 1.2, 1.2} : std::vector{1.6, 1.2};
-    for (const double within : passes) {
+    for (int pass = 0; pass < (level == first_level ? 3 : 2); ++pass) {
       rim.meet(wave, hits);
-      near = settle(wave, hits, within, wave.radius > 12);
+      near = settle(wave, hits, pass == 0 ? 1.6 : 1.2, wave.radius > 12);
       if (near < 6) return std::nullopt;
     }
     wave.met = static_cast<double>(near) / rays;

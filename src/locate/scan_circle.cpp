@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "consensus.hpp"
 #include "heron/geometry/robust_fit.hpp"
 
 namespace heron {
@@ -51,19 +52,6 @@ std::vector<Offered> offered_by(const Survey& survey, const Scan& fan, const std
   return all;
 }
 
-struct Circle {
-  Point2 centre;
-  double radius = 0;
-};
-
-std::optional<Circle> circle_through(Point2 a, Point2 b, Point2 c) {
-  const Point2 p = b - a, q = c - a;
-  const double twice = 2 * cross(p, q);
-  if (std::abs(twice) < 1e-6) return std::nullopt;
-  const Point2 to{(q.y * dot(p, p) - p.y * dot(q, q)) / twice, (p.x * dot(q, q) - q.x * dot(p, p)) / twice};
-  return Circle{a + to, norm(to)};
-}
-
 /// Scans from the fan's centre outwards meet a circle once, where they leave it: one beside the centre is
 /// another thing.
 bool surrounds(const Circle& circle, Point2 centre) {
@@ -75,10 +63,8 @@ std::optional<Circle> agreed(const std::vector<Offered>& offered, const Scan& fa
   const size_t n = offered.size();
   std::optional<Circle> best;
   double most = 2.5;
-  uint32_t state = 1;
-  const auto pick = [&]() -> const Offered& {
-    return offered[(state = state * 1664525u + 1013904223u) / 65536u % n];
-  };
+  Draw draw;
+  const auto pick = [&]() -> const Offered& { return offered[draw.below(n)]; };
   for (int round = 0; n >= 3 && round < 400; ++round) {
     const Offered &a = pick(), &b = pick(), &c = pick();
     if (a.sector == b.sector || b.sector == c.sector || a.sector == c.sector) continue;

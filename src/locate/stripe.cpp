@@ -6,6 +6,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "consensus.hpp"
 #include "heron/base/work.hpp"
 #include "heron/geometry/robust_fit.hpp"
 #include "limits.hpp"
@@ -129,8 +130,8 @@ std::optional<Curve> agreed_curve(const std::vector<Crossing>& crossings, const 
   if (n < 4) return std::nullopt;
   std::optional<Curve> best;
   double most = 0;
-  uint32_t state = 1;
-  const auto pick = [&] { return crossings[(state = state * 1664525u + 1013904223u) / 65536u % n]; };
+  Draw draw;
+  const auto pick = [&] { return crossings[draw.below(n)]; };
   for (int round = 0; round < 400; ++round) {
     const Crossing a = pick(), b = pick(), c = pick();
     if (std::abs(a.scan - b.scan) < 2 || std::abs(b.scan - c.scan) < 2 || std::abs(a.scan - c.scan) < 2)
