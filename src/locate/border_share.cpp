@@ -3,14 +3,16 @@
 #include <algorithm>
 #include <array>
 #include <cmath>
+#include <cstring>
 #include <vector>
 
 namespace heron {
 namespace {
 
-constexpr int reach = 3;   // pixels on either side of a border that blur may have mixed
-constexpr int margin = 6;  // around the region: as far as colors beside its border are looked up
-constexpr int block = 4;   // pixels; means are those of five by five blocks
+constexpr int reach = 3;              // pixels on either side of a border that blur may have mixed
+constexpr int margin = 6;             // around the region: as far as colors beside its border are looked up
+constexpr int block = 4;              // pixels; means are those of five by five blocks
+constexpr double least_square = 100;  // of the step of color, grey levels; less is no border
 enum Side : uint8_t { sure_out, sure_in, mixed_out, mixed_in };
 
 /// On which side of the border each pixel of `own` (0 or 1) lies, and whether the border is within reach.
@@ -18,58 +20,66 @@ Image<uint8_t> sides_of(const Image<uint8_t>& own) {
   const int w = own.width(), h = own.height();
   Image<uint8_t> rows(w, h), result(w, h);
   // Bit 0: something clear is near along the row; bit 1: something set.
-  for (int y = 0; y < h; ++y) {
-    const uint8_t* row = own.row(y);
-    int set = 0;  // in the window
-    for (int x = 0; x < reach; ++x) set += row[x];
-    for (int x = 0; x < w; ++x) {
-      set += x + reach < w ? row[x + reach] : 0;
-      rows(x, y) = static_cast<uint8_t>((set < 2 * reach + 1 ? 1 : 0) | (set > 0 ? 2 : 0));
-      set -= x >= reach ? row[x - reach] : 0;
+  for (int y = 0; y < h; ++y)
+    for (int k = -reach; k <= reach; ++k) {
+      const uint8_t* row = own.row(y) + k;
+      uint8_t* near = rows.row(y);
+      const int end = std::min(w, w - k);
+      for (int x = std::max(0, -k); x < end; ++x) near[x] |= static_cast<uint8_t>(1 + row[x]);
     }
+  for (int y = 0; y < h; ++y) {
+    uint8_t* side = result.row(y);
+    for (int v = std::max(0, y - reach); v <= std::min(h - 1, y + reach); ++v) {
+      const uint8_t* near = rows.row(v);
+      for (int x = 0; x < w; ++x) side[x] |= near[x];
+    }
+    const uint8_t* row = own.row(y);
+    for (int x = 0; x < w; ++x) side[x] = static_cast<uint8_t>(row[x] + (side[x] == 3 ? 2 : 0));
   }
-  for (int y = 0; y < h; ++y)
-    for (int v = std::max(0, y - reach); v <= std::min(h - 1, y + reach); ++v)
-      for (int x = 0; x < w; ++x) result(x, y) |= rows(x, v);
-  for (int y = 0; y < h; ++y)
-    for (int x = 0; x < w; ++x)
-      result(x, y) = static_cast<uint8_t>((own(x, y) ? 1 : 0) + (result(x, y) == 3 ? 2 : 0));
   return result;
 }
 
 using Color = std::array<double, 3>;
 
-double square_of(const Color& a, const Color& b) {
-  double sum = 0;
-  for (size_t i = 0; i < 3; ++i) sum += (b[i] - a[i]) * (b[i] - a[i]);
-  return sum;
+double dot(const Color& a, const Color& b) { return a[0] * b[0] + a[1] * b[1] + a[2] * b[2]; }
+
+/// Whether blur may have mixed any of the next `block` pixels.
+bool any_mixed(const uint8_t* sides) {
+  uint32_t four;
+  static_assert(sizeof four == block);
+  std::memcpy(&four, sides, block);
+  return (four & 0x02020202u) != 0;
 }
 
-/// How far `c` lies from `a` towards `b`, times their distance squared.
-double along_of(const Color& c, const Color& a, const Color& b) {
-  double sum = 0;
-  for (size_t i = 0; i < 3; ++i) sum += (c[i] - a[i]) * (b[i] - a[i]);
-  return sum;
-}
-
-struct Mean {
-  double r = 0, g = 0, b = 0, count = 0;
+struct Sums {
+  uint32_t r = 0, g = 0, b = 0, count = 0;
   void add(Rgb p) { r += p.r, g += p.g, b += p.b, ++count; }
-  void operator+=(const Mean& m) { r += m.r, g += m.g, b += m.b, count += m.count; }
-  Color color() const { return {r / count, g / count, b / count}; }
+  void operator+=(const Sums& m) { r += m.r, g += m.g, b += m.b, count += m.count; }
+  bool tell() const { return count >= 3; }
+  Color mean() const {
+    const double share = 1.0 / count;
+    return {r * share, g * share, b * share};
+  }
 };
 
 struct Both {
-  Mean in, out;
+  Sums in, out;
   void operator+=(const Both& other) { in += other.in, out += other.out; }
+};
+
+/// The step from the color outside to that inside.
+struct ColorStep {
+  Color out{}, change{};
+  double square = 0;  ///< of the change; 0 where it is not known
 };
 
 /// The colors on both sides of a border, block by block.
 class ColorsBeside {
  public:
-  ColorsBeside(const ImageView<const Rgb>& picture, const Image<uint8_t>& sides, int left, int top)
-      : columns_(sides.width() / block + 1),
-        rows_(sides.height() / block + 1),
+  /// By every pixel, or every `step`th each way.
+  ColorsBeside(const ImageView<const Rgb>& picture, const Image<uint8_t>& sides, int left, int top, int step)
+      : columns_(sides.width() / block),
+        rows_((sides.height() + block - 1) / block),
         single_(static_cast<size_t>(columns_ * rows_)) {
     const std::vector<uint8_t> near = near_border(sides);
     const int first_y = std::max(0, -top), end_y = std::min(sides.height(), picture.height() - top);
@@ -78,8 +88,9 @@ class ColorsBeside {
       for (int column = 0; column < columns_; ++column) {
         if (!near[index(column, row)]) continue;
         Both& both = single_[index(column, row)];
-        for (int y = std::max(first_y, row * block); y < std::min(end_y, (row + 1) * block); ++y)
-          for (int x = std::max(first_x, column * block); x < std::min(end_x, (column + 1) * block); ++x)
+        for (int y = std::max(first_y, row * block); y < std::min(end_y, (row + 1) * block); y += step)
+          for (int x = std::max(first_x, column * block); x < std::min(end_x, (column + 1) * block);
+               x += step)
             if (const uint8_t side = sides(x, y); side == sure_in || side == sure_out)
               (side == sure_in ? both.in : both.out).add(picture(x + left, y + top));
         inside_ += both.in;
@@ -91,13 +102,15 @@ class ColorsBeside {
     }
   }
 
-  /// Those near pixel (x, y) of the sides; false where there are too few.
-  bool at(int x, int y, Color& out, Color& in) const {
-    const Both& both = wide_[index(x / block, y / block)];
-    const Mean& inside = both.in.count < 3 ? inside_ : both.in;  // a corner has no inside of its own
-    if (inside.count < 3 || both.out.count < 3) return false;
-    out = both.out.color(), in = inside.color();
-    return true;
+  /// Near pixels of a block.
+  ColorStep step_at(int column, int row) const {
+    const Both& both = wide_[index(column, row)];
+    const Sums& inside = both.in.tell() ? both.in : inside_;  // a corner has no inside of its own
+    if (!inside.tell() || !both.out.tell()) return {};
+    ColorStep step{.out = both.out.mean(), .change = inside.mean()};
+    for (size_t i = 0; i < 3; ++i) step.change[i] -= step.out[i];
+    step.square = dot(step.change, step.change);
+    return step;
   }
 
   /// By blocks two apart on one side of the border.
@@ -106,19 +119,19 @@ class ColorsBeside {
     for (int row = 0; row < rows_; ++row)
       for (int column = 0; column < columns_; ++column) {
         const Both& wide = wide_[index(column, row)];
-        if (wide.in.count < 3 || wide.out.count < 3) continue;  // not near the border
-        const Color a = wide.out.color(), b = wide.in.color();
-        const double size = std::sqrt(square_of(a, b));
-        if (size < 10) continue;
+        if (!wide.in.tell() || !wide.out.tell()) continue;  // not near the border
+        const ColorStep step = step_at(column, row);
+        if (step.square < least_square) continue;
         for (const auto& [right, down] : {std::pair{2, 0}, {0, 2}})
           for (const size_t side : {0u, 1u}) {
             if (column + right >= columns_ || row + down >= rows_) continue;
             const Both &here = single_[index(column, row)],
                        &there = single_[index(column + right, row + down)];
-            const Mean &one = side ? here.out : here.in, &two = side ? there.out : there.in;
-            if (one.count < 3 || two.count < 3) continue;
-            const double off = (along_of(one.color(), a, b) - along_of(two.color(), a, b)) / size;
-            uneven[side] += off * off, by_noise[side] += 1 / one.count + 1 / two.count, ++count[side];
+            const Sums &one = side ? here.out : here.in, &two = side ? there.out : there.in;
+            if (!one.tell() || !two.tell()) continue;
+            const double off = dot(one.mean(), step.change) - dot(two.mean(), step.change);
+            uneven[side] += off * off / step.square;
+            by_noise[side] += 1.0 / one.count + 1.0 / two.count, ++count[side];
           }
       }
     for (const size_t side : {0u, 1u})
@@ -133,7 +146,8 @@ class ColorsBeside {
   std::vector<uint8_t> near_border(const Image<uint8_t>& sides) const {
     std::vector<uint8_t> mixed(single_.size()), rows(single_.size()), near(single_.size());
     for (int y = 0; y < sides.height(); ++y)
-      for (int x = 0; x < sides.width(); ++x) mixed[index(x / block, y / block)] |= sides(x, y) >> 1;
+      for (int column = 0; column < columns_; ++column)
+        mixed[index(column, y / block)] |= any_mixed(sides.row(y) + column * block);
     for (int row = 0; row < rows_; ++row)
       for (int column = 0; column < columns_; ++column)
         for (int k = std::max(0, column - 2); k <= std::min(columns_ - 1, column + 2); ++k)
@@ -160,31 +174,40 @@ class ColorsBeside {
 
   int columns_, rows_;
   std::vector<Both> single_, wide_;
-  Mean inside_;  ///< near the whole border
+  Sums inside_;  ///< near the whole border
 };
 
 void share_out(const ImageView<const Rgb>& picture, const Image<uint8_t>& sides, const ColorsBeside& colors,
                BorderShares& result) {
   double contrasts = 0, mixed = 0;
-  for (int y = 0; y < sides.height(); ++y)
-    for (int x = 0; x < sides.width(); ++x) {
-      const uint8_t side = sides(x, y);
-      float& share = result.share(x, y);
-      share = side == sure_in || side == mixed_in ? 1 : 0;
-      if (side == sure_in || side == sure_out) continue;
-      if (!picture.holds(x + result.left, y + result.top)) {
-        share = 0;
-        continue;
+  const int columns = sides.width() / block;
+  std::vector<ColorStep> steps(static_cast<size_t>(columns));
+  std::vector<uint8_t> known(steps.size());
+  for (int y = 0; y < sides.height(); ++y) {
+    if (y % block == 0) std::fill(known.begin(), known.end(), uint8_t{0});
+    for (int column = 0; column < columns; ++column) {
+      const int from = column * block;
+      const uint8_t* side = sides.row(y) + from;
+      float* share = result.share.row(y) + from;
+      for (int i = 0; i < block; ++i) share[i] = side[i] & 1;
+      if (!any_mixed(side)) continue;
+      ColorStep& step = steps[static_cast<size_t>(column)];
+      uint8_t& is_known = known[static_cast<size_t>(column)];
+      if (!is_known) step = colors.step_at(column, y / block), is_known = 1;
+      for (int i = 0; i < block; ++i) {
+        if (side[i] < mixed_out) continue;
+        if (!picture.holds(from + i + result.left, y + result.top)) {
+          share[i] = 0;
+          continue;
+        }
+        if (step.square < least_square) continue;
+        const Rgb p = picture(from + i + result.left, y + result.top);
+        const Color off{p.r - step.out[0], p.g - step.out[1], p.b - step.out[2]};
+        contrasts += std::sqrt(step.square), ++mixed;
+        share[i] = static_cast<float>(std::clamp(dot(off, step.change) / step.square, -0.3, 1.3));
       }
-      Color out, in;
-      if (!colors.at(x, y, out, in)) continue;
-      const double square = square_of(out, in);
-      if (square < 100) continue;
-      const Rgb p = picture(x + result.left, y + result.top);
-      const Color c{static_cast<double>(p.r), static_cast<double>(p.g), static_cast<double>(p.b)};
-      contrasts += std::sqrt(square), ++mixed;
-      share = static_cast<float>(std::clamp(along_of(c, out, in) / square, -0.3, 1.3));
     }
+  }
   result.contrast = mixed > 0 ? contrasts / mixed : 0;
 }
 
@@ -192,7 +215,8 @@ void share_out(const ImageView<const Rgb>& picture, const Image<uint8_t>& sides,
 
 BorderShares border_shares(const ImageView<const Rgb>& picture, const Image<uint8_t>& region, int left,
                            int top) {
-  const int w = region.width() + 2 * margin, h = region.height() + 2 * margin;
+  const int w = (region.width() + 2 * margin + block - 1) / block * block,  // whole blocks
+      h = region.height() + 2 * margin;
   BorderShares result{.share = Image<float>(w, h), .left = left - margin, .top = top - margin};
   Image<uint8_t> own(w, h);
   for (int y = 0; y < region.height(); ++y)
@@ -201,13 +225,16 @@ BorderShares border_shares(const ImageView<const Rgb>& picture, const Image<uint
   // middle, so a second look goes from there.
   for (const bool last : {false, true}) {
     const Image<uint8_t> sides = sides_of(own);
-    const ColorsBeside colors(picture, sides, result.left, result.top);
+    const ColorsBeside colors(picture, sides, result.left, result.top, last ? 1 : 2);
     share_out(picture, sides, colors, result);
     if (last) {
       colors.measure_unevenness(result);
     } else {
-      for (int y = 0; y < h; ++y)
-        for (int x = 0; x < w; ++x) own(x, y) = result.share(x, y) >= 0.5f;
+      for (int y = 0; y < h; ++y) {
+        const float* share = result.share.row(y);
+        uint8_t* to = own.row(y);
+        for (int x = 0; x < w; ++x) to[x] = share[x] >= 0.5f;
+      }
     }
   }
   return result;

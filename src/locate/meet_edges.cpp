@@ -6,6 +6,7 @@
 #include <hwy/highway.h>
 
 #include "hwy/contrib/math/math-inl.h"
+#include "image/bilinear-inl.hpp"
 #include "locate/edge_profile.hpp"
 
 HWY_BEFORE_NAMESPACE();
@@ -14,36 +15,7 @@ namespace HWY_NAMESPACE {
 namespace hn = hwy::HWY_NAMESPACE;
 
 using Floats = hn::ScalableTag<float>;
-using Wholes = hn::RebindToSigned<Floats>;
 using V = hn::Vec<Floats>;
-
-/// Bilinear brightness at places given from a whole pixel `origin`; rows end in readable bytes.
-struct Sampler {
-  const Image<uint8_t>& picture;
-  int origin_x, origin_y;
-
-  HWY_INLINE V operator()(V x, V y) const {
-    const Floats f;
-    const Wholes whole;
-    const auto x0 = hn::Floor(x), y0 = hn::Floor(y);
-    const auto fx = hn::Sub(x, x0), fy = hn::Sub(y, y0);
-    const int stride = static_cast<int>(picture.stride());
-    const auto column = hn::Add(hn::ConvertTo(whole, x0), hn::Set(whole, origin_x));
-    const auto row = hn::Add(hn::ConvertTo(whole, y0), hn::Set(whole, origin_y));
-    const auto at = hn::Add(hn::Mul(row, hn::Set(whole, stride)), column);
-    const auto* base = reinterpret_cast<const int32_t*>(picture.row(0));
-    const auto upper = hn::GatherOffset(whole, base, at);
-    const auto lower = hn::GatherOffset(whole, base, hn::Add(at, hn::Set(whole, stride)));
-    const auto byte = hn::Set(whole, 255);
-    const auto first = [&](auto v) HWY_ATTR { return hn::ConvertTo(f, hn::And(v, byte)); };
-    const auto second = [&](auto v)
-                            HWY_ATTR { return hn::ConvertTo(f, hn::And(hn::ShiftRight<8>(v), byte)); };
-    const auto a0 = first(upper), b0 = first(lower);
-    const auto top = hn::MulAdd(fx, hn::Sub(second(upper), a0), a0);
-    const auto bottom = hn::MulAdd(fx, hn::Sub(second(lower), b0), b0);
-    return hn::MulAdd(fy, hn::Sub(bottom, top), top);
-  }
-};
 
 void meet_edges_kernel(const Image<uint8_t>& picture, const EdgeColumns& edges, const EdgeScan& scan,
                        EdgesMet& met) {
@@ -51,7 +23,7 @@ void meet_edges_kernel(const Image<uint8_t>& picture, const EdgeColumns& edges, 
   const auto set = [&](double v) HWY_ATTR { return hn::Set(f, static_cast<float>(v)); };
   const size_t lanes = hn::Lanes(f);
   const double floor_x = std::floor(scan.origin.x), floor_y = std::floor(scan.origin.y);
-  const Sampler sample{picture, static_cast<int>(floor_x), static_cast<int>(floor_y)};
+  const Bilinear sample{picture, static_cast<int>(floor_x), static_cast<int>(floor_y)};
   const auto from_x = set(scan.origin.x - floor_x), from_y = set(scan.origin.y - floor_y);
   const auto c = set(cos(scan.angle)), s = set(sin(scan.angle));
   const auto cs = set(scan.scale * cos(scan.angle)), ss = set(scan.scale * sin(scan.angle));

@@ -8,6 +8,7 @@
 
 #include "feature/blurred_step.hpp"
 #include "heron/image/sample.hpp"
+#include "image/sample_line.hpp"
 
 namespace heron {
 namespace {
@@ -128,14 +129,10 @@ std::vector<double> profile_along(const Image<uint8_t>& picture, const Scan& sca
   if (scan.is_straight() && within(scan.at(0, a)) && within(scan.at(0, b)) &&
       within(scan.at(end_of_scan, a)) && within(scan.at(end_of_scan, b))) {
     // A band inside the picture: straight lanes, nothing to hold back at a border.
+    std::vector<float> sums(profile.size());
     const Point2 step = scan.direction(0) * scan.per_step();
-    for (int i = first; i < end; ++i) {
-      const Point2 start = scan.at(0, scan.lane(i));
-      for (int k = 0; k < scan.steps(); ++k)
-        profile[static_cast<size_t>(k)] += bilinear_inside(
-            picture.view(), std::max(start.x + step.x * k, 0.0), std::max(start.y + step.y * k, 0.0));
-    }
-    for (double& v : profile) v /= end - first;
+    for (int i = first; i < end; ++i) add_samples(picture, scan.at(0, scan.lane(i)), step, sums);
+    for (size_t k = 0; k < profile.size(); ++k) profile[k] = sums[k] / static_cast<double>(end - first);
     return profile;
   }
   for (int k = 0; k < scan.steps(); ++k) {
