@@ -52,8 +52,9 @@ void gradient_row(const uint8_t* up, const uint8_t* mid, const uint8_t* down, ui
   const hn::RebindToSigned<decltype(f)> i;
   const hn::Rebind<uint8_t, decltype(f)> bytes;
   const int lanes = static_cast<int>(hn::Lanes(f));
-  int x = 1;
-  for (; x + lanes + 1 <= width; x += lanes) {
+  if (width < lanes + 2) return gradient_row_plain(up, mid, down, direction, size, 1, width - 1);
+  for (int next = 1; next < width - 1; next += lanes) {
+    const int x = std::min(next, width - 1 - lanes);  // the last ends with the row
     hn::Vec<decltype(f)> gx, gy;
     sobel(f, up, mid, down, x, gx, gy);
     const auto ax = hn::Abs(gx), ay = hn::Abs(gy);
@@ -68,7 +69,6 @@ void gradient_row(const uint8_t* up, const uint8_t* mid, const uint8_t* down, ui
         hn::Mul(hn::Sqrt(hn::Add(hn::Mul(gx, gx), hn::Mul(gy, gy))), hn::Set(f, 0.25f)), hn::Set(f, 0.5f));
     hn::StoreU(hn::DemoteTo(bytes, hn::ConvertTo(i, length)), bytes, size + x);
   }
-  gradient_row_plain(up, mid, down, direction, size, x, width - 1);
 }
 
 }  // namespace HWY_NAMESPACE

@@ -1,5 +1,6 @@
 #include <Eigen/Cholesky>
 #include <algorithm>
+#include <array>
 #include <cmath>
 
 #include "consensus.hpp"
@@ -111,6 +112,8 @@ std::optional<RimWave> agreed_circle(const std::vector<RayHit>& hits, const RimW
   std::vector<Point2> points;
   for (const RayHit& h : hits) points.push_back(start.centre + h.ray * h.radius);
   const size_t n = points.size();
+  std::vector<double> x((n + 3) / 4 * 4, 1e9), y(x);  // filled up with what agrees with nothing
+  for (size_t i = 0; i < n; ++i) x[i] = points[i].x, y[i] = points[i].y;
   std::optional<RimWave> best;
   double most = 0;
   Draw draw;
@@ -120,14 +123,16 @@ std::optional<RimWave> agreed_circle(const std::vector<RayHit>& hits, const RimW
     if (i == j || j == k || i == k) continue;
     const auto circle = circle_through(points[i], points[j], points[k]);
     if (!circle || circle->radius < least_radius || circle->radius > most_radius) continue;
-    // By squares of distances, which near the circle differ as they do.
-    double agree = 0;
+    // By squares of distances, which near the circle differ as they do; four sums side by side.
     const double square = circle->radius * circle->radius, per_within = 1 / (2 * circle->radius * within);
-    for (const Point2& p : points) {
-      const Point2 away = p - circle->centre;
-      const double off = (dot(away, away) - square) * per_within;
-      agree += std::max(0.0, 1 - off * off);
-    }
+    std::array<double, 4> sums{};
+    for (size_t p = 0; p < x.size(); p += 4)
+      for (size_t lane = 0; lane < 4; ++lane) {
+        const double dx = x[p + lane] - circle->centre.x, dy = y[p + lane] - circle->centre.y;
+        const double off = (dx * dx + dy * dy - square) * per_within, near = 1 - off * off;
+        sums[lane] += near > 0 ? near : 0;
+      }
+    const double agree = sums[0] + sums[1] + sums[2] + sums[3];
     if (agree > most) most = agree, best = RimWave{circle->centre, circle->radius, {}};
   }
   return most >= least_agree ? best : std::nullopt;
