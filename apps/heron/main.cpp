@@ -4,6 +4,7 @@
 
 #include "commands.hpp"
 #include "heron/base/error.hpp"
+#include "heron/base/memory.hpp"
 
 namespace {
 
@@ -17,6 +18,7 @@ int parse_failed(const CLI::App& app, const CLI::ParseError& error) {
 
 // Setting up the commands throws only for want of memory.
 int main(int argc, char** argv) {  // NOLINT(bugprone-exception-escape)
+  heron::keep_freed_memory();
   std::signal(SIGPIPE, SIG_IGN);
   std::signal(SIGXFSZ, SIG_IGN);  // a file that may not grow is an error with words
   CLI::App app{

@@ -105,10 +105,10 @@ LineSocket::Wait LineSocket::read(std::string& line, Duration timeout) {
   }
 }
 
-bool LineSocket::write(const std::string& line, Duration timeout) {
+bool LineSocket::write(const std::string& lines, Duration timeout) {
   State& s = *state_;
   if (!s.socket.is_open()) return false;
-  const std::string bytes = line + "\n";
+  const std::string bytes = lines + "\n";
   asio::error_code error = asio::error::timed_out;
   asio::async_write(s.socket, asio::buffer(bytes), [&](const asio::error_code& e, size_t) { error = e; });
   if (!run_for(s.io, s.socket, timeout) || error) {

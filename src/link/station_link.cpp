@@ -93,9 +93,12 @@ void StationLink::deliver(uint64_t number, const std::vector<Part>& parts, int64
     if (attempt > 0) ++repeats_;
     const int64_t waited =
         std::chrono::duration_cast<std::chrono::milliseconds>(Clock::now() - begun).count();
-    bool sent = say(Result{number, static_cast<int>(parts.size()), age_ms + waited, attempt > 0});
-    for (const Part& part : parts) sent = sent && say(part);
-    sent = sent && say(End{number});
+    // In one go: the robot wakes up once.
+    std::string lines =
+        encode(StationLine(Result{number, static_cast<int>(parts.size()), age_ms + waited, attempt > 0}));
+    for (const Part& part : parts) lines += "\n" + encode(StationLine(part));
+    lines += "\n" + encode(StationLine(End{number}));
+    const bool sent = socket_ && socket_->write(lines);
     const auto acknowledged = [&](const RobotLine& line) {
       const auto* ack = std::get_if<Ack>(&line);
       return ack && ack->number == number;

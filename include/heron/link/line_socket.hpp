@@ -32,8 +32,9 @@ class LineSocket {
   /// Waits for the next whole line; `line` comes without its end (LF, with or without CR). A line longer than
   /// allowed closes the connection.
   Wait read(std::string& line, Duration timeout);
-  /// False when the peer is gone or does not take it within `timeout`; the connection is then closed.
-  bool write(const std::string& line, Duration timeout = Duration(2000));
+  /// Sends a line, or several with LF between them, as one message. False when the peer is gone or does not
+  /// take it within `timeout`; the connection is then closed.
+  bool write(const std::string& lines, Duration timeout = Duration(2000));
   bool is_open() const;
   void close();
 
