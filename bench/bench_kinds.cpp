@@ -19,32 +19,10 @@ using render::StudioView;
 constexpr const char* scene_kinds[] = {"outline", "backdrop", "color",  "marker", "stud",
                                        "border",  "edge",     "corner", "circle", "stripe"};
 
-/// Leaf blanks on a belt of one color, darker and brighter in places.
-StudioView blanks_on_belt(render::Random& random, const StudioFilling& filling) {
-  StudioView view = render::leaf_blanks(random, filling);
-  view.color = true;
-  const render::Tint blue{0.25, 0.45, 0.95}, cream{1.0, 0.93, 0.75};
-  view.scene.background = 0.35, view.scene.background_tint = blue;
-  for (render::Piece& piece : view.scene.pieces) {
-    const bool as_the_tray = piece.reflectance == 0.22;  // tape is of the belt's color
-    piece.tint = as_the_tray ? blue : cream;
-    if (as_the_tray) piece.reflectance = 0.35;
-  }
-  if (filling.hard)  // patches of the belt that are worn bright or soiled
-    for (int i = 0; i < 12; ++i)
-      view.scene.pieces.insert(view.scene.pieces.begin(),
-                               {render::disc(random.uniform(5, 25)),
-                                {random.uniform(-150, 150), random.uniform(-120, 120), {}},
-                                random.uniform(0.2, 0.55),
-                                0,
-                                blue});
-  return view;
-}
-
 StudioView view_of(const std::string& kind, render::Random& random, const StudioFilling& filling) {
   if (kind == "color") return render::glazed_tiles(random, filling);
   if (kind == "outline") return render::leaf_blanks(random, filling);
-  if (kind == "backdrop") return blanks_on_belt(random, filling);
+  if (kind == "backdrop") return render::blanks_on_belt(random, filling);
   if (kind == "border") return render::floor_panel(random, filling);
   if (kind == "stripe") return render::floor_stripe(random, filling);
   if (kind == "marker" || kind == "stud") return render::door_frame(random, filling, kind == "stud");

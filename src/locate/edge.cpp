@@ -32,6 +32,21 @@ void require_valid(const EdgeSettings& s) {
     fail_argument("a corner has one edge in each band; set order to first, last or strongest");
 }
 
+/// Several bands must be met by one place of what they locate alone.
+void require_one_place(const EdgeSettings& s) {
+  const std::vector<Scan> scans = scans_of(s);
+  const std::vector<LineEdge> lines = taught_lines(s);
+  if (s.fit == EdgeShape::corner) {
+    if (!corner_of(scans, lines, lines).determined)
+      fail_argument("the lines in both bands are parallel, so they meet nowhere; turn one of the bands");
+  } else if (!part_by_edges(scans, lines, lines, {}).determined) {
+    fail_argument(
+        scans.size() == 2
+            ? "both bands scan along one direction, so the part would slide across it; turn one of them"
+            : "the three edges do not fix a turn: two of them must be parallel and apart");
+  }
+}
+
 /// The band along that side of the box where the stronger edge is met.
 std::vector<double> stronger_band(const ImageView<const uint8_t>& grey, const Box& box) {
   const Point2 c = box.centre();
@@ -160,11 +175,7 @@ EdgeTarget EdgeTarget::taught_from(const TeachingPicture& from, EdgeSettings s) 
   else
     edges = learn_edges(survey, scans, s);
   if (s.fit == EdgeShape::corner) {
-    const CornerFit met = corner_of(scans, edges, edges);
-    if (!met.determined)
-      fail_argument(
-          "teach: the lines in both bands are parallel, so they meet nowhere; turn one of the bands");
-    natural = met.at;
+    if (const CornerFit met = corner_of(scans, edges, edges); met.determined) natural = met.at;
   }
   const Point2 corner = s.origin.value_or(box.centre()) - taught.origin;
   s.corner = {corner.x, corner.y};
@@ -181,12 +192,6 @@ EdgeTarget EdgeTarget::taught_from(const TeachingPicture& from, EdgeSettings s) 
     }
     taught.origin = origin - corner;
   }
-  if (scans.size() > 1 && s.fit == EdgeShape::edge &&
-      !part_by_edges(scans, edges, edges, taught.origin + corner).determined)
-    fail_argument(scans.size() == 2
-                      ? "teach: both bands scan along one direction, so the part would slide across it; turn "
-                        "one of them"
-                      : "teach: the three edges do not fix a turn: two of them must be parallel and apart");
   return {std::move(taught), std::move(s)};
 }
 
@@ -201,6 +206,7 @@ EdgeTarget::EdgeTarget(TaughtPicture taught, EdgeSettings settings)
   if (!sized(settings_.taught, count) || !sized(settings_.taught_sigmas, count) ||
       !sized(settings_.slopes, lines) || !sized(settings_.slope_sigmas, lines) || !sized(settings_.corner, 2))
     fail_argument(fmt::format("'{}' lacks where its edges were taught; teach it again", settings_.name));
+  if (count > 1) require_one_place(settings_);
 }
 
 std::vector<Figure> EdgeTarget::facts() const {

@@ -112,6 +112,27 @@ StudioView leaf_blanks(Random& random, const StudioFilling& filling) {
   return view;
 }
 
+StudioView blanks_on_belt(Random& random, const StudioFilling& filling) {
+  StudioView view = leaf_blanks(random, filling);
+  view.color = true;
+  const Tint blue{0.25, 0.45, 0.95}, cream{1.0, 0.93, 0.75};
+  view.scene.background = 0.35, view.scene.background_tint = blue;
+  for (Piece& piece : view.scene.pieces) {
+    const bool as_the_tray = piece.reflectance == 0.22;  // tape is of the belt's color
+    piece.tint = as_the_tray ? blue : cream;
+    if (as_the_tray) piece.reflectance = 0.35;
+  }
+  if (filling.hard)  // patches of the belt that are worn bright or soiled
+    for (int i = 0; i < 12; ++i)
+      view.scene.pieces.insert(view.scene.pieces.begin(),
+                               {disc(random.uniform(5, 25)),
+                                {random.uniform(-150, 150), random.uniform(-120, 120), {}},
+                                random.uniform(0.2, 0.55),
+                                0,
+                                blue});
+  return view;
+}
+
 StudioView door_frame(Random& random, const StudioFilling& filling, bool stud) {
   StudioView view = empty_view(random, filling, 0.3, 1.5);
   view.scene.background = stud ? 0.28 : 0.5;

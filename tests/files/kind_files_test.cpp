@@ -220,9 +220,7 @@ TEST_CASE("corners, circles and outlines on a color come back from their files a
                                              {"arc", Numbers{at.x + 40, at.y - 20, 14, 52, 0, 360}}}}),
                   folder / "circle.png", plate.picture);
   // A leaf on a blue belt: its colors lie in the settings, the silhouette in the picture.
-  render::StudioView belt = render::leaf_blanks(random, {.parts = 1, .turned = 0});
-  belt.color = true;
-  belt.scene.background = 0.35, belt.scene.background_tint = {0.25, 0.45, 0.95};
+  render::StudioView belt = render::blanks_on_belt(random, {.parts = 1, .turned = 0});
   belt.scene.pieces.resize(1);
   const Studio leaf(std::move(belt));
   check_same_kind(
@@ -239,5 +237,10 @@ TEST_CASE("corners, circles and outlines on a color come back from their files a
   const Target corner = load_target(folder / "corner.png").target,
                blank = load_target(folder / "leaf.png").target;
   CHECK(contains(refused(corner, "slopes"), "teach it again"));
+  // Edited so that both bands lie along one direction.
+  TargetWords turned{.name = "x", .limits = corner.limits()};
+  for (const NamedSetting& s : corner.settings()) turned.settings[s.name] = s.value;
+  turned.settings["second"] = turned.settings["band"];
+  CHECK(contains(error_of([&] { target_from("edge", TaughtPicture(corner.taught()), turned); }), "parallel"));
   CHECK(contains(refused(blank, "backdrop_color"), "teach it again"));
 }

@@ -23,11 +23,9 @@ struct Belt {
 
   render::StudioView view(uint64_t seed) const {
     render::Random random(seed);
-    render::StudioView v = render::leaf_blanks(random, {.parts = parts, .turned = parts == 1 ? 0.0 : 180.0});
-    v.color = true;
-    v.scene.background = 0.35, v.scene.background_tint = blue;
+    render::StudioView v =
+        render::blanks_on_belt(random, {.parts = parts, .turned = parts == 1 ? 0.0 : 180.0});
     v.scene.light.level = light, v.scene.light.gradient = gradient;
-    for (render::Piece& piece : v.scene.pieces) piece.tint = cream;
     if (two_colors) {  // the front half of each leaf in another glaze
       std::vector<render::Piece> halves;
       for (const render::Piece& piece : v.scene.pieces) {

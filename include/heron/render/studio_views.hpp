@@ -45,6 +45,8 @@ struct StudioFilling {
 StudioView glazed_tiles(Random& random, const StudioFilling& filling = {});
 /// Leaf blanks - leaves without relief - among mirrored ones, rosettes and hexagons, on an even tray.
 StudioView leaf_blanks(Random& random, const StudioFilling& filling = {});
+/// The same in cream on a blue belt, in color. Hard: the belt is worn bright and soiled in places.
+StudioView blanks_on_belt(Random& random, const StudioFilling& filling = {});
 /// The kiln door's frame with one dark peg bore, or one polished stud, among bolts, slots and pores.
 StudioView door_frame(Random& random, const StudioFilling& filling = {}, bool stud = false);
 
