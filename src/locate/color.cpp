@@ -173,7 +173,7 @@ Sighting sighting_of(const Blob& blob, const std::string& name, double noise) {
     s.angle = angle;
     s.sigma.angle = radians(angle_noise);
   }
-  s.score = 100 * blob.color_area / std::max(blob.pixels, 1.0);
+  s.score = 100 * blob.color_area / std::max(blob.pixels, 1.0), s.contrast = blob.contrast;
   s.figures = {{"area", c.area, FigureUnit::square_pixels},
                {"color_area", blob.color_area},
                {"length", 4 * along},  // of the ellipse with these moments

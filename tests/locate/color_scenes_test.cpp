@@ -80,6 +80,7 @@ TEST_CASE("area, axes and angle of a region are those of its shape") {
     const Sighting& s = found.sightings[0];
     CHECK(distance({s.x, s.y}, pixel_of({10.4, -7.7})) < 0.05);
     CHECK(*s.figure("area") == doctest::Approx(3600).epsilon(0.005));
+    CHECK(s.contrast > 40);
     CHECK(s.has_angle);
     CHECK(std::abs(std::remainder((s.angle - degrees(-turn)).degrees(), 180.0)) < 0.3);
     // Of the ellipse with the same moments: side times 2 over the root of 3.

@@ -90,7 +90,8 @@ struct Sighting {
   Angle angle = {};     ///< from the taught pose; grows from +x towards +y; (-180, 180] degrees
   double scale = 1;
   double score = 0;      ///< 0 to 100
-  double contrast = 0;   ///< median over the edges seen, grey levels over two pixels
+  double contrast = 0;   ///< median over the edges seen, grey levels over two pixels; of a color region: how
+                         ///< far the colors on both sides of its border lie apart, levels of all channels
   PoseSigma sigma = {};  ///< pixels
   std::vector<std::string> range_end =
       {};  ///< "angle", "scale" when the pose stands at the end of that range: the part is probably beyond it
