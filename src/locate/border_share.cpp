@@ -12,6 +12,7 @@ namespace {
 constexpr int reach = 3;              // pixels on either side of a border that blur may have mixed
 constexpr int margin = 6;             // around the region: as far as colors beside its border are looked up
 constexpr int block = 4;              // pixels; means are those of five by five blocks
+constexpr uint32_t enough = 1000000;  // pixels for a mean color, which a sum of 32 bits holds
 constexpr double least_square = 100;  // of the step of color, grey levels; less is no border
 enum Side : uint8_t { sure_out, sure_in, mixed_out, mixed_in };
 
@@ -93,7 +94,7 @@ class ColorsBeside {
                x += step)
             if (const uint8_t side = sides(x, y); side == sure_in || side == sure_out)
               (side == sure_in ? both.in : both.out).add(picture(x + left, y + top));
-        inside_ += both.in;
+        if (inside_.count < enough) inside_ += both.in;
       }
     wide_ = single_;
     for (int twice = 0; twice < 2; ++twice) {  // eight pixels are within reach, the nearer ones count more
@@ -114,7 +115,7 @@ class ColorsBeside {
   }
 
   /// By blocks two apart on one side of the border.
-  void measure_unevenness(BorderShares& result) const {
+  void measure_unevenness(BorderColors& result) const {
     std::array<double, 2> uneven{}, by_noise{}, count{};
     for (int row = 0; row < rows_; ++row)
       for (int column = 0; column < columns_; ++column) {
@@ -177,18 +178,20 @@ class ColorsBeside {
   Sums inside_;  ///< near the whole border
 };
 
-void share_out(const ImageView<const Rgb>& picture, const Image<uint8_t>& sides, const ColorsBeside& colors,
-               BorderShares& result) {
+/// Row by row of `sides`, whose first pixel lies at (left, top) of the picture; returns the mean contrast.
+double share_out(const ImageView<const Rgb>& picture, const Image<uint8_t>& sides, const ColorsBeside& colors,
+                 int left, int top, const TakeShares& take) {
   double contrasts = 0, mixed = 0;
   const int columns = sides.width() / block;
   std::vector<ColorStep> steps(static_cast<size_t>(columns));
   std::vector<uint8_t> known(steps.size());
+  std::vector<float> shares(static_cast<size_t>(sides.width()));
   for (int y = 0; y < sides.height(); ++y) {
     if (y % block == 0) std::fill(known.begin(), known.end(), uint8_t{0});
     for (int column = 0; column < columns; ++column) {
       const int from = column * block;
       const uint8_t* side = sides.row(y) + from;
-      float* share = result.share.row(y) + from;
+      float* share = shares.data() + from;
       for (int i = 0; i < block; ++i) share[i] = side[i] & 1;
       if (!any_mixed(side)) continue;
       ColorStep& step = steps[static_cast<size_t>(column)];
@@ -196,47 +199,45 @@ void share_out(const ImageView<const Rgb>& picture, const Image<uint8_t>& sides,
       if (!is_known) step = colors.step_at(column, y / block), is_known = 1;
       for (int i = 0; i < block; ++i) {
         if (side[i] < mixed_out) continue;
-        if (!picture.holds(from + i + result.left, y + result.top)) {
+        if (!picture.holds(from + i + left, y + top)) {
           share[i] = 0;
           continue;
         }
         if (step.square < least_square) continue;
-        const Rgb p = picture(from + i + result.left, y + result.top);
+        const Rgb p = picture(from + i + left, y + top);
         const Color off{p.r - step.out[0], p.g - step.out[1], p.b - step.out[2]};
         contrasts += std::sqrt(step.square), ++mixed;
         share[i] = static_cast<float>(std::clamp(dot(off, step.change) / step.square, -0.3, 1.3));
       }
     }
+    take(left, y + top, shares);
   }
-  result.contrast = mixed > 0 ? contrasts / mixed : 0;
+  return mixed > 0 ? contrasts / mixed : 0;
 }
 
 }  // namespace
 
-BorderShares border_shares(const ImageView<const Rgb>& picture, const Image<uint8_t>& region, int left,
-                           int top) {
-  const int w = (region.width() + 2 * margin + block - 1) / block * block,  // whole blocks
-      h = region.height() + 2 * margin;
-  BorderShares result{.share = Image<float>(w, h), .left = left - margin, .top = top - margin};
-  Image<uint8_t> own(w, h);
+BorderColors border_shares(const ImageView<const Rgb>& picture, const Image<uint8_t>& region, int left,
+                           int top, const TakeShares& take) {
+  left -= margin, top -= margin;
+  const int w = (region.width() + 2 * margin + block - 1) / block * block;  // whole blocks
+  Image<uint8_t> own(w, region.height() + 2 * margin);
   for (int y = 0; y < region.height(); ++y)
     for (int x = 0; x < region.width(); ++x) own(x + margin, y + margin) = region(x, y) != 0;
   // A range cuts a blurred border off where its color ends, off its middle; what is mixed lies about the
   // middle, so a second look goes from there.
-  for (const bool last : {false, true}) {
+  const auto set_own = [&](int, int y, const std::vector<float>& shares) {
+    uint8_t* to = own.row(y - top);
+    for (size_t x = 0; x < shares.size(); ++x) to[x] = shares[x] >= 0.5f;
+  };
+  {
     const Image<uint8_t> sides = sides_of(own);
-    const ColorsBeside colors(picture, sides, result.left, result.top, last ? 1 : 2);
-    share_out(picture, sides, colors, result);
-    if (last) {
-      colors.measure_unevenness(result);
-    } else {
-      for (int y = 0; y < h; ++y) {
-        const float* share = result.share.row(y);
-        uint8_t* to = own.row(y);
-        for (int x = 0; x < w; ++x) to[x] = share[x] >= 0.5f;
-      }
-    }
+    share_out(picture, sides, ColorsBeside(picture, sides, left, top, 2), left, top, set_own);
   }
+  const Image<uint8_t> sides = sides_of(own);
+  const ColorsBeside colors(picture, sides, left, top, 1);
+  BorderColors result{.contrast = share_out(picture, sides, colors, left, top, take)};
+  colors.measure_unevenness(result);
   return result;
 }
 

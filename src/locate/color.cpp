@@ -114,13 +114,14 @@ Blob blob_of(const ImageView<const Rgb>& picture, const Image<uint8_t>& mask, co
   const int left = c.left - 1, top = c.top - 1;
   Component& s = blob.shape;
   s.area = s.x = s.y = s.xx = s.xy = s.yy = 0;
-  const BorderShares border = border_shares(picture, alone, left, top);
   // Sums about the box's middle keep their digits.
   const double middle_x = 0.5 * (c.left + c.right), middle_y = 0.5 * (c.top + c.bottom);
-  for (int y = 0; y < border.share.height(); ++y)
-    for (int x = 0; x < border.share.width(); ++x)
-      if (const double share = border.share(x, y); share != 0)
-        add_share(s, x + border.left - middle_x, y + border.top - middle_y, share);
+  const BorderColors border =
+      border_shares(picture, alone, left, top, [&](int first, int y, const std::vector<float>& shares) {
+        for (size_t i = 0; i < shares.size(); ++i)
+          if (shares[i] != 0)
+            add_share(s, first + static_cast<double>(i) - middle_x, y - middle_y, shares[i]);
+      });
   if (s.area <= 0) s.area = 1;
   blob.contrast = border.contrast;
   blob.uneven = border.uneven, blob.uneven_by_noise = border.uneven_by_noise;
