@@ -15,7 +15,8 @@ struct LineEdge {
 /// The robust line through where strips of the scan meet the edge; looked for near a line
 /// through `edge.at` on the scan's middle, `slope` pixels along it a pixel across. What meets it with another
 /// sense or a third of its contrast is left out. Where the line found lies at another slant, it is looked for
-/// anew along it, up to `again` times.
+/// anew along it, up to `again` times. The sigmas hold the strips' scatter and what uneven brightness beside
+/// the edge moves it by.
 LineEdge line_through(const std::vector<Strip>& strips, bool round, const ScanEdge& edge, double pixel_noise,
                       double slope = 0, int again = 3);
 
