@@ -64,10 +64,13 @@ struct Taken {
 /// Hands out the pictures of a recording again and again, from memory.
 class Replay : public Camera {
  public:
-  Replay(Camera& recording, int count) : count_(count) {
+  /// `count` pictures, and before them each of the recording three times to warm up.
+  Replay(Camera& recording, int count) {
     while (auto picture = recording.take()) pictures_.push_back(std::move(*picture));
     if (pictures_.empty()) fail_argument("bench_station: the recording holds no picture");
+    count_ = count + warm();
   }
+  int warm() const { return 3 * static_cast<int>(pictures_.size()); }
   CameraInfo info() const override { return {.address = "replay", .name = "replay"}; }
   std::optional<Picture> take() override {
     if (given_ == count_) return std::nullopt;
@@ -76,10 +79,9 @@ class Replay : public Camera {
     return picture;
   }
   const Taken& taken() const { return taken_; }
-  size_t size() const { return pictures_.size(); }
 
  private:
-  int count_, given_ = 0;
+  int count_ = 0, given_ = 0;
   std::vector<Picture> pictures_;
   Taken taken_;
 };
@@ -135,12 +137,11 @@ void measure(const std::string& folder, int pictures) {
   const Replay& replay = *camera;
   Station station(file, std::move(camera));
   station.open_link();
-  const int warm = static_cast<int>(3 * replay.size());  // each picture was seen, all that is kept is there
   std::vector<double> finding, beyond, asked, asked_kib, asked_large, faults;
   for (int i = 0;; ++i) {
     const auto report = station.step();
     if (!report) break;
-    if (i < warm) continue;
+    if (i < replay.warm()) continue;
     const Taken& since = replay.taken();
     const double whole_ms = std::chrono::duration<double, std::milli>(robot.came_at() - since.at).count();
     finding.push_back(report->elapsed_ms), beyond.push_back(whole_ms - report->elapsed_ms);
@@ -149,7 +150,7 @@ void measure(const std::string& folder, int pictures) {
     asked_large.push_back(static_cast<double>(large_bytes - since.large_so_far) / 1024);
     faults.push_back(static_cast<double>(page_faults() - since.faults_so_far));
   }
-  std::printf("%zu pictures of %s after %d to warm up\n", finding.size(), folder.c_str(), warm);
+  std::printf("%zu pictures of %s after %d to warm up\n", finding.size(), folder.c_str(), replay.warm());
   std::printf("%-44s %10s %10s %10s %10s\n", "", "median", "90 %", "99 %", "most");
   told("finding", finding, "ms");
   told("all else, until the message is read", beyond, "ms");

@@ -3,6 +3,7 @@
 #include <cstdio>
 #include <thread>
 
+#include "heron/base/memory.hpp"
 #include "heron/standin/simulated_robot.hpp"
 #include "heron/station/station.hpp"
 
@@ -13,6 +14,7 @@ int main(int argc, char** argv) try {
     std::fprintf(stderr, "run_station STATION.toml TRUTH.json\n");
     return 2;
   }
+  keep_freed_memory();
   // A real robot would be another machine; this one listens on a free port and moves fifty times faster.
   SimulatedRobot robot({.listens = true, .address = {"127.0.0.1", 0}, .hurry = 50}, load_truth(argv[2]));
   StationFile file = load_station(argv[1]);

@@ -14,7 +14,8 @@ namespace {
 /// too, and a ramp moves a step.
 double uneven_variance(const std::vector<Strip>& strips, const LineEdge& line, double pixel_noise) {
   constexpr int near = 3, far = 8, apart = 2;  // pixels from the edge; strips
-  // A step fitted to five pixels on either side moves by 4.5 times the ramp over the contrast.
+  // A step of a usual lens' blur, fitted to five pixels on either side, moves by some 4.5 times the ramp over
+  // the contrast.
   constexpr double moves = 4.5 / 12;
   const auto level = [&](const Strip& strip, int side) -> std::optional<double> {
     const auto n = static_cast<int>(strip.profile.size());
