@@ -115,13 +115,17 @@ PoseFit pose_by_sides(const Polyline& taught, Point2 origin, const BorderPose& s
 
 /// The sigma of where two lines meet, in its less known direction.
 double corner_sigma(const SideFound& a, const SideFound& b, Point2 corner) {
-  const auto across_sigma = [&](const SideFound& s) {
+  const auto across_variance = [&](const SideFound& s) {
     const double t = dot(corner - s.at, s.along);
-    const double variance = s.line.edge.sigma * s.line.edge.sigma +
-                            t * t * s.line.slope_sigma * s.line.slope_sigma - 2 * std::abs(t * s.line.shared);
-    return std::sqrt(std::max(variance, s.line.edge.sigma * s.line.edge.sigma));
+    return std::max(
+        0.0, std::pow(s.line.edge.sigma, 2) + 2 * t * s.line.shared + std::pow(t * s.line.slope_sigma, 2));
   };
-  return std::hypot(across_sigma(a), across_sigma(b)) / std::abs(cross(a.along, b.along));
+  Eigen::Matrix2d normals;
+  normals << -a.along.y, a.along.x, -b.along.y, b.along.x;
+  const Eigen::Matrix2d inverse = normals.inverse();
+  const Eigen::Matrix2d covariance =
+      inverse * Eigen::Vector2d(across_variance(a), across_variance(b)).asDiagonal() * inverse.transpose();
+  return std::sqrt(Eigen::SelfAdjointEigenSolver<Eigen::Matrix2d>(covariance).eigenvalues()[1]);
 }
 
 /// Where the corners are: where two sides that were seen meet, else where the whole puts them.
