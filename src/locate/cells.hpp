@@ -14,11 +14,12 @@ inline double growth_of(double weights, double answers) { return weights / std::
 
 /// Covariance of unknowns from what each cell's weighted residuals pull at them, so that noise which
 /// neighbours share counts (Liang, Zeger, Longitudinal data analysis using generalized linear models,
-/// Biometrika 73, 1986). `inverse` is that of the normal matrix.
+/// Biometrika 73, 1986). `inverse` is that of the normal matrix; `free` is how many unknowns the cells
+/// settle: fewer than all where some are held.
 template <class Scalar, int unknowns>
 Eigen::Matrix<double, unknowns, unknowns> covariance_of_cells(
     const std::vector<Eigen::Matrix<Scalar, unknowns, 1>>& cells,
-    const Eigen::Matrix<double, unknowns, unknowns>& inverse) {
+    const Eigen::Matrix<double, unknowns, unknowns>& inverse, double free = unknowns) {
   Eigen::Matrix<double, unknowns, unknowns> sum = Eigen::Matrix<double, unknowns, unknowns>::Zero();
   double used = 0;
   for (const auto& cell : cells) {
@@ -26,7 +27,7 @@ Eigen::Matrix<double, unknowns, unknowns> covariance_of_cells(
     const Eigen::Matrix<double, unknowns, 1> pull = cell.template cast<double>();
     sum += pull * pull.transpose(), ++used;
   }
-  return inverse * sum * inverse * (used / std::max(1.0, used - unknowns));
+  return inverse * sum * inverse * (used / std::max(1.0, used - free));
 }
 
 }  // namespace heron

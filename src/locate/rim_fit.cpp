@@ -14,7 +14,7 @@ namespace {
 /// The grey values along a rim, and the ellipse that explains them.
 class GreyRim {
   static constexpr double worth_of_blinded = 0.1;      // beside other sectors
-  static constexpr double worth_beside_unseen = 0.25;  // what hides a sector reaches into its neighbours
+  static constexpr double worth_beside_unseen = 0.35;  // what hides a sector reaches into its neighbours
   // What makes the brightness beside a rim uneven is shared by sectors within so many pixels.
   static constexpr double uneven_stretch = 24;
 
@@ -342,8 +342,9 @@ class GreyRim {
                  shared = std::max(1.0, uneven_stretch / sector_arc());
     const Matrix6 by_pixels =
         inverse * s.variance + inverse * s.moved * inverse * (s.uneven * moves * moves * shared);
+    const double free = (inverse * s.information).trace();
     const Matrix6 by_sectors =
-        covariance_of_cells(s.pulls, inverse) + inverse * s.round * inverse * s.variance;
+        covariance_of_cells(s.pulls, inverse, free) + inverse * s.round * inverse * s.variance;
     const auto sigma = [&](int i) { return std::sqrt(std::max({by_pixels(i, i), by_sectors(i, i), 0.0})); };
     fit_.sigma_x = sigma(0), fit_.sigma_y = sigma(1), fit_.sigma_radius = sigma(2);
     fit_.noise = std::sqrt(s.variance);
