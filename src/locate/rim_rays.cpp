@@ -108,6 +108,7 @@ std::vector<RayHit> hits_along_rays(const Image<uint8_t>& picture, const RimWave
 /// The circle that most hits agree with, of those through three of them.
 std::optional<RimWave> agreed_circle(const std::vector<RayHit>& hits, const RimWave& start, double within,
                                      double least_radius, double most_radius, double least_agree) {
+  constexpr double nearly_all = 0.85;
   if (hits.size() < 6) return std::nullopt;
   std::vector<Point2> points;
   for (const RayHit& h : hits) points.push_back(start.centre + h.ray * h.radius);
@@ -134,6 +135,7 @@ std::optional<RimWave> agreed_circle(const std::vector<RayHit>& hits, const RimW
       }
     const double agree = sums[0] + sums[1] + sums[2] + sums[3];
     if (agree > most) most = agree, best = RimWave{circle->centre, circle->radius, {}};
+    if (most > nearly_all * static_cast<double>(n)) break;
   }
   return most >= least_agree ? best : std::nullopt;
 }
