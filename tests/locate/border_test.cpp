@@ -124,6 +124,33 @@ TEST_CASE("a border is found again with its corners, sides and chips, moved, tur
   CHECK(told >= chips - 1);
 }
 
+TEST_CASE("a corner's sigma is that of its less known direction") {
+  // Its square lies between half of what the corner scatters by altogether and all of that.
+  PanelShot shot(3, {});
+  shot.view.scene.texture = 0, shot.view.noise.sigma = 5;
+  std::vector<double> squares(shot.panel().corners.size()), told(squares);
+  constexpr int runs = sanitized ? 3 : 80;
+  for (int i = 0; i < runs; ++i) {
+    shot.take(10 + static_cast<uint64_t>(i));
+    const Findings found = find(panel(), shot.survey());
+    REQUIRE(found.sightings.size() == 1);
+    for (size_t k = 0; k < squares.size(); ++k) {
+      const Point2 off = corner_of(found.sightings[0], k + 1) - shot.panel().corners[k];
+      squares[k] += dot(off, off), told[k] += std::pow(found.sightings[0].points[k].sigma, 2);
+    }
+  }
+  if (sanitized) return;  // too few to judge; the plain build does
+  double all = 0;
+  for (size_t k = 0; k < squares.size(); ++k) {
+    CAPTURE(k);
+    CHECK(squares[k] / told[k] > 0.75);
+    CHECK(squares[k] / told[k] < 2.5);
+    all += squares[k] / told[k] / static_cast<double>(squares.size());
+  }
+  MESSAGE("squares of errors over squares of sigmas " << all);
+  CHECK(all > 1.05);
+}
+
 TEST_CASE("nothing is found where there is no panel") {
   for (uint64_t seed = 70; seed < (sanitized ? 71 : 75); ++seed)
     CHECK(find(panel(), PanelShot(seed, {.hard = true, .empty = true}, seed).survey()).sightings.empty());
