@@ -22,12 +22,15 @@ struct Door {
   std::vector<render::Glare> glares = {};
   Point2 gradient = {};  ///< of the light, relative, across the picture
   double narrow = 1;     ///< how much narrower than high the hole is
+  double grain = 0;      ///< of the frame, as reflectance
+  uint64_t grain_seed = 1;
 
   Image<float> exact() const {
     render::Scene scene;
     scene.width = 240, scene.height = 200;
     scene.camera = render::straight_camera(scene.width, scene.height, 1);
     scene.background = stud ? 0.25 : 0.5;
+    scene.texture = grain, scene.texture_seed = grain_seed;
     scene.light.level = light, scene.light.gradient = gradient, scene.blur_px = blur, scene.glares = glares;
     const Pose2 place{at.x - 119.5, -(at.y - 99.5), {}};
     const auto add = [&](std::vector<render::Piece> pieces) {
@@ -123,6 +126,24 @@ TEST_CASE("what is left of a dim, noisy rim places the centre as well as a circl
                             << " %");
   if (sanitized) return;  // too few to judge; the plain build does
   CHECK(std::sqrt(squares / runs / least) < 1.5);
+  CHECK(within > 0.9 * 2 * runs);
+}
+
+TEST_CASE("a frame's grain moves the centre by what its sigma says") {
+  constexpr int runs = sanitized ? 4 : 100;
+  double squares = 0, told = 0;
+  int within = 0;
+  for (int i = 0; i < runs; ++i) {
+    const Door door{.sigma = 1, .grain = 0.02, .grain_seed = 50 + static_cast<uint64_t>(i)};
+    const Sighting s = found_near(door, 0.2, 300 + static_cast<uint64_t>(i));
+    const Point2 off = Point2{s.x, s.y} - door.at;
+    squares += dot(off, off), told += s.sigma.x * s.sigma.x + s.sigma.y * s.sigma.y;
+    within += (std::abs(off.x) < 2 * s.sigma.x) + (std::abs(off.y) < 2 * s.sigma.y);
+  }
+  MESSAGE("rms over told " << std::sqrt(squares / told) << ", within two sigma " << 50.0 * within / runs
+                           << " %");
+  if (sanitized) return;  // too few to judge; the plain build does
+  CHECK(std::sqrt(squares / told) == doctest::Approx(1).epsilon(0.3));
   CHECK(within > 0.9 * 2 * runs);
 }
 
