@@ -7,6 +7,7 @@
 #include "border_fit.hpp"
 #include "chips.hpp"
 #include "heron/base/work.hpp"
+#include "heron/geometry/linear.hpp"
 #include "heron/locate/border.hpp"
 #include "limits.hpp"
 #include "misses.hpp"
@@ -125,7 +126,7 @@ double corner_sigma(const SideFound& a, const SideFound& b, Point2 corner) {
   const Eigen::Matrix2d inverse = normals.inverse();
   const Eigen::Matrix2d covariance =
       inverse * Eigen::Vector2d(across_variance(a), across_variance(b)).asDiagonal() * inverse.transpose();
-  return std::sqrt(Eigen::SelfAdjointEigenSolver<Eigen::Matrix2d>(covariance).eigenvalues()[1]);
+  return std::sqrt(eigen_symmetric(covariance).values[1]);
 }
 
 /// Where the corners are: where two sides that were seen meet, else where the whole puts them.
