@@ -1,6 +1,7 @@
 // How the simpler kinds find: a table a kind over hard scenes whose truth is known, and over scenes without
-// the part. `bench_kinds [KIND|all] [PICTURES] [FIRST_SEED] [easy] [hard] [empty] [tell]`; the kinds are
-// `scene_kinds` below, without a word for the scenes all three are run, `tell` gives reasons.
+// the part. `bench_kinds [KIND|all] [PICTURES] [FIRST_SEED] [easy] [hard] [empty] [tell] [bound]`; the kinds
+// are `scene_kinds` below, without a word for the scenes all three are run, `tell` gives reasons, `bound` the
+// Cramer-Rao bound of round parts (seven drawings a picture).
 #include <algorithm>
 #include <cstdio>
 #include <cstdlib>
@@ -102,7 +103,36 @@ Target taught(const std::string& kind, uint64_t seed) {
   return teach_target(lesson.kind, from, lesson.words);
 }
 
+/// The Cramer-Rao bound of a round part's centre, when radius and light are unknown as well and everything
+/// else - what hides it, what is seen through it, the grain of its frame - is known: variances of x and y.
+Point2 bound_of(const StudioView& view, const render::StudioPart& part) {
+  const auto own = [&](const render::Piece& piece) {
+    const Point2 at = view.scene.camera.project({piece.world_from_piece.x, piece.world_from_piece.y, 0});
+    const Point2 rim = view.scene.camera.project(
+        {piece.world_from_piece.x + norm(piece.outline.loops[0][0]), piece.world_from_piece.y, 0});
+    return distance(at, part.pixel) < 1e-6 && std::abs(distance(at, rim) - part.diameter_px / 2) < 1e-3;
+  };
+  const auto& pieces = view.scene.pieces;
+  const auto which = std::find_if(pieces.begin(), pieces.end(), own) - pieces.begin();
+  const double mm = norm(pieces.at(static_cast<size_t>(which)).outline.loops[0][0]) / (part.diameter_px / 2);
+  const auto draw = [&](const Eigen::VectorXd& off) {  // pixels: x, y, radius
+    render::Scene scene = view.scene;
+    render::Piece& piece = scene.pieces[static_cast<size_t>(which)];
+    piece.world_from_piece.x += off[0] * mm, piece.world_from_piece.y -= off[1] * mm;
+    for (auto& loop : piece.outline.loops)
+      for (Point2& p : loop) p = p * (1 + off[2] / (part.diameter_px / 2));
+    Image<float> picture = render::exact_picture(scene);
+    for (int y = 0; y < picture.height(); ++y)  // brighter tells nothing
+      for (int x = 0; x < picture.width(); ++x) picture(x, y) = std::min(picture(x, y), 255.0f);
+    return picture;
+  };
+  const Eigen::MatrixXd bound = render::cramer_rao_bound(
+      draw, Eigen::VectorXd::Zero(3), Eigen::VectorXd::Constant(3, 0.02), view.noise.sigma);
+  return {bound(0, 0), bound(1, 1)};
+}
+
 struct Sums {
+  Point2 bound;  ///< variances
   int chips = 0, chips_found = 0, chips_wrong = 0;
   int parts = 0, found = 0, wrong = 0, counted = 0, angles = 0;
   int covered_x = 0, covered_y = 0, covered_angle = 0;  ///< truth within two told sigmas
@@ -114,8 +144,8 @@ void judge_panel(const render::StudioPart& panel, const Sighting& s, Sums& sums)
     const auto k = static_cast<size_t>(std::atoi(p.name.c_str() + 6) - 1);
     const Point2 off = p.at - panel.corners[k];
     sums.x += off.x * off.x, sums.y += off.y * off.y, sums.worst = std::max(sums.worst, norm(off));
-    ++sums.counted, sums.covered_x += std::abs(off.x) <= 2 * p.sigma;
-    sums.covered_y += std::abs(off.y) <= 2 * p.sigma;
+    ++sums.counted, sums.covered_x += std::abs(off.x) <= 2 * p.sigma.x;
+    sums.covered_y += std::abs(off.y) <= 2 * p.sigma.y;
   }
   sums.lowest = std::min(sums.lowest, s.score);
   sums.chips += static_cast<int>(panel.chips.size());
@@ -171,7 +201,8 @@ void table(const std::string& kind, int pictures, uint64_t seed, const std::vect
   const auto said = [&](const char* word) {
     return std::find(words.begin(), words.end(), word) != words.end();
   };
-  const bool tell = said("tell"), every = words.size() == (tell ? 1 : 0);
+  const bool bounded = said("bound") && (kind == "marker" || kind == "stud");
+  const bool tell = said("tell"), every = !said("easy") && !said("hard") && !said("empty");
   constexpr int pictures_a_lesson = 10;  // taught anew for the next ten: its errors are in the table too
   const auto run = [&](const StudioFilling& filling, const char* scenes) {
     Sums sums;
@@ -184,6 +215,7 @@ void table(const std::string& kind, int pictures, uint64_t seed, const std::vect
       const Picture picture = render::picture_of(view, random);
       const Survey survey = survey_of(*target, picture);
       const Findings findings = find(*target, survey, limits, tell ? Explain::always : Explain::never);
+      if (bounded && !view.parts.empty()) sums.bound += bound_of(view, view.parts[0]);
       const int before = sums.wrong, lost = sums.parts - sums.found;
       judge(view, findings, 12, sums, tell);
       if (sums.wrong > before || sums.parts - sums.found > lost)
@@ -198,6 +230,9 @@ void table(const std::string& kind, int pictures, uint64_t seed, const std::vect
                 sums.highest_wrong, std::sqrt(sums.x / n), std::sqrt(sums.y / n),
                 std::sqrt(sums.angle / std::max(1, sums.angles)), sums.worst, 100.0 * sums.covered_x / n,
                 100.0 * sums.covered_y / n, 100.0 * sums.covered_angle / std::max(1, sums.angles));
+    if (bounded && !filling.empty)
+      std::printf("         Cramer-Rao bound %.4f, %.4f px\n", std::sqrt(sums.bound.x / n),
+                  std::sqrt(sums.bound.y / n));
     if (kind == "border")
       std::printf("         chips: %d of %d found, %d other things\n", sums.chips_found, sums.chips,
                   sums.chips_wrong);

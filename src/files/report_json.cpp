@@ -47,7 +47,8 @@ Json json_of(const ReportedPart& part) {
                           {"length", f.length}});
   for (size_t i = 0; i < s.points.size(); ++i) {
     const NamedPoint& p = s.points[i];
-    Json point{{"name", p.name}, {"x", p.at.x}, {"y", p.at.y}, {"sigma", p.sigma}};
+    Json point{
+        {"name", p.name}, {"x", p.at.x}, {"y", p.at.y}, {"sigma", {{"x", p.sigma.x}, {"y", p.sigma.y}}}};
     if (i < part.points_mm.size()) point["world"] = {{"x", part.points_mm[i].x}, {"y", part.points_mm[i].y}};
     j["points"].push_back(std::move(point));
   }

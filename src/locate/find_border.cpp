@@ -114,8 +114,8 @@ PoseFit pose_by_sides(const Polyline& taught, Point2 origin, const BorderPose& s
   return fit;
 }
 
-/// The sigma of where two lines meet, in its less known direction.
-double corner_sigma(const SideFound& a, const SideFound& b, Point2 corner) {
+/// How well it is known where two lines meet.
+Eigen::Matrix2d corner_covariance(const SideFound& a, const SideFound& b, Point2 corner) {
   const auto across_variance = [&](const SideFound& s) {
     const double t = dot(corner - s.at, s.along);
     return std::max(
@@ -124,16 +124,19 @@ double corner_sigma(const SideFound& a, const SideFound& b, Point2 corner) {
   Eigen::Matrix2d normals;
   normals << -a.along.y, a.along.x, -b.along.y, b.along.x;
   const Eigen::Matrix2d inverse = normals.inverse();
-  const Eigen::Matrix2d covariance =
-      inverse * Eigen::Vector2d(across_variance(a), across_variance(b)).asDiagonal() * inverse.transpose();
-  return std::sqrt(eigen_symmetric(covariance).values[1]);
+  return inverse * Eigen::Vector2d(across_variance(a), across_variance(b)).asDiagonal() * inverse.transpose();
+}
+
+double sigma_along(const Eigen::Matrix2d& covariance, Point2 direction) {
+  const Eigen::Vector2d u(direction.x, direction.y);
+  return std::sqrt(std::max(0.0, u.dot(covariance * u)));
 }
 
 /// Where the corners are: where two sides that were seen meet, else where the whole puts them.
 struct BorderCorners {
   std::vector<Point2> at;
   std::vector<bool> met;
-  std::vector<double> sigma;
+  std::vector<Eigen::Matrix2d> covariance;  ///< zero where none is met
 };
 
 BorderCorners corners_of(const Polyline& posed, const std::vector<SideFound>& sides) {
@@ -154,7 +157,7 @@ BorderCorners corners_of(const Polyline& posed, const std::vector<SideFound>& si
     }
     corners.at.push_back(at);
     corners.met.push_back(met.has_value());
-    corners.sigma.push_back(met ? corner_sigma(before, after, at) : 0);
+    corners.covariance.push_back(met ? corner_covariance(before, after, at) : Eigen::Matrix2d::Zero());
   }
   return corners;
 }
@@ -269,14 +272,21 @@ Findings found_at(const BorderTarget& target, const Survey& survey, const FindLi
   Polyline met = posed;
   met.corners = corners.at;
   for (size_t i = 0; i < met.corners.size(); ++i)
-    if (corners.met[i])
-      one.points.push_back(
-          {fmt::format("corner{}", i + 1), corners.at[i], corners.sigma[i], taught.corners[i] - origin});
+    if (corners.met[i]) {
+      const auto along = [&](Point2 u) { return sigma_along(corners.covariance[i], u); };
+      one.points.push_back({fmt::format("corner{}", i + 1),
+                            corners.at[i],
+                            {along({1, 0}), along({0, 1})},
+                            taught.corners[i] - origin});
+    }
   for (size_t i = 0; i < met.sides(); ++i) {
     one.traces.push_back({.points = {met.from(i), met.to(i)}, .closed = false, .seen = seen[i]});
-    if (corners.met[i] && corners.met[(i + 1) % met.corners.size()])
-      one.spans.push_back({fmt::format("side{}", i + 1), met.from(i), met.to(i),
-                           std::max(corners.sigma[i], corners.sigma[(i + 1) % corners.sigma.size()])});
+    const size_t next = (i + 1) % met.corners.size();
+    if (!corners.met[i] || !corners.met[next]) continue;
+    const Point2 along = met.along(i);
+    one.spans.push_back(
+        {fmt::format("side{}", i + 1), met.from(i), met.to(i),
+         std::max(sigma_along(corners.covariance[i], along), sigma_along(corners.covariance[next], along))});
   }
   one.taught_span = taught.length(0);
   if (s.chip_width > 0) {

@@ -195,8 +195,7 @@ Findings find(const EdgeTarget& target, const Survey& survey, const FindLimits& 
     one.figures = {{"opening", radians(corner.opening).degrees()},
                    {"opening_sigma", radians(corner.opening_sigma).degrees()}};
     const Eigen::Matrix2d& c = corner.covariance;
-    const double largest = 0.5 * (c(0, 0) + c(1, 1)) + std::hypot(0.5 * (c(0, 0) - c(1, 1)), c(0, 1));
-    one.points = {{"corner", corner.at, std::sqrt(largest), taught_at - origin}};
+    one.points = {{"corner", corner.at, {std::sqrt(c(0, 0)), std::sqrt(c(1, 1))}, taught_at - origin}};
     tell_bands(one, scans, edges, s.taught);
     for (size_t i = 0; i < 2; ++i)
       one.traces.push_back(

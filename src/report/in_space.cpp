@@ -15,7 +15,7 @@ std::optional<WorldPose> pose_in_space(const Sighting& s, const CameraMapping& m
   for (const NamedPoint& p : s.points) {
     part_mm.push_back({p.taught.x * mm, -p.taught.y * mm});  // its y up, towards the camera z
     pixels.push_back(p.at);
-    sigma = std::max(sigma, p.sigma);
+    sigma = std::max({sigma, p.sigma.x, p.sigma.y});
   }
   const CameraModel& camera = mapping.camera();
   const auto flat = flat_pose(camera.lens, part_mm, pixels, std::max(sigma, 0.01));

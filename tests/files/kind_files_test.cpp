@@ -180,7 +180,7 @@ TEST_CASE("a report tells what each kind has, and null where it has no angle") {
 
 TEST_CASE("a report tells points, lengths and chips of a border, and how far away what has a size is") {
   Sighting s{.target = "panel", .x = 320, .y = 240};
-  s.points = {{"corner1", {100, 50}, 0.02}};
+  s.points = {{"corner1", {100, 50}, {0.02, 0.03}}};
   s.spans = {{"side1", {100, 50}, {500, 50}, 0.02}};
   s.flaws = {{.what = "chip", .x = 200, .y = 55, .area = 30, .depth = 5, .length = 7}};
   Findings findings;
@@ -192,8 +192,9 @@ TEST_CASE("a report tells points, lengths and chips of a border, and how far awa
   Report flat, sized;
   add_findings(flat, findings, {&mapping});
   const std::string lying = report_json(flat);
-  CHECK(
-      contains(lying, "\"points\":[{\"name\":\"corner1\",\"x\":100.0,\"y\":50.0,\"sigma\":0.02,\"world\":{"));
+  CHECK(contains(lying,
+                 "\"points\":[{\"name\":\"corner1\",\"x\":100.0,\"y\":50.0,\"sigma\":{\"x\":0.02,\"y\":0.03},"
+                 "\"world\":{"));
   CHECK(contains(lying, "\"length\":400.0,\"length_mm\":80"));  // 400 px of 500 at 1000 mm: 800 mm
   CHECK(contains(lying, "\"what\":\"chip\""));
   CHECK(contains(lying, "\"length\":7.0"));

@@ -84,7 +84,7 @@ TEST_CASE("areas, points and lengths are told in millimetres too") {
   Findings findings = one_at(pixel(0, 0).x, pixel(0, 0).y, 0);
   Sighting& s = findings.sightings[0];
   s.figures = {{"area", 1600, FigureUnit::square_pixels}, {"seen", 100}};
-  s.points = {{"corner1", pixel(-30, 20), 0.02}};
+  s.points = {{"corner1", pixel(-30, 20), {0.02, 0.02}}};
   s.spans = {{"side1", pixel(-30, 20), pixel(50, 20)}};
   const Axes axes{.zero_mm = {10, 0}};
   const ReportedPart part = report_of(findings, {&mapping, &axes, nullptr}).parts.at(0);
@@ -139,7 +139,7 @@ TEST_CASE("what has a known size is placed in space by a known camera") {
     const Point2 foot = Pose2{600, -40, degrees(-85)} * Point2{static_cast<double>(right), 0};
     wall.sightings[0].points.push_back({"corner" + std::to_string(++number),
                                         pixel(foot.x, foot.y, 150 + up),
-                                        0.03,
+                                        {0.03, 0.03},
                                         {1.3 * right, -1.3 * up}});
   }
   const ReportedPart plate =

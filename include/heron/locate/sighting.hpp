@@ -45,7 +45,7 @@ struct Figure {
 struct NamedPoint {
   std::string name;
   Point2 at;           ///< picture coordinates
-  double sigma = 0;    ///< of its less known direction, pixels
+  Point2 sigma = {};   ///< of x and of y, pixels
   Point2 taught = {};  ///< where it lay at teaching, from the target's origin, pixels
 };
 
