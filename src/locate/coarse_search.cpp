@@ -62,21 +62,25 @@ struct PlacedHit {
   int pose;
 };
 
-/// Grows from the best hit to the worst. Poses beyond 65535 and places beyond a
-/// million are not told apart by it, only by the order that they come in.
-uint64_t rank(const PlacedHit& hit) {
-  return static_cast<uint64_t>(255 - hit.at.sum) << 56 | static_cast<uint64_t>(hit.pose & 0xffff) << 40 |
-         static_cast<uint64_t>(hit.at.y & 0xfffff) << 20 | static_cast<uint64_t>(hit.at.x & 0xfffff);
-}
-bool better(const PlacedHit& a, const PlacedHit& b) { return rank(a) < rank(b); }
-
 /// A picture may answer everywhere; more than so many hits, of a few poses and of them all, are never kept.
 constexpr size_t most_of_chunk = 1000, most_of_all = 8000;
 
+/// At most `most` of the hits, the highest sums first, equal ones as they came: their order does not depend
+/// on threads. Cost: a few nanoseconds a hit.
+std::vector<PlacedHit> best_first(const std::vector<PlacedHit>& hits, size_t most) {
+  std::array<size_t, 257> place{};  // where a sum's hits begin
+  for (const PlacedHit& hit : hits) ++place[256U - hit.at.sum];
+  for (size_t i = 1; i < place.size(); ++i) place[i] += place[i - 1];
+  std::vector<PlacedHit> best(std::min(hits.size(), most));
+  for (const PlacedHit& hit : hits) {
+    const size_t at = place[255U - hit.at.sum]++;
+    if (at < best.size()) best[at] = hit;
+  }
+  return best;
+}
+
 void keep_best(std::vector<PlacedHit>& hits, size_t most) {
-  if (hits.size() <= most) return;
-  std::nth_element(hits.begin(), hits.begin() + static_cast<std::ptrdiff_t>(most), hits.end(), better);
-  hits.resize(most);
+  if (hits.size() > most) hits = best_first(hits, most);
 }
 
 /// The window of origin positions on the coarse level, kept inside a picture widened by nothing: an origin
@@ -154,76 +158,102 @@ std::vector<PlacedHit> hits_in(const Band& band, const PatternTarget& target, co
   return hits;
 }
 
-/// A hit and where the part's middle lies, which unlike its origin always lies on it.
-struct KeptHit {
-  PlacedHit hit;
-  Point2 middle;  ///< pixels of the level, from the window's corner
+/// A byte for each pixel of a box that holds some points, of which there is at least one.
+class PointMap {
+ public:
+  PointMap(const std::vector<Point2>& points, double margin) {
+    Point2 low{1e9, 1e9}, high{-1e9, -1e9};
+    for (const Point2& p : points) {
+      low = {std::min(low.x, p.x), std::min(low.y, p.y)};
+      high = {std::max(high.x, p.x), std::max(high.y, p.y)};
+    }
+    corner_ = {std::floor(low.x - margin), std::floor(low.y - margin)};
+    map_ = Image<uint8_t>(static_cast<int>(high.x + margin - corner_.x) + 2,
+                          static_cast<int>(high.y + margin - corner_.y) + 2);
+  }
+  uint8_t& at(Point2 p) {
+    return map_(static_cast<int>(p.x - corner_.x + 0.5), static_cast<int>(p.y - corner_.y + 0.5));
+  }
+  /// Raises what is lower to `value`, within `radius` of `p`.
+  void raise(Point2 p, double radius, uint8_t value) {
+    const auto reach = static_cast<int>(radius);
+    for (int v = -reach; v <= reach; ++v) {
+      const auto half = static_cast<int>(std::sqrt(radius * radius - v * v));
+      for (int u = -half; u <= half; ++u) {
+        uint8_t& there = at(p + Point2{static_cast<double>(u), static_cast<double>(v)});
+        there = std::max(there, value);
+      }
+    }
+  }
+
+ private:
+  Point2 corner_;
+  Image<uint8_t> map_;
 };
 
-/// Hits that are kept, by the cell that their middle lies in, so that a neighbour is found at once.
-class KeptHits {
+/// Hits by the cell of a window that they lie in, so that a neighbour is found at once.
+class HitCells {
  public:
-  KeptHits(const Window& window, double reach)
-      : cell_(reach),
-        across_(static_cast<int>(window.width / cell_) + 3),
-        down_(static_cast<int>(window.height / cell_) + 3),
-        first_(static_cast<size_t>(across_ * down_), -1) {}
-
-  void add(const KeptHit& hit) {
-    int& head = first_[at(column(hit.middle.x), row(hit.middle.y))];
+  explicit HitCells(const Window& window)
+      : across_(window.width / side + 3),
+        first_(static_cast<size_t>(across_ * (window.height / side + 3)), -1) {}
+  void add(const PlacedHit& hit) {
+    int& head = first_[at(hit.at.x / side, hit.at.y / side)];
     next_.push_back(head);
     head = static_cast<int>(hits_.size());
     hits_.push_back(hit);
   }
-  /// Whether `covers` says so of any whose middle lies within the reach.
+  /// Whether `covers` says so of any within two pixels in x and y.
   template <class Covers>
-  bool any_near(Point2 middle, Covers covers) const {
-    for (int y = std::max(0, row(middle.y) - 1); y <= std::min(down_ - 1, row(middle.y) + 1); ++y)
-      for (int x = std::max(0, column(middle.x) - 1); x <= std::min(across_ - 1, column(middle.x) + 1); ++x)
-        for (int i = first_[at(x, y)]; i >= 0; i = next_[static_cast<size_t>(i)])
-          if (covers(hits_[static_cast<size_t>(i)])) return true;
+  bool any_near(const PlacedHit& hit, Covers covers) const {
+    for (int y = hit.at.y / side - 1; y <= hit.at.y / side + 1; ++y)
+      for (int x = hit.at.x / side - 1; x <= hit.at.x / side + 1; ++x)
+        for (int i = first_[at(x, y)]; i >= 0; i = next_[static_cast<size_t>(i)]) {
+          const PlacedHit& other = hits_[static_cast<size_t>(i)];
+          if (std::abs(other.at.x - hit.at.x) <= 2 && std::abs(other.at.y - hit.at.y) <= 2 && covers(other))
+            return true;
+        }
     return false;
   }
-  const std::vector<KeptHit>& hits() const { return hits_; }
+  const std::vector<PlacedHit>& hits() const { return hits_; }
 
  private:
-  // One cell of margin all round holds what lies outside the window; neighbours stay neighbours there.
-  static int step(double v, double cell, int count) {
-    return std::clamp(static_cast<int>(std::floor(v / cell)) + 1, 0, count - 1);
-  }
-  int column(double x) const { return step(x, cell_, across_); }
-  int row(double y) const { return step(y, cell_, down_); }
-  size_t at(int column, int row) const { return static_cast<size_t>(row * across_ + column); }
-
-  double cell_;
-  int across_, down_;
+  static constexpr int side = 3;
+  size_t at(int column, int row) const { return static_cast<size_t>((row + 1) * across_ + column + 1); }
+  int across_;
   std::vector<int> first_, next_;
-  std::vector<KeptHit> hits_;
+  std::vector<PlacedHit> hits_;
 };
 
-/// Best first; a hit next to a better one in place, angle and scale is left out, and so is one whose middle
-/// lies within `spot` pixels of that of a much better one: the same part in another pose. `middles` holds
-/// where the middle lies from the origin, for each pose of the grid.
-std::vector<KeptHit> local_best(std::vector<PlacedHit> hits, const PoseGrid& grid,
-                                const std::vector<Point2>& middles, const Window& window, double spot,
-                                double echo, size_t most) {
-  std::sort(hits.begin(), hits.end(), better);
-  constexpr double neighbours =
-      8;  // more than the middle moves by two pixels and two and a half steps of angle
-  KeptHits kept(window, std::max(spot, neighbours));
-  for (const PlacedHit& hit : hits) {
+/// Of `hits`, best first; a hit next to a better one in place, angle and scale is left out, and so is one
+/// whose middle lies within `spot` pixels of that of a much better one: the same part in another pose.
+/// `middles` holds where the part's middle, which unlike its origin always lies on it, is from the origin,
+/// for each pose of the grid.
+std::vector<PlacedHit> local_best(const std::vector<PlacedHit>& hits, const PoseGrid& grid,
+                                  const std::vector<Point2>& middles, const Window& window, double spot,
+                                  double echo, size_t most) {
+  if (hits.empty()) return {};
+  constexpr double turn = 2 * std::numbers::pi;
+  const double most_ratio = std::pow(grid.scale_step, 1.5);
+  std::vector<Point2> places;
+  for (const PlacedHit& hit : hits)
+    places.push_back(Point2{static_cast<double>(hit.at.x), static_cast<double>(hit.at.y)} +
+                     middles[static_cast<size_t>(hit.pose)]);
+  HitCells kept(window);
+  PointMap lowest(places, spot);  // a hit there must have so much
+  for (size_t i = 0; i < hits.size() && kept.hits().size() < most; ++i) {
+    const PlacedHit& hit = hits[i];
+    if (hit.at.sum < lowest.at(places[i])) continue;
     const GridPose& a = grid.poses[static_cast<size_t>(hit.pose)];
-    const Point2 middle = Point2{static_cast<double>(hit.at.x), static_cast<double>(hit.at.y)} +
-                          middles[static_cast<size_t>(hit.pose)];
-    const bool covered = kept.any_near(middle, [&](const KeptHit& k) {
-      if (hit.at.sum < echo * k.hit.at.sum && distance(middle, k.middle) < spot) return true;
-      if (std::abs(k.hit.at.x - hit.at.x) > 2 || std::abs(k.hit.at.y - hit.at.y) > 2) return false;
-      const GridPose& b = grid.poses[static_cast<size_t>(k.hit.pose)];
-      return std::abs((a.angle - b.angle).wrapped().radians()) < 2.5 * grid.angle_step + 1e-9 &&
-             std::abs(std::log(a.scale / b.scale)) < 1.5 * std::log(grid.scale_step);
+    const bool covered = kept.any_near(hit, [&](const PlacedHit& other) {
+      const GridPose& b = grid.poses[static_cast<size_t>(other.pose)];
+      const double turned = std::abs(a.angle.radians() - b.angle.radians());
+      return std::min(turned, std::abs(turn - turned)) < 2.5 * grid.angle_step + 1e-9 &&
+             std::max(a.scale / b.scale, b.scale / a.scale) < most_ratio;
     });
-    if (!covered) kept.add({hit, middle});
-    if (kept.hits().size() == most) break;
+    if (covered) continue;
+    kept.add(hit);
+    lowest.raise(places[i], spot, static_cast<uint8_t>(std::ceil(echo * hit.at.sum)));
   }
   return kept.hits();
 }
@@ -267,12 +297,12 @@ std::vector<CoarseHit> coarse_search(const PatternTarget& target, const Survey& 
   for (const GridPose& p : grid.poses)
     middles.push_back(rotated(target.extent().centre(), p.angle) * (p.scale * to));
   const double echo = search.effort >= 1 ? 0 : 0.85 - 0.3 * search.effort;
-  const std::vector<KeptHit> kept =
-      local_best(std::move(hits), grid, middles, window, spot_radius(target) * search.scale.min * to, echo,
-                 static_cast<size_t>(search.most_hits));
+  const std::vector<PlacedHit> kept =
+      local_best(best_first(hits, most_of_all), grid, middles, window,
+                 spot_radius(target) * search.scale.min * to, echo, static_cast<size_t>(search.most_hits));
 
   std::vector<CoarseHit> result;
-  for (const auto& [hit, middle] : kept) {
+  for (const PlacedHit& hit : kept) {
     const GridPose& pose = grid.poses[static_cast<size_t>(hit.pose)];
     const Point2 p{static_cast<double>(hit.at.x + window.x0), static_cast<double>(hit.at.y + window.y0)};
     result.push_back(

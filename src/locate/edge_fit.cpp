@@ -3,19 +3,11 @@
 #include <Eigen/Cholesky>
 
 #include "cells.hpp"
+#include "edge_sums.hpp"
 #include "heron/image/pyramid.hpp"
 
 namespace heron {
 namespace {
-
-constexpr float least_cosine = 0.707f;
-
-/// Nearness: full within half a pixel, nothing at 2.5. Direction: full within 22 degrees, nothing at 45.
-float match_weight(float offset, float cosine) {
-  const float near = std::clamp((2.5f - std::abs(offset)) / 2.0f, 0.0f, 1.0f);
-  const float aligned = std::clamp((cosine - least_cosine) / (0.927f - least_cosine), 0.0f, 1.0f);
-  return near * aligned;
-}
 
 float median_of(std::vector<float>& values) {
   if (values.empty()) return 0;
@@ -33,82 +25,60 @@ EdgeScan scan_at(const Similarity2& pose, const EdgeFitSearch& search, int reach
           search.rise};
 }
 
-/// The edges met that point the right way, with what a pose does to them.
-struct Met {
-  Eigen::Vector4d by_pose;  ///< of the distance, by x, y, angle (radians), log scale; pixels of the level
-  double offset;
-  float cosine;
-  int cell;
-};
-
 struct EdgeScratch {
   EdgesMet met;
-  std::vector<Met> aligned;
+  EdgesMatched matched;
   std::vector<float> values;
   std::vector<Eigen::Vector4d> cells;
 };
 
-void align(const EdgeColumns& edges, const EdgeScan& scan, EdgeScratch& s) {
-  const double c = cos(scan.angle), sn = sin(scan.angle);
-  s.aligned.clear();
-  for (size_t i = 0; i < edges.count; ++i) {
-    if (!(s.met.contrast[i] > 0) || s.met.cosine[i] <= least_cosine) continue;
-    const double px = edges.x[i], py = edges.y[i], mx = edges.normal_x[i], my = edges.normal_y[i];
-    const Point2 arm = Point2{c * px - sn * py, sn * px + c * py} * scan.scale;
-    const Point2 normal{c * mx - sn * my, sn * mx + c * my};
-    s.aligned.push_back({{normal.x, normal.y, cross(arm, normal), dot(arm, normal)},
-                         s.met.offset[i],
-                         s.met.cosine[i],
-                         edges.cell[i]});
-  }
+bool aligned(const EdgesMet& met, size_t edge) {
+  return met.contrast[edge] > 0 && met.cosine[edge] > least_cosine;
 }
 
-/// Where Tukey's weight ends: on level 0 from the scatter of the offsets about their median, never below half
-/// a pixel; above, where a pose is still off, at a pixel and a half.
-double tukey_end(EdgeScratch& s, int level) {
+/// Where Tukey's weight ends: on level 0 from the scatter of the offsets about their median (of some hundreds
+/// of edges), never below half a pixel; above, where a pose is still off, at a pixel and a half.
+double tukey_end(const EdgeColumns& edges, EdgeScratch& s, int level) {
   if (level > 0) return 1.5;
   s.values.clear();
-  for (const Met& m : s.aligned) s.values.push_back(static_cast<float>(m.offset));
+  const size_t step = std::max<size_t>(1, edges.count / 400);
+  for (size_t i = 0; i < edges.count; i += step)
+    if (aligned(s.met, i)) s.values.push_back(s.met.offset[i]);
   const float middle = median_of(s.values);
   for (float& v : s.values) v = std::abs(v - middle);
   return std::max(0.5, 4.685 * 1.4826 * static_cast<double>(median_of(s.values)));
 }
 
-/// Score of the edges met after a last step, whose distances follow from it: looking again would tell the
-/// same.
-double score_after(const Eigen::Vector4d& step, const EdgeColumns& edges, const EdgeScratch& s) {
-  double sum = 0;
-  for (const Met& e : s.aligned)
-    sum += static_cast<double>(match_weight(static_cast<float>(e.offset - e.by_pose.dot(step)), e.cosine));
-  return 100 * sum / static_cast<double>(edges.count);
-}
-
-/// Score of what `s.met` holds; `s.values` keeps the contrasts.
-double judge(const EdgeColumns& edges, EdgeScratch& s) {
-  double sum = 0;
+/// What `s.met` holds after a step, whose distances follow from it: looking again would tell the same.
+SeenEdges seen_after(const EdgeStep& step, double scale, const EdgeColumns& edges, EdgeScratch& s) {
+  SeenEdges seen;
+  seen.score = 100 * match_edges(edges, s.met, scale, step, s.matched) / static_cast<double>(edges.count);
+  const auto count = static_cast<std::ptrdiff_t>(edges.count);
+  seen.weights.assign(s.matched.weights.begin(), s.matched.weights.begin() + count);
+  seen.offsets.assign(s.matched.offsets.begin(), s.matched.offsets.begin() + count);
   s.values.clear();
-  for (size_t i = 0; i < edges.count; ++i) {
-    if (!(s.met.contrast[i] > 0) || s.met.cosine[i] <= least_cosine) continue;
-    sum += static_cast<double>(match_weight(s.met.offset[i], s.met.cosine[i]));
-    s.values.push_back(s.met.contrast[i]);
-  }
-  return 100 * sum / static_cast<double>(edges.count);
+  for (size_t i = 0; i < edges.count; ++i)
+    if (aligned(s.met, i)) s.values.push_back(s.met.contrast[i]);
+  seen.contrast = static_cast<double>(median_of(s.values));
+  return seen;
 }
 
-/// Covariance of the pose from what the distances left over add up to in each cell, whose edges share pixels
-/// and background.
-Eigen::Matrix4d covariance_of(EdgeScratch& s, const EdgeColumns& edges, const Eigen::Vector4d& step,
-                              const Eigen::Matrix4d& inverse, double end, double weights) {
+/// Covariance of the unknowns from what the distances left over add up to in each cell, whose edges share
+/// pixels and background.
+Eigen::Matrix4d covariance_of(EdgeScratch& s, const EdgeColumns& edges, double scale, const EdgeStep& step,
+                              const Eigen::Matrix4d& inverse, double end, const EdgeSums& sums) {
   s.cells.assign(static_cast<size_t>(edges.cells), Eigen::Vector4d::Zero());
-  double answers = 0;
-  for (const Met& e : s.aligned) {
-    const double u = e.offset / end;
-    if (std::abs(u) >= 1) continue;
+  for (size_t i = 0; i < edges.count; ++i) {
+    const double offset = s.met.offset[i], u = offset / end;
+    if (!aligned(s.met, i) || std::abs(u) >= 1) continue;
+    const auto row = edge_row(edges, scale, i);
+    double left = offset;
+    for (size_t k = 0; k < edge_unknowns; ++k) left -= step[k] * row[k];
     const double root = 1 - u * u;
-    answers += root * (1 - 5 * u * u);
-    s.cells[static_cast<size_t>(e.cell)] += root * root * (e.offset - e.by_pose.dot(step)) * e.by_pose;
+    s.cells[static_cast<size_t>(edges.cell[i])] +=
+        root * root * left * Eigen::Map<const Eigen::Vector4d>(row.data());
   }
-  return covariance_of_cells(s.cells, Eigen::Matrix4d(inverse * growth_of(weights, answers)));
+  return covariance_of_cells(s.cells, Eigen::Matrix4d(inverse * growth_of(sums.weights, sums.answers)));
 }
 
 EdgeScratch& scratch() {
@@ -119,52 +89,55 @@ EdgeScratch& scratch() {
 }  // namespace
 
 EdgeFit fit_edges(const Image<uint8_t>& picture, const EdgeColumns& edges, const Similarity2& start,
-                  const EdgeFitSearch& search) {
+                  const EdgeFitSearch& search, SeenEdges* seen) {
   EdgeScratch& s = scratch();
   EdgeFit fit;
   fit.pose = start;
-  const double to = std::ldexp(1.0, -search.level);
-  const std::array<bool, 4> free{true, true, search.free_angle, search.free_scale};
+  const double to = std::ldexp(1.0, -search.level), count = static_cast<double>(edges.count);
+  const std::array<bool, edge_unknowns> free{true, true, search.free_angle, search.free_scale};
 
   for (int round = 0; round < search.rounds; ++round) {
     const EdgeScan scan = scan_at(fit.pose, search, round == 0 ? search.reach : std::min(search.reach, 2));
     meet_edges(picture, edges, scan, s.met);
-    align(edges, scan, s);
-    if (round == 0 &&
-        100.0 * static_cast<double>(s.aligned.size()) < search.least_met * static_cast<double>(edges.count))
-      return fit;
-    if (s.aligned.size() < 8 || s.aligned.size() * 8 < edges.count) return fit;
-    const double end = tukey_end(s, search.level);
-    Eigen::Matrix4d information = Eigen::Matrix4d::Zero();
-    Eigen::Vector4d pull = Eigen::Vector4d::Zero();
-    double weights = 0;
-    for (const Met& e : s.aligned) {
-      const double u = e.offset / end;
-      if (std::abs(u) >= 1) continue;
-      const double weight = (1 - u * u) * (1 - u * u);
-      information += weight * e.by_pose * e.by_pose.transpose();
-      pull += weight * e.offset * e.by_pose;
-      weights += weight;
-    }
-    for (int i = 0; i < 4; ++i)  // what is held does not move
+    const double end = tukey_end(edges, s, search.level);
+    const EdgeSums sums = edge_sums(edges, s.met, scan.scale, end);
+    if (round == 0 && 100 * sums.aligned < search.least_met * count) return fit;
+    if (sums.aligned < 8 || sums.aligned * 8 < count) return fit;
+    Eigen::Matrix4d information;
+    Eigen::Vector4d pull = Eigen::Map<const Eigen::Vector4d>(sums.pull.data());
+    for (Eigen::Index i = 0, k = 0; i < 4; ++i)
+      for (Eigen::Index j = i; j < 4; ++j, ++k)
+        information(i, j) = information(j, i) = sums.products[static_cast<size_t>(k)];
+    for (Eigen::Index i = 0; i < 4; ++i)  // what is held does not move
       if (!free[static_cast<size_t>(i)])
         information.row(i).setZero(), information.col(i).setZero(), information(i, i) = 1, pull[i] = 0;
     const Eigen::LDLT<Eigen::Matrix4d> solver(information);
     if (solver.info() != Eigen::Success || solver.rcond() < 1e-9) return fit;
-    const Eigen::Vector4d step = solver.solve(pull);
-    fit.pose.x += step[0] / to, fit.pose.y += step[1] / to;
+    EdgeStep step{};
+    Eigen::Map<Eigen::Vector4d>(step.data()) = solver.solve(pull);
+    const Point2 shift = rotated(Point2{step[0], step[1]}, scan.angle) / to;
+    fit.pose.x += shift.x, fit.pose.y += shift.y;
     fit.pose.angle = (fit.pose.angle + radians(step[2])).wrapped();
     fit.pose.scale *= std::exp(std::clamp(step[3], -0.2, 0.2));
 
-    if (round + 1 < search.rounds) continue;
-    fit.score = score_after(step, edges, s);
+    const auto score = [&] { return 100 * match_edges(edges, s.met, scan.scale, step, s.matched) / count; };
+    if (round + 1 < search.rounds) {
+      if (round == 0 && search.least_begun > 0 && score() < search.least_begun) return fit;
+      continue;
+    }
+    if (seen) *seen = seen_after(step, scan.scale, edges, s);
+    fit.score = seen ? seen->score : score();
     if (search.level > 0) continue;
     Eigen::Matrix4d inverse = solver.solve(Eigen::Matrix4d::Identity());
     for (int i = 0; i < 4; ++i)
       if (!free[static_cast<size_t>(i)]) inverse(i, i) = 0;
-    const Eigen::Matrix4d covariance = covariance_of(s, edges, step, inverse, end, weights);
-    fit.sigma = {std::sqrt(covariance(0, 0)), std::sqrt(covariance(1, 1)),
-                 radians(std::sqrt(covariance(2, 2))), std::sqrt(covariance(3, 3)) * fit.pose.scale};
+    const Eigen::Matrix4d covariance = covariance_of(s, edges, scan.scale, step, inverse, end, sums);
+    const double c = cos(scan.angle), sn = sin(scan.angle);
+    const auto along = [&](double u, double v) {
+      return std::sqrt(u * u * covariance(0, 0) + 2 * u * v * covariance(0, 1) + v * v * covariance(1, 1));
+    };
+    fit.sigma = {along(c, -sn), along(sn, c), radians(std::sqrt(covariance(2, 2))),
+                 std::sqrt(covariance(3, 3)) * fit.pose.scale};
   }
 
   fit.fitted = true;
@@ -175,16 +148,9 @@ SeenEdges see_edges(const Image<uint8_t>& picture, const EdgeColumns& edges, con
                     double least_contrast, Rise rise) {
   EdgeScratch& s = scratch();
   const EdgeFitSearch search{.least_contrast = least_contrast, .rise = rise};
-  meet_edges(picture, edges, scan_at(pose, search, 2), s.met);
-  SeenEdges seen;
-  seen.score = judge(edges, s), seen.contrast = static_cast<double>(median_of(s.values));
-  seen.weights.assign(edges.count + 1, 0.0f), seen.offsets.assign(edges.count, 0.0f);
-  for (size_t i = 0; i < edges.count; ++i) {
-    if (!(s.met.contrast[i] > 0)) continue;
-    seen.weights[i + 1] = match_weight(s.met.offset[i], s.met.cosine[i]);
-    seen.offsets[i] = s.met.offset[i];
-  }
-  return seen;
+  const EdgeScan scan = scan_at(pose, search, 2);
+  meet_edges(picture, edges, scan, s.met);
+  return seen_after({}, scan.scale, edges, s);
 }
 
 double share_outside(const Image<uint8_t>& picture, const EdgeColumns& edges, const Similarity2& pose) {

@@ -14,7 +14,8 @@ struct EdgeFitSearch {
   Rise rise = Rise::up;
   bool free_angle = true, free_scale = false;
   int rounds = 3;
-  double least_met = 0;  ///< per cent of the edges that the first round must meet; else it is given up
+  double least_met = 0;    ///< per cent of the edges that the first round must meet; else it is given up
+  double least_begun = 0;  ///< score that the first of several rounds must come to; else it is given up
 };
 
 /// A pose fitted to the edges met.
@@ -25,17 +26,18 @@ struct EdgeFit {
   PoseSigma sigma;   ///< on level 0
 };
 
-/// Moves `start` so that the taught edges lie on the edges met: point-to-line distances along the turned
-/// normals, robust by Tukey's weights, Gauss-Newton.
-EdgeFit fit_edges(const Image<uint8_t>& picture, const EdgeColumns& edges, const Similarity2& start,
-                  const EdgeFitSearch& search);
-
 /// How much of the taught edge length is seen again at a pose.
 struct SeenEdges {
   double score = 0, contrast = 0;
-  std::vector<float> weights;  ///< 0 for "none", then that of each edge
+  std::vector<float> weights;  ///< of each edge, 0 to 1
   std::vector<float> offsets;  ///< of each edge, level pixels; 0 where it is not seen
 };
+
+/// Moves `start` so that the taught edges lie on the edges met: point-to-line distances along the turned
+/// normals, robust by Tukey's weights, Gauss-Newton. Where it fitted, `seen` is filled as `see_edges` would,
+/// as far as the last round looked.
+EdgeFit fit_edges(const Image<uint8_t>& picture, const EdgeColumns& edges, const Similarity2& start,
+                  const EdgeFitSearch& search, SeenEdges* seen = nullptr);
 
 SeenEdges see_edges(const Image<uint8_t>& picture, const EdgeColumns& edges, const Similarity2& pose,
                     double least_contrast, Rise rise);

@@ -73,6 +73,7 @@ std::vector<Candidate> fitted(const std::vector<Candidate>& starts, const Search
   EdgeFitSearch edge = edge_search(search, level);
   // Edges that are not near at the start will hardly be in place at the end.
   edge.least_met = (1.1 - 0.2 * search.reach.effort) * stage_limit(search, level);
+  edge.least_begun = (0.7 - 0.2 * search.reach.effort) * stage_limit(search, level);
   std::vector<Candidate> results(starts.size());
   if (search.work) search.work->plan(static_cast<int64_t>(starts.size()));
   parallel_rows(static_cast<int>(starts.size()), 8, [&](int first, int end) {
@@ -101,17 +102,29 @@ std::vector<Candidate> distinct(std::vector<Candidate> candidates, int level, co
   const double pixels = 0.7 * std::ldexp(1.0, level), radius = half_diagonal(search.target),
                spot = spot_radius(search.target) * search.reach.scale.min,
                echo = search.reach.effort >= 1 ? 0 : 0.7 - 0.2 * search.reach.effort;
+  const auto within = [](Point2 a, Point2 b, double far) { return dot(a - b, a - b) < far * far; };
   std::vector<Candidate> kept;
+  std::vector<Point2> middles;
   for (Candidate& c : candidates) {
-    const bool known = std::any_of(kept.begin(), kept.end(), [&](const Candidate& k) {
-      if (c.score < echo * k.score && distance(c.pose * middle, k.pose * middle) < spot) return true;
-      return distance(c.pose.position(), k.pose.position()) < pixels &&
-             std::abs((c.pose.angle - k.pose.angle).wrapped().radians()) * radius < pixels &&
-             std::abs(c.pose.scale - k.pose.scale) * radius < pixels;
-    });
-    if (!known) kept.push_back(std::move(c));
+    const Point2 its_middle = c.pose * middle;
+    bool known = false;
+    for (size_t i = 0; i < kept.size() && !known; ++i) {
+      const Candidate& k = kept[i];
+      if (c.score < echo * k.score && within(its_middle, middles[i], spot)) known = true;
+      if (within(c.pose.position(), k.pose.position(), pixels) &&
+          std::abs((c.pose.angle - k.pose.angle).wrapped().radians()) * radius < pixels &&
+          std::abs(c.pose.scale - k.pose.scale) * radius < pixels)
+        known = true;
+    }
+    if (!known) middles.push_back(its_middle), kept.push_back(std::move(c));
   }
   return kept;
+}
+
+void take_seen(Candidate& c, SeenEdges seen, const Search& search) {
+  c.score = seen.score, c.contrast = seen.contrast;
+  c.seen = std::make_shared<const SeenEdges>(std::move(seen));
+  c.outside = share_outside(search.survey.level(0), search.target.columns()[0], c.pose);
 }
 
 /// Score, contrast and edges of a candidate at its pose in the full picture, over all edges.
@@ -121,17 +134,10 @@ void see(Candidate& c, const Search& search) {
   const auto at = [&](Rise rise) {
     return see_edges(picture, edges, c.pose, search.reach.least_contrast, rise);
   };
-  SeenEdges seen;
-  if (search.reach.polarity == Polarity::either) {  // the whole part alike, whichever it is
-    SeenEdges up = at(Rise::up), down = at(Rise::down);
-    c.rise = up.score >= down.score ? Rise::up : Rise::down;
-    seen = std::move(c.rise == Rise::up ? up : down);
-  } else {
-    seen = at(c.rise);
-  }
-  c.score = seen.score, c.contrast = seen.contrast;
-  c.seen = std::make_shared<const SeenEdges>(std::move(seen));
-  c.outside = share_outside(picture, edges, c.pose);
+  if (search.reach.polarity != Polarity::either) return take_seen(c, at(c.rise), search);
+  SeenEdges up = at(Rise::up), down = at(Rise::down);  // the whole part alike, whichever it is
+  c.rise = up.score >= down.score ? Rise::up : Rise::down;
+  take_seen(c, std::move(c.rise == Rise::up ? up : down), search);
 }
 
 /// How far the part's outer edges may be off.
@@ -166,9 +172,13 @@ bool refine(Candidate& c, const EdgeFitSearch& edge, double least_score, const S
     if (!target.has_angle()) sigma.angle = degrees(180);
     c.pose = pose, c.sigma = sigma;
   };
-  const EdgeFit fit = fit_edges(picture, target.columns()[0], c.pose, edge);
+  SeenEdges seen;
+  const EdgeFit fit = fit_edges(picture, target.columns()[0], c.pose, edge, &seen);
   if (fit.fitted) settle(fit.pose, fit.sigma);
-  see(c, search);
+  if (fit.fitted && edge.rise == c.rise && search.reach.polarity != Polarity::either)
+    take_seen(c, std::move(seen), search);
+  else
+    see(c, search);
   if (search.reach.polarity == Polarity::per_edge || c.score < least_score) return fit.fitted;
   const GreyFit grey =
       fit_greys(picture, *target.greys(), c.seen->weights, c.pose, edge.free_angle, edge.free_scale);
@@ -184,7 +194,7 @@ bool refine(Candidate& c, const EdgeFitSearch& edge, double least_score, const S
 /// The last steps of a candidate that has come through all levels.
 Candidate finished(Candidate c, const Search& search) {
   EdgeFitSearch edge = edge_search(search, 0);
-  edge.rounds = 1;
+  edge.rounds = 1, edge.reach = 2;  // the fit before has brought it near; no farther off does an edge count
   c.pose = told_pose(c.pose, search.target, search.reach.angle);
   refine(c, edge, search.reach.least_score, search);
   return c;

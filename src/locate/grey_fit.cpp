@@ -1,65 +1,78 @@
 #include <Eigen/Cholesky>
-#include <array>
 
 #include "cells.hpp"
-#include "grey_samples.hpp"
+#include "grey_sums.hpp"
 
 namespace heron {
 namespace {
 
-constexpr int most_unknowns = grey_unknowns, first_light = first_light_unknown;
-using Matrix = Eigen::Matrix<double, most_unknowns, most_unknowns>;
-using Vector = Eigen::Matrix<double, most_unknowns, 1>;
+constexpr auto unknowns = static_cast<Eigen::Index>(grey_unknowns),
+               first_light = static_cast<Eigen::Index>(first_light_unknown);
+using Matrix = Eigen::Matrix<double, unknowns, unknowns>;
+using Vector = Eigen::Matrix<double, unknowns, 1>;
+using Free = std::array<bool, grey_unknowns>;
 
 struct GreyScratch {
   GreySamples samples;
-  GreyColumns columns, weighted;
-  std::vector<float> residuals, sizes, roots;  // roots of the weights
-  std::vector<Eigen::Matrix<float, most_unknowns, 1>> cells;
+  std::vector<float> residuals, sizes, roots, pulls;  // roots of the weights
+  std::vector<Eigen::Vector4f> cells;
 };
 
-/// One least-squares problem over columns, of which some unknowns are held at zero.
-struct Solved {
+/// The products as a matrix: unknowns, and what is left.
+struct Normal {
+  explicit Normal(const GreyProducts& products) {
+    for (Eigen::Index i = 0, k = 0; i <= unknowns; ++i)
+      for (Eigen::Index j = i; j <= unknowns; ++j, ++k)
+        all(i, j) = all(j, i) = products[static_cast<size_t>(k)];
+  }
+  Eigen::Matrix<double, unknowns + 1, unknowns + 1> all;
+};
+
+/// One least-squares problem, of which some unknowns are held at zero.
+class Solved {
+ public:
+  /// `noise` is what the taught picture's noise adds to the columns' products by itself.
+  Solved(const Normal& normal, const Free& free, const Matrix& noise = Matrix::Zero()) {
+    Matrix a = normal.all.topLeftCorner<unknowns, unknowns>() - noise;
+    Vector b = normal.all.topRightCorner<unknowns, 1>();
+    for (Eigen::Index i = 0; i < unknowns; ++i)
+      if (!free[static_cast<size_t>(i)]) a.row(i).setZero(), a.col(i).setZero(), a(i, i) = 1, b[i] = 0;
+    // One scale for all unknowns before solving, so that units do not matter.
+    for (Eigen::Index i = 0; i < unknowns; ++i) to_unit_[i] = a(i, i) > 0 ? 1 / std::sqrt(a(i, i)) : 1;
+    solver_.compute(to_unit_.asDiagonal() * a * to_unit_.asDiagonal());
+    good = solver_.info() == Eigen::Success && solver_.vectorD().minCoeff() > 1e-6;
+    if (!good) return;
+    x = to_unit_.cwiseProduct(solver_.solve(to_unit_.cwiseProduct(b)));
+    squares = std::max(0.0, normal.all(unknowns, unknowns) - b.dot(x));
+  }
+  Matrix inverse() const {
+    return to_unit_.asDiagonal() * solver_.solve(Matrix::Identity()) * to_unit_.asDiagonal();
+  }
   bool good = false;
   Vector x;
-  Matrix inverse;
-  double squares = 0;
+  double squares = 0;  ///< left after it
+
+ private:
+  Vector to_unit_;
+  Eigen::LDLT<Matrix> solver_;
 };
 
-/// `noise` is what the taught picture's noise adds to the columns' products by itself.
-Solved solve(const GreyColumns& all, size_t count, const std::array<bool, most_unknowns>& free,
-             const Matrix& noise = Matrix::Zero()) {
-  const auto& columns = all.columns;
-  Matrix a = Matrix::Identity();
-  Vector b = Vector::Zero();
-  const std::vector<float>& grey = columns[most_unknowns];
-  for (int i = 0; i < most_unknowns; ++i) {
-    if (!free[static_cast<size_t>(i)]) continue;
-    const float* left = columns[static_cast<size_t>(i)].data();
-    b[i] = column_product(left, grey.data(), count);
-    for (int j = 0; j <= i; ++j)
-      if (free[static_cast<size_t>(j)])
-        a(i, j) = a(j, i) = column_product(left, columns[static_cast<size_t>(j)].data(), count) - noise(i, j);
-  }
-  // One scale for all unknowns before solving, so that units do not matter.
-  Vector to_unit;
-  for (int i = 0; i < most_unknowns; ++i) to_unit[i] = a(i, i) > 0 ? 1 / std::sqrt(a(i, i)) : 1;
-  const Matrix scaled = to_unit.asDiagonal() * a * to_unit.asDiagonal();
-  const Eigen::LDLT<Matrix> solver(scaled);
-  Solved solved;
-  solved.good = solver.info() == Eigen::Success && solver.vectorD().minCoeff() > 1e-6;
-  if (!solved.good) return solved;
-  solved.inverse = to_unit.asDiagonal() * solver.solve(Matrix::Identity()) * to_unit.asDiagonal();
-  solved.x = solved.inverse * b;
-  solved.squares = std::max(0.0, column_product(grey.data(), grey.data(), count) - b.dot(solved.x));
-  return solved;
+/// What the grey values themselves differ by among each other, squared and added up.
+double squares_of_greys(const Normal& normal, const GreyLight& light, double size) {
+  Eigen::Matrix<double, unknowns + 1, 1> grey = Eigen::Matrix<double, unknowns + 1, 1>::Zero();
+  grey.segment<4>(first_light) << light.gain, light.along_x * size, light.along_y * size, light.offset;
+  grey[unknowns] = 1;
+  const Eigen::Matrix<double, unknowns + 1, 1> products = normal.all * grey;
+  const double sum = products[unknowns - 1];
+  return std::max(0.0, grey.dot(products) - sum * sum / normal.all(unknowns - 1, unknowns - 1));
 }
 
-/// From the smaller four tenths of the residuals, which a cover that reaches in does not touch; every third
-/// one tells it well enough.
+/// From the smaller four tenths of the residuals, which a cover that reaches in does not touch; a thousand of
+/// them tell it well enough.
 double scatter_of(GreyScratch& s) {
   s.sizes.clear();
-  for (size_t i = 0; i < s.samples.count; i += 3) s.sizes.push_back(std::abs(s.residuals[i]));
+  const size_t step = std::max<size_t>(3, s.samples.count / 1000);
+  for (size_t i = 0; i < s.samples.count; i += step) s.sizes.push_back(std::abs(s.residuals[i]));
   const auto at = s.sizes.begin() + static_cast<std::ptrdiff_t>(s.sizes.size() * 4 / 10);
   std::nth_element(s.sizes.begin(), at, s.sizes.end());
   return static_cast<double>(*at) / 0.5244;
@@ -67,9 +80,8 @@ double scatter_of(GreyScratch& s) {
 
 /// What the taught picture's noise adds to the products of the columns that a pose moves: its slope is noise
 /// as well, and taken for structure it would shorten every step and promise too much.
-Matrix noise_of_slopes(const GreyScratch& s, double noise_sigma, double gain) {
+Matrix noise_of_slopes(const GreyWeights& m, double noise_sigma, double gain) {
   constexpr double slope_noise = 2.163;  // mean square of the cardinal cubic spline's slope, over all places
-  const GreyMoments m = moments_of(s.samples, s.roots);
   Matrix noise = Matrix::Zero();
   noise.topLeftCorner<4, 4>() << m.sum, 0, -m.y, m.x,  //
       0, m.sum, m.x, m.y,                              //
@@ -80,32 +92,33 @@ Matrix noise_of_slopes(const GreyScratch& s, double noise_sigma, double gain) {
 
 /// Covariance of the unknowns from what the residuals of whole cells of the part add up to: right for noise
 /// that neighbouring pixels share, and for surfaces that differ a little, as well as for white noise.
-Matrix grey_covariance_of(GreyScratch& s, const GreyModel& model, const Matrix& inverse) {
+Eigen::Matrix4d grey_covariance_of(GreyScratch& s, const GreyProblem& problem, const GreyModel& model,
+                                   const Matrix& inverse) {
   constexpr auto per = static_cast<float>(1 / cell_size);
   const GreySamples& g = s.samples;
+  GreyInfluence influence;
+  Eigen::Map<Eigen::Matrix<double, 4, unknowns, Eigen::RowMajor>>(influence.data()) = inverse.topRows<4>();
+  find_pulls(problem, s.residuals, s.roots, influence, s.pulls);
   const int across = static_cast<int>(model.nearest.width() / cell_size) + 2,
             down = static_cast<int>(model.nearest.height() / cell_size) + 2;
-  s.cells.assign(static_cast<size_t>(across * down), decltype(s.cells)::value_type::Zero());
+  s.cells.assign(static_cast<size_t>(across * down), Eigen::Vector4f::Zero());
   const auto from_x = static_cast<float>(model.origin.x), from_y = static_cast<float>(model.origin.y);
   for (size_t i = 0; i < g.count; ++i) {
     const int at =
         static_cast<int>((g.y[i] + from_y) * per) * across + static_cast<int>((g.x[i] + from_x) * per);
-    auto& cell = s.cells[static_cast<size_t>(at)];
-    const float pull = s.residuals[i] * s.roots[i];
-    for (size_t k = 0; k < most_unknowns; ++k)
-      cell[static_cast<Eigen::Index>(k)] += s.weighted.columns[k][i] * pull;
+    s.cells[static_cast<size_t>(at)] += Eigen::Map<const Eigen::Vector4f>(s.pulls.data() + 4 * i);
   }
-  return covariance_of_cells(s.cells, inverse);
+  return covariance_of_cells(s.cells, Eigen::Matrix4d(Eigen::Matrix4d::Identity()), grey_unknowns);
 }
 
-GreyLight light_of(const Vector& x, double size) {
-  return {static_cast<float>(x[first_light]), static_cast<float>(x[first_light + 1] / size),
-          static_cast<float>(x[first_light + 2] / size)};
+GreyLight changed(const GreyLight& light, const Vector& x, double size) {
+  return {light.gain + x[first_light], light.along_x + x[first_light + 1] / size,
+          light.along_y + x[first_light + 2] / size, light.offset + x[first_light + 3]};
 }
 
-std::array<float, grey_unknowns> shares_of(const Vector& x) {
-  std::array<float, grey_unknowns> shares{};
-  for (size_t k = 0; k < shares.size(); ++k) shares[k] = static_cast<float>(x[static_cast<Eigen::Index>(k)]);
+std::array<double, grey_unknowns> shares_of(const Vector& x) {
+  std::array<double, grey_unknowns> shares{};
+  for (size_t k = 0; k < shares.size(); ++k) shares[k] = x[static_cast<Eigen::Index>(k)];
   return shares;
 }
 
@@ -126,40 +139,45 @@ GreyFit fit_greys(const Image<uint8_t>& picture, const GreyModel& model, const s
                   const Similarity2& start, bool free_angle, bool free_scale) {
   static thread_local GreyScratch s;
   constexpr size_t least_pixels = 60;
-  constexpr double far = 0.7, settled = 0.04;  // pixels
-  const std::array<bool, most_unknowns> light_alone{false, false, false, false, true, true, true, true};
-  const std::array<bool, most_unknowns> all{true, true, free_angle, free_scale, true, true, true, true};
-  const double size = 0.5 * std::hypot(model.nearest.width(), model.nearest.height());
+  constexpr double far = 0.7, settled = 0.07;  // pixels
+  const Free light_alone{false, false, false, false, true, true, true, true};
+  const Free all{true, true, free_angle, free_scale, true, true, true, true};
   GreyFit fit;
   fit.pose = start;
+  collect_grey_samples(picture, model, seen, start, s.samples);
+  if (s.samples.count < least_pixels) return fit;
+  GreyProblem problem{s.samples, {}, 0.5 * std::hypot(model.nearest.width(), model.nearest.height())};
   for (int round = 0; round < 3; ++round) {
-    take_grey_samples(picture, model, seen, fit.pose, s.samples);
-    const size_t count = s.samples.count;
-    if (count < least_pixels) return fit;
-    fill_columns(s.samples, {}, size, s.columns);
-    const Solved light = solve(s.columns, count, light_alone);
-    if (!light.good) return fit;
-    fill_columns(s.samples, light_of(light.x, size), size, s.columns);
-    Solved step = solve(s.columns, count, all);
-    if (!step.good || shift_of(step.x, size) > 2 * far) return fit;
-    find_residuals(s.columns, shares_of(step.x), count, s.residuals);
+    evaluate_grey_samples(model, fit.pose, s.samples);
+    Vector step = Vector::Zero();
+    if (round == 0) {  // the light alone, then a first step, so that residuals show what does not belong
+      const Solved light(Normal(light_products(problem)), light_alone);
+      if (!light.good) return fit;
+      problem.light = changed(problem.light, light.x, problem.size);
+      const Solved first(Normal(grey_products(problem)), all);
+      if (!first.good || shift_of(first.x, problem.size) > 2 * far) return fit;
+      step = first.x;
+    }
+    find_residuals(problem, shares_of(step), s.residuals);
     const double scatter = std::max(0.3, scatter_of(s));
-    const GreyWeights weights =
-        apply_weights(s.columns, s.residuals, 4.685 * scatter, count, s.weighted, s.roots);
-    step = solve(s.weighted, count, all, noise_of_slopes(s, model.noise_sigma, light.x[first_light]));
-    if (!step.good || weights.sum < 0.4 * static_cast<double>(count)) return fit;
-    fit.pose = moved(fit.pose, step.x);
-    if (shift_of(step.x, size) > far) return fit;
-    if (shift_of(step.x, size) > settled && round < 2) continue;
+    const GreyWeights weights = weigh(s.samples, s.residuals, 4.685 * scatter, s.roots);
+    const Normal normal(grey_products(problem, s.roots));
+    const Solved solved(normal, all, noise_of_slopes(weights, model.noise_sigma, problem.light.gain));
+    if (!solved.good || weights.sum < 0.4 * static_cast<double>(s.samples.count)) return fit;
+    const double shift = shift_of(solved.x, problem.size);
+    fit.pose = moved(fit.pose, solved.x);
+    if (shift > far) return fit;
+    if (shift > settled && round < 2) {
+      problem.light = changed(problem.light, solved.x, problem.size);
+      continue;
+    }
 
     // Where the taught surface explains less than half of what the light alone leaves unexplained, it is
     // another one, whatever its edges say.
-    std::array<bool, most_unknowns> offset_alone{};
-    offset_alone[most_unknowns - 1] = true;
-    if (step.squares > 0.5 * solve(s.weighted, count, offset_alone).squares) return fit;
-    find_residuals(s.columns, shares_of(step.x), count, s.residuals);
-    const Matrix covariance =
-        grey_covariance_of(s, model, step.inverse * growth_of(weights.sum, weights.answers));
+    if (solved.squares > 0.5 * squares_of_greys(normal, problem.light, problem.size)) return fit;
+    find_residuals(problem, shares_of(solved.x), s.residuals);
+    const Eigen::Matrix4d covariance =
+        grey_covariance_of(s, problem, model, solved.inverse() * growth_of(weights.sum, weights.answers));
     const double c = cos(fit.pose.angle), sn = sin(fit.pose.angle);
     const auto along = [&](double u, double v) {
       return fit.pose.scale *

@@ -45,11 +45,37 @@ bool clear_of_mask(const Image<uint8_t>& mask, int x, int y, int reach) {
   return true;
 }
 
+/// Fills in how far the next pixel beside an edge is from those that lie beside none.
+void tell_free_ways(Image<int32_t>& nearest) {
+  const int w = nearest.width(), h = nearest.height();
+  Image<int32_t> steps(w,
+                       h);  // to the next one, diagonal steps counting as one: never more than the distance
+  const auto pass = [&](int x, int y, int back) {
+    if (nearest(x, y) > 0) return;
+    int32_t least = steps(x, y);
+    for (const auto& [u, v] : {std::pair{-1, 0}, {-1, -1}, {0, -1}, {1, -1}})
+      if (nearest.view().holds(x + u * back, y + v * back))
+        least = std::min(least, steps(x + u * back, y + v * back) + 1);
+    steps(x, y) = least;
+  };
+  for (int y = 0; y < h; ++y)
+    for (int x = 0; x < w; ++x) steps(x, y) = nearest(x, y) > 0 ? 0 : w + h;
+  for (int y = 0; y < h; ++y)
+    for (int x = 0; x < w; ++x) pass(x, y, 1);
+  for (int y = h - 1; y >= 0; --y)
+    for (int x = w - 1; x >= 0; --x) pass(x, y, -1);
+  // The place and the one reached are rounded to their pixels, which takes up to a diagonal.
+  for (int y = 0; y < h; ++y)
+    for (int x = 0; x < w; ++x)
+      if (steps(x, y) > 0)
+        nearest(x, y) = -std::max(0, static_cast<int32_t>(std::floor(8 * (steps(x, y) - 1.4143))));
+}
+
 }  // namespace
 
 GreyModel grey_model(const Image<uint8_t>& filled, const Image<uint8_t>& mask, Point2 origin,
                      const std::vector<TaughtEdge>& edges, double noise_sigma) {
-  constexpr double beside = 2.3;  // pixels from an edge; beyond, a blurred step has no slope left
+  constexpr double beside = 2.0;  // pixels from an edge; beyond, a blurred step has no slope left
   constexpr int spline_reach = 3;
   GreyModel model{spline_coefficients(filled), Image<int32_t>(filled.width(), filled.height()), origin,
                   noise_sigma};
@@ -64,12 +90,13 @@ GreyModel grey_model(const Image<uint8_t>& filled, const Image<uint8_t>& mask, P
       for (int x = x0; x <= x1; ++x) {
         const double far = distance(at, {static_cast<double>(x), static_cast<double>(y)});
         if (far > beside || !mask.view().holds(x, y)) continue;
-        if (model.nearest(x, y) && static_cast<double>(distances(x, y)) <= far) continue;
+        if (model.nearest(x, y) > 0 && static_cast<double>(distances(x, y)) <= far) continue;
         if (!model.nearest(x, y) && !clear_of_mask(mask, x, y, spline_reach)) continue;
         model.nearest(x, y) = static_cast<int32_t>(i) + 1;
         distances(x, y) = static_cast<float>(far);
       }
   }
+  tell_free_ways(model.nearest);
   return model;
 }
 

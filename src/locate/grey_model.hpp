@@ -9,9 +9,11 @@ namespace heron {
 /// The taught picture as a smooth surface, for the last step of a fit.
 struct GreyModel {
   Image<float> coefficients;  ///< of the cubic spline through the taught pixels
-  Image<int32_t> nearest;     ///< of the pixels beside an edge: the edge's index and one; 0 elsewhere
-  Point2 origin;              ///< of the part, pixels of the taught picture
-  double noise_sigma = 0;     ///< of the taught picture
+  /// Of the pixels beside an edge: the edge's index and one. Of the others, at most 0: minus the eighths of a
+  /// pixel that one may go from any place in such a pixel without coming to one beside an edge.
+  Image<int32_t> nearest;
+  Point2 origin;           ///< of the part, pixels of the taught picture
+  double noise_sigma = 0;  ///< of the taught picture
 };
 
 /// `filled` is the taught picture with what lies under `mask` filled in. Pixels whose spline would look under
@@ -28,7 +30,7 @@ struct GreyFit {
 
 /// Moves `start`, already right to some tenths of a pixel, to where the picture's own pixels agree best with
 /// the spline of the taught ones: least squares over the pixels beside those edges whose `seen` is above 0,
-/// (`seen[0]` is 0, `seen[i + 1]` belongs to edge i), in pose and light together (gain, its slope along x
+/// in pose and light together (gain, its slope along x
 /// and y, offset), robust by Tukey's weights. The
 /// picture is not resampled, so its noise stays white. Not fitted where the brightness does not follow the
 /// taught one. Cost: about 25 ns a pixel beside an edge.

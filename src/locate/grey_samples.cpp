@@ -12,7 +12,7 @@ namespace heron {
 
 /// From picture coordinates to the taught picture's, and the picture rows and columns that it may touch.
 struct ToTaught {
-  double xx, xy, x0, yx, yy, y0;  // taught x = xx * x + xy * y + x0
+  double xx, xy, x0, yx, yy, y0;  // taught x = xx * x + xy * y + x0, from the taught picture's first pixel
   int left, right, top, bottom;   // last ones included
 
   ToTaught(const Similarity2& pose, const GreyModel& m, int width, int height) {
@@ -72,7 +72,7 @@ namespace hn = hwy::HWY_NAMESPACE;
 
 /// Appends the pixels of one row that lie beside a seen edge.
 size_t collect_row(const Image<uint8_t>& picture, const GreyModel& m, const float* seen, const ToTaught& t,
-                   int y, size_t count, GreySamples& out) {
+                   double scale, int y, size_t count, GreySamples& out) {
   const hn::ScalableTag<float> f;
   const hn::RebindToSigned<decltype(f)> whole;
   const hn::Rebind<uint8_t, decltype(f)> bytes;
@@ -83,8 +83,14 @@ size_t collect_row(const Image<uint8_t>& picture, const GreyModel& m, const floa
   const auto step = hn::Iota(f, 0.0f);
   const auto half = hn::Set(f, 0.5f);
   const auto stride = hn::Set(whole, static_cast<int>(m.nearest.stride()));
+  const auto down = hn::Set(f, static_cast<float>(y - out.base.y));
+  const int free = static_cast<int>(std::ceil(4 * lanes / scale));  // eighths of a pixel, from the middle
   for (int x = first; x <= last; x += lanes) {
     const double start_x = t.xx * x + t.xy * y + t.x0, start_y = t.yx * x + t.yy * y + t.y0;
+    const int middle = std::min(lanes / 2, last - x);
+    if (m.nearest(static_cast<int>(start_x + middle * t.xx + 0.5),
+                  static_cast<int>(start_y + middle * t.yx + 0.5)) <= -free)
+      continue;
     const auto tx =
         hn::MulAdd(step, hn::Set(f, static_cast<float>(t.xx)), hn::Set(f, static_cast<float>(start_x)));
     const auto ty =
@@ -95,52 +101,92 @@ size_t collect_row(const Image<uint8_t>& picture, const GreyModel& m, const floa
     const auto at = hn::IfThenElseZero(hn::RebindMask(whole, inside), hn::Add(hn::Mul(line, stride), column));
     const auto edge =
         hn::IfThenElseZero(hn::RebindMask(whole, inside), hn::GatherIndex(whole, m.nearest.row(0), at));
-    if (hn::AllTrue(whole, hn::Eq(edge, hn::Zero(whole)))) continue;
-    const auto weight = hn::GatherIndex(f, seen, edge);
-    const auto taken = hn::Gt(weight, hn::Zero(f));
+    const auto beside = hn::Gt(edge, hn::Zero(whole));
+    if (hn::AllFalse(whole, beside)) continue;
+    const auto weight =
+        hn::GatherIndex(f, seen, hn::IfThenElseZero(beside, hn::Sub(edge, hn::Set(whole, 1))));
+    const auto taken = hn::And(hn::Gt(weight, hn::Zero(f)), hn::RebindMask(f, beside));
     const auto grey = hn::ConvertTo(f, hn::PromoteTo(whole, hn::LoadU(bytes, row + x)));
-    hn::CompressStore(tx, taken, f, out.x.data() + count);
-    hn::CompressStore(ty, taken, f, out.y.data() + count);
+    hn::CompressStore(hn::Add(step, hn::Set(f, static_cast<float>(x - out.base.x))), taken, f,
+                      out.across.data() + count);
+    hn::StoreU(down, f, out.down.data() + count);
     count += hn::CompressStore(grey, taken, f, out.grey.data() + count);
   }
   return count;
 }
 
-void evaluate(const GreyModel& m, GreySamples& s) {
+void collect_kernel(const Image<uint8_t>& picture, const GreyModel& m, const float* seen, const ToTaught& t,
+                    double scale, GreySamples& s) {
+  for (int y = t.top; y <= t.bottom; ++y) {
+    s.make_room(s.count + static_cast<size_t>(t.right - t.left + 1));
+    s.count = collect_row(picture, m, seen, t, scale, y, s.count, s);
+  }
+  for (size_t i = 0; i < HWY_MAX_BYTES / sizeof(float); ++i)
+    s.across[s.count + i] = s.down[s.count + i] = s.grey[s.count + i] = 0;
+}
+
+void evaluate_kernel(const GreyModel& m, const ToTaught& to, GreySamples& s) {
   const hn::ScalableTag<float> f;
   const hn::RebindToSigned<decltype(f)> whole;
   const size_t lanes = hn::Lanes(f);
   const auto stride = hn::Set(whole, static_cast<int>(m.coefficients.stride()));
-  const auto set = [&](float v) HWY_ATTR { return hn::Set(f, v); };
-  const auto one = set(1), half = set(0.5f), sixth = set(1.0f / 6), two_thirds = set(2.0f / 3);
-  const auto origin_x = set(static_cast<float>(m.origin.x)), origin_y = set(static_cast<float>(m.origin.y));
+  const auto set = [&](double v) HWY_ATTR { return hn::Set(f, static_cast<float>(v)); };
+  const auto one = set(1), half = set(0.5), sixth = set(1.0 / 6), two_thirds = set(2.0 / 3);
+  const auto origin_x = set(m.origin.x), origin_y = set(m.origin.y);
+  const auto xx = set(to.xx), xy = set(to.xy), yx = set(to.yx), yy = set(to.yy);
+  const auto x0 = set(to.xx * s.base.x + to.xy * s.base.y + to.x0),
+             y0 = set(to.yx * s.base.x + to.yy * s.base.y + to.y0);
+  using V = hn::Vec<decltype(f)>;
+  const hn::CappedTag<float, 4> four;
+  constexpr size_t most = HWY_MAX_BYTES / sizeof(float);
+  const float* coefficients = m.coefficients.row(0);
+  const std::ptrdiff_t step = m.coefficients.stride();
+  int32_t first[most];
+  float down_by[4][most], slope_by[4][most], sums[4 * most], slopes[4 * most];
+  // Where four coefficients lie either way.
+  const auto most_x = set(m.coefficients.width() - 2.001), most_y = set(m.coefficients.height() - 2.001);
   for (size_t i = 0; i < s.count; i += lanes) {
-    const auto x = hn::LoadU(f, s.x.data() + i), y = hn::LoadU(f, s.y.data() + i);
+    const auto across = hn::LoadU(f, s.across.data() + i), down = hn::LoadU(f, s.down.data() + i);
+    const auto x = hn::Min(hn::Max(hn::MulAdd(xx, across, hn::MulAdd(xy, down, x0)), one), most_x),
+               y = hn::Min(hn::Max(hn::MulAdd(yx, across, hn::MulAdd(yy, down, y0)), one), most_y);
     const auto fx = hn::Floor(x), fy = hn::Floor(y);
     const auto tx = hn::Sub(x, fx), ty = hn::Sub(y, fy), ux = hn::Sub(one, tx), uy = hn::Sub(one, ty);
     const auto outer = [&](auto t) HWY_ATTR { return hn::Mul(sixth, hn::Mul(t, hn::Mul(t, t))); };
     const auto inner = [&](auto t) HWY_ATTR {
       return hn::NegMulAdd(hn::Mul(half, hn::Mul(t, t)), hn::Sub(set(2), t), two_thirds);
     };
-    const auto inner_slope = [&](auto t) HWY_ATTR { return hn::Mul(t, hn::MulAdd(set(1.5f), t, set(-2))); };
+    const auto inner_slope = [&](auto t) HWY_ATTR { return hn::Mul(t, hn::MulAdd(set(1.5), t, set(-2))); };
     const auto wx0 = outer(ux), wx1 = inner(tx), wx2 = inner(ux), wx3 = outer(tx);
     const auto dx0 = hn::Neg(hn::Mul(half, hn::Mul(ux, ux))), dx1 = inner_slope(tx),
                dx2 = hn::Neg(inner_slope(ux)), dx3 = hn::Mul(half, hn::Mul(tx, tx));
-    const auto first = hn::Add(hn::Mul(hn::Sub(hn::ConvertTo(whole, fy), hn::Set(whole, 1)), stride),
-                               hn::Sub(hn::ConvertTo(whole, fx), hn::Set(whole, 1)));
-    auto value = hn::Zero(f), dx = hn::Zero(f), dy = hn::Zero(f);
-    const auto row = [&](int k, auto w, auto d) HWY_ATTR {
-      const float* base = m.coefficients.row(0) + k * m.coefficients.stride();
-      const auto c0 = hn::GatherIndex(f, base, first), c1 = hn::GatherIndex(f, base + 1, first),
-                 c2 = hn::GatherIndex(f, base + 2, first), c3 = hn::GatherIndex(f, base + 3, first);
-      const auto along = hn::MulAdd(c0, wx0, hn::MulAdd(c1, wx1, hn::MulAdd(c2, wx2, hn::Mul(c3, wx3))));
-      const auto slope = hn::MulAdd(c0, dx0, hn::MulAdd(c1, dx1, hn::MulAdd(c2, dx2, hn::Mul(c3, dx3))));
-      value = hn::MulAdd(w, along, value), dx = hn::MulAdd(w, slope, dx), dy = hn::MulAdd(d, along, dy);
-    };
-    row(0, outer(uy), hn::Neg(hn::Mul(half, hn::Mul(uy, uy))));
-    row(1, inner(ty), inner_slope(ty));
-    row(2, inner(uy), hn::Neg(inner_slope(uy)));
-    row(3, outer(ty), hn::Mul(half, hn::Mul(ty, ty)));
+    // Down the four columns of coefficients, one sample after the other: faster than gathering all sixteen.
+    hn::StoreU(hn::Add(hn::Mul(hn::Sub(hn::ConvertTo(whole, fy), hn::Set(whole, 1)), stride),
+                       hn::Sub(hn::ConvertTo(whole, fx), hn::Set(whole, 1))),
+               whole, first);
+    hn::StoreU(outer(uy), f, down_by[0]), hn::StoreU(inner(ty), f, down_by[1]);
+    hn::StoreU(inner(uy), f, down_by[2]), hn::StoreU(outer(ty), f, down_by[3]);
+    hn::StoreU(hn::Neg(hn::Mul(half, hn::Mul(uy, uy))), f, slope_by[0]);
+    hn::StoreU(inner_slope(ty), f, slope_by[1]), hn::StoreU(hn::Neg(inner_slope(uy)), f, slope_by[2]);
+    hn::StoreU(hn::Mul(half, hn::Mul(ty, ty)), f, slope_by[3]);
+    for (size_t k = 0; k < lanes; ++k)
+      for (size_t u = 0; u < 4; u += hn::Lanes(four)) {
+        const float* at = coefficients + first[k] + u;
+        auto sum = hn::Zero(four), slope = hn::Zero(four);
+        for (size_t v = 0; v < 4; ++v, at += step) {
+          const auto c = hn::LoadU(four, at);
+          sum = hn::MulAdd(hn::Set(four, down_by[v][k]), c, sum);
+          slope = hn::MulAdd(hn::Set(four, slope_by[v][k]), c, slope);
+        }
+        hn::StoreU(sum, four, sums + 4 * k + u), hn::StoreU(slope, four, slopes + 4 * k + u);
+      }
+    V c0, c1, c2, c3, d0, d1, d2, d3;
+    hn::LoadInterleaved4(f, sums, c0, c1, c2, c3), hn::LoadInterleaved4(f, slopes, d0, d1, d2, d3);
+    const auto across_by =
+        [&](auto v0, auto v1, auto v2, auto v3, auto w0, auto w1, auto w2, auto w3)
+            HWY_ATTR { return hn::MulAdd(v0, w0, hn::MulAdd(v1, w1, hn::MulAdd(v2, w2, hn::Mul(v3, w3)))); };
+    const auto value = across_by(c0, c1, c2, c3, wx0, wx1, wx2, wx3),
+               dx = across_by(c0, c1, c2, c3, dx0, dx1, dx2, dx3),
+               dy = across_by(d0, d1, d2, d3, wx0, wx1, wx2, wx3);
     const auto in = hn::FirstN(f, s.count - i);
     hn::StoreU(hn::IfThenElseZero(in, value), f, s.value.data() + i);
     hn::StoreU(hn::IfThenElseZero(in, dx), f, s.dx.data() + i);
@@ -150,188 +196,75 @@ void evaluate(const GreyModel& m, GreySamples& s) {
   }
 }
 
-void take_kernel(const Image<uint8_t>& picture, const GreyModel& m, const float* seen,
-                 const Similarity2& pose, GreySamples& s) {
-  const ToTaught t(pose, m, picture.width(), picture.height());
-  s.count = 0;
-  for (int y = t.top; y <= t.bottom; ++y) {
-    s.make_room(s.count + static_cast<size_t>(t.right - t.left + 1));
-    s.count = collect_row(picture, m, seen, t, y, s.count, s);
-  }
-  // Behind the last one, places that can be read.
-  for (size_t i = 0; i < HWY_MAX_BYTES / sizeof(float); ++i)
-    s.x[s.count + i] = s.y[s.count + i] = 1, s.grey[s.count + i] = 0;
-  evaluate(m, s);
-}
-
-double product_kernel(const float* a, const float* b, size_t count) {
-  const hn::ScalableTag<float> f;
-  const size_t lanes = hn::Lanes(f), block = 64 * lanes;
-  double sum = 0;
-  for (size_t start = 0; start < count; start += block) {
-    const size_t end = std::min(count, start + block);
-    auto even = hn::Zero(f), odd = hn::Zero(f);
-    size_t i = start;
-    for (; i + lanes < end; i += 2 * lanes) {
-      even = hn::MulAdd(hn::LoadU(f, a + i), hn::LoadU(f, b + i), even);
-      odd = hn::MulAdd(hn::LoadU(f, a + i + lanes), hn::LoadU(f, b + i + lanes), odd);
-    }
-    for (; i < end; i += lanes) even = hn::MulAdd(hn::LoadU(f, a + i), hn::LoadU(f, b + i), even);
-    sum += static_cast<double>(hn::GetLane(hn::SumOfLanes(f, hn::Add(even, odd))));
-  }
-  return sum;
-}
-
-void fill_kernel(const GreySamples& s, const GreyLight& light, float per, GreyColumns& out) {
-  const hn::ScalableTag<float> f;
-  const auto set = [&](float v) HWY_ATTR { return hn::Set(f, v); };
-  const auto gain = set(light.gain), along_x = set(light.along_x), along_y = set(light.along_y);
-  for (size_t i = 0; i < s.count; i += hn::Lanes(f)) {
-    const auto load = [&](const std::vector<float>& column)
-                          HWY_ATTR { return hn::LoadU(f, column.data() + i); };
-    const auto store = [&](int k, auto v)
-                           HWY_ATTR { hn::StoreU(v, f, out.columns[static_cast<size_t>(k)].data() + i); };
-    const auto x = load(s.x), y = load(s.y), value = load(s.value);
-    const auto here = hn::MulAdd(along_x, x, hn::MulAdd(along_y, y, gain));
-    const auto dx = hn::Mul(here, load(s.dx)), dy = hn::Mul(here, load(s.dy));
-    store(0, hn::Neg(dx)), store(1, hn::Neg(dy));
-    store(2, hn::Sub(hn::Mul(dx, y), hn::Mul(dy, x)));
-    store(3, hn::Neg(hn::MulAdd(dx, x, hn::Mul(dy, y))));
-    store(4, value);
-    store(5, hn::Mul(value, hn::Mul(x, set(per)))), store(6, hn::Mul(value, hn::Mul(y, set(per))));
-    store(7, hn::IfThenElseZero(hn::FirstN(f, s.count - i), set(1)));
-    store(8, load(s.grey));
-  }
-}
-
-void residual_kernel(const GreyColumns& columns, const float* x, size_t count, float* residuals) {
-  const hn::ScalableTag<float> f;
-  for (size_t i = 0; i < count; i += hn::Lanes(f)) {
-    auto left = hn::LoadU(f, columns.columns[grey_unknowns].data() + i);
-    for (size_t k = 0; k < grey_unknowns; ++k)
-      left = hn::NegMulAdd(hn::Set(f, x[k]), hn::LoadU(f, columns.columns[k].data() + i), left);
-    hn::StoreU(left, f, residuals + i);
-  }
-}
-
-GreyWeights weight_kernel(const GreyColumns& columns, const float* residuals, float per, size_t count,
-                          GreyColumns& weighted, float* roots) {
-  const hn::ScalableTag<float> f;
-  auto sum = hn::Zero(f), answers = hn::Zero(f);
-  const auto one = hn::Set(f, 1);
-  for (size_t i = 0; i < count; i += hn::Lanes(f)) {
-    const auto u = hn::Mul(hn::LoadU(f, residuals + i), hn::Set(f, per)), square = hn::Mul(u, u);
-    const auto inside = hn::And(hn::Lt(square, one), hn::FirstN(f, count - i));
-    const auto root = hn::IfThenElseZero(inside, hn::Sub(one, square));
-    sum = hn::MulAdd(root, root, sum);
-    answers = hn::MulAdd(root, hn::NegMulAdd(hn::Set(f, 4), square, root), answers);
-    hn::StoreU(root, f, roots + i);
-    for (size_t k = 0; k <= grey_unknowns; ++k)
-      hn::StoreU(hn::Mul(root, hn::LoadU(f, columns.columns[k].data() + i)), f,
-                 weighted.columns[k].data() + i);
-  }
-  return {static_cast<double>(hn::GetLane(hn::SumOfLanes(f, sum))),
-          static_cast<double>(hn::GetLane(hn::SumOfLanes(f, answers)))};
-}
-
-GreyMoments moment_kernel(const GreySamples& s, const float* roots) {
-  const hn::ScalableTag<float> f;
-  auto sum = hn::Zero(f), along_x = hn::Zero(f), along_y = hn::Zero(f), squares = hn::Zero(f);
-  for (size_t i = 0; i < s.count; i += hn::Lanes(f)) {
-    const auto root = hn::LoadU(f, roots + i), x = hn::LoadU(f, s.x.data() + i),
-               y = hn::LoadU(f, s.y.data() + i);
-    const auto weight = hn::Mul(root, root);
-    sum = hn::Add(sum, weight);
-    along_x = hn::MulAdd(weight, x, along_x), along_y = hn::MulAdd(weight, y, along_y);
-    squares = hn::MulAdd(weight, hn::MulAdd(x, x, hn::Mul(y, y)), squares);
-  }
-  const auto total = [&](auto v) HWY_ATTR { return static_cast<double>(hn::GetLane(hn::SumOfLanes(f, v))); };
-  return {total(sum), total(along_x), total(along_y), total(squares)};
-}
-
 }  // namespace HWY_NAMESPACE
 }  // namespace heron
 HWY_AFTER_NAMESPACE();
 
 #if HWY_ONCE
 namespace heron {
-HWY_EXPORT(take_kernel);
-HWY_EXPORT(product_kernel);
-HWY_EXPORT(fill_kernel);
-HWY_EXPORT(residual_kernel);
-HWY_EXPORT(weight_kernel);
-HWY_EXPORT(moment_kernel);
+HWY_EXPORT(collect_kernel);
+HWY_EXPORT(evaluate_kernel);
 
 void GreySamples::make_room(size_t values) {
   const size_t needed = values + 2 * HWY_MAX_BYTES / sizeof(float);
   if (x.size() >= needed) return;
-  for (std::vector<float>* column : {&x, &y, &grey, &value, &dx, &dy}) column->resize(needed + needed / 2);
+  for (std::vector<float>* column : {&across, &down, &grey, &x, &y, &value, &dx, &dy})
+    column->resize(needed + needed / 2);
 }
 
-void take_grey_samples(const Image<uint8_t>& picture, const GreyModel& model, const std::vector<float>& seen,
-                       const Similarity2& pose, GreySamples& samples) {
-  samples.make_room(0);
-  HWY_DYNAMIC_DISPATCH(take_kernel)(picture, model, seen.data(), pose, samples);
+static ToTaught begin(const Image<uint8_t>& picture, const GreyModel& m, const Similarity2& pose,
+                      GreySamples& s) {
+  s.make_room(0);
+  s.count = 0, s.base = {std::round(pose.x), std::round(pose.y)};
+  return {pose, m, picture.width(), picture.height()};
 }
 
-void take_grey_samples_plain(const Image<uint8_t>& picture, const GreyModel& m,
-                             const std::vector<float>& seen, const Similarity2& pose, GreySamples& s) {
-  const ToTaught t(pose, m, picture.width(), picture.height());
-  s.make_room(0), s.count = 0;
+void collect_grey_samples(const Image<uint8_t>& picture, const GreyModel& m, const std::vector<float>& seen,
+                          const Similarity2& pose, GreySamples& s) {
+  const ToTaught to = begin(picture, m, pose, s);
+  HWY_DYNAMIC_DISPATCH(collect_kernel)(picture, m, seen.data(), to, pose.scale, s);
+}
+
+void evaluate_grey_samples(const GreyModel& m, const Similarity2& pose, GreySamples& s) {
+  HWY_DYNAMIC_DISPATCH(evaluate_kernel)(m, ToTaught(pose, m, 1, 1), s);
+}
+
+void collect_grey_samples_plain(const Image<uint8_t>& picture, const GreyModel& m,
+                                const std::vector<float>& seen, const Similarity2& pose, GreySamples& s) {
+  const ToTaught t = begin(picture, m, pose, s);
   for (int y = t.top; y <= t.bottom; ++y) {
     int first = 0, last = 0;
     narrow(t, m, y, first, last);
     for (int x = first; x <= last; ++x) {
       const double tx = t.xx * x + t.xy * y + t.x0, ty = t.yx * x + t.yy * y + t.y0;
       const int edge = m.nearest(static_cast<int>(tx + 0.5), static_cast<int>(ty + 0.5));
-      if (!(seen[static_cast<size_t>(edge)] > 0)) continue;
+      if (edge <= 0 || !(seen[static_cast<size_t>(edge - 1)] > 0)) continue;
       s.make_room(s.count + 1);
-      const int left = static_cast<int>(tx), top = static_cast<int>(ty);
-      const SplineWeights wx(static_cast<float>(tx - left)), wy(static_cast<float>(ty - top));
-      float value = 0, dx = 0, dy = 0;
-      for (int v = 0; v < 4; ++v)
-        for (int u = 0; u < 4; ++u) {
-          const float c = m.coefficients(left - 1 + u, top - 1 + v);
-          value += c * wx.w[u] * wy.w[v], dx += c * wx.d[u] * wy.w[v], dy += c * wx.w[u] * wy.d[v];
-        }
-      s.x[s.count] = static_cast<float>(tx - m.origin.x), s.y[s.count] = static_cast<float>(ty - m.origin.y);
-      s.grey[s.count] = picture(x, y);
-      s.value[s.count] = value, s.dx[s.count] = dx, s.dy[s.count] = dy;
-      ++s.count;
+      s.across[s.count] = static_cast<float>(x - s.base.x),
+      s.down[s.count] = static_cast<float>(y - s.base.y);
+      s.grey[s.count++] = picture(x, y);
     }
   }
 }
 
-void GreyColumns::make_room(const GreySamples& samples) {
-  for (std::vector<float>& column : columns)
-    if (column.size() < samples.x.size()) column.resize(samples.x.size());
-}
-
-void fill_columns(const GreySamples& samples, const GreyLight& light, double size, GreyColumns& out) {
-  out.make_room(samples);
-  HWY_DYNAMIC_DISPATCH(fill_kernel)(samples, light, static_cast<float>(1 / size), out);
-}
-
-void find_residuals(const GreyColumns& columns, const std::array<float, grey_unknowns>& x, size_t count,
-                    std::vector<float>& residuals) {
-  residuals.resize(columns.columns[0].size());
-  HWY_DYNAMIC_DISPATCH(residual_kernel)(columns, x.data(), count, residuals.data());
-}
-
-GreyWeights apply_weights(const GreyColumns& columns, const std::vector<float>& residuals, double end,
-                          size_t count, GreyColumns& weighted, std::vector<float>& roots) {
-  for (std::vector<float>& column : weighted.columns) column.resize(columns.columns[0].size());
-  roots.resize(columns.columns[0].size());
-  return HWY_DYNAMIC_DISPATCH(weight_kernel)(columns, residuals.data(), static_cast<float>(1 / end), count,
-                                             weighted, roots.data());
-}
-
-GreyMoments moments_of(const GreySamples& samples, const std::vector<float>& roots) {
-  return HWY_DYNAMIC_DISPATCH(moment_kernel)(samples, roots.data());
-}
-
-double column_product(const float* a, const float* b, size_t count) {
-  return HWY_DYNAMIC_DISPATCH(product_kernel)(a, b, count);
+void evaluate_grey_samples_plain(const GreyModel& m, const Similarity2& pose, GreySamples& s) {
+  const ToTaught t(pose, m, 1, 1);
+  for (size_t i = 0; i < s.count; ++i) {
+    const double px = s.base.x + static_cast<double>(s.across[i]),
+                 py = s.base.y + static_cast<double>(s.down[i]);
+    const double tx = std::clamp(t.xx * px + t.xy * py + t.x0, 1.0, m.coefficients.width() - 2.001),
+                 ty = std::clamp(t.yx * px + t.yy * py + t.y0, 1.0, m.coefficients.height() - 2.001);
+    const int left = static_cast<int>(tx), top = static_cast<int>(ty);
+    const SplineWeights wx(static_cast<float>(tx - left)), wy(static_cast<float>(ty - top));
+    float value = 0, dx = 0, dy = 0;
+    for (int v = 0; v < 4; ++v)
+      for (int u = 0; u < 4; ++u) {
+        const float c = m.coefficients(left - 1 + u, top - 1 + v);
+        value += c * wx.w[u] * wy.w[v], dx += c * wx.d[u] * wy.w[v], dy += c * wx.w[u] * wy.d[v];
+      }
+    s.x[i] = static_cast<float>(tx - m.origin.x), s.y[i] = static_cast<float>(ty - m.origin.y);
+    s.value[i] = value, s.dx[i] = dx, s.dy[i] = dy;
+  }
 }
 
 }  // namespace heron

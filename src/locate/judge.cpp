@@ -107,7 +107,7 @@ std::vector<EdgeMatch> matches_of(const Candidate& c, const PatternTarget& targe
   const auto turned = [&](Point2 p) { return Point2{cosine * p.x - sine * p.y, sine * p.x + cosine * p.y}; };
   for (size_t i = 0; i < edges.size(); ++i)
     matches.push_back({turned(edges[i].place) * c.pose.scale + c.pose.position(), turned(edges[i].normal),
-                       c.seen->offsets[i], c.seen->weights[i + 1]});
+                       c.seen->offsets[i], c.seen->weights[i]});
   return matches;
 }
 

@@ -25,8 +25,8 @@ void meet_edges_kernel(const Image<uint8_t>& picture, const EdgeColumns& edges, 
   const double floor_x = std::floor(scan.origin.x), floor_y = std::floor(scan.origin.y);
   const Bilinear sample{picture, static_cast<int>(floor_x), static_cast<int>(floor_y)};
   const auto from_x = set(scan.origin.x - floor_x), from_y = set(scan.origin.y - floor_y);
-  const auto c = set(cos(scan.angle)), s = set(sin(scan.angle));
-  const auto cs = set(scan.scale * cos(scan.angle)), ss = set(scan.scale * sin(scan.angle));
+  const double turn_c = cos(scan.angle), turn_s = sin(scan.angle);
+  const auto c = set(turn_c), s = set(turn_s), cs = set(scan.scale * turn_c), ss = set(scan.scale * turn_s);
   const int reach = scan.reach;
   const auto far = set(reach + 1.0), one = set(1), zero = hn::Zero(f);
   const auto right = set(picture.width() - 1 - floor_x), below = set(picture.height() - 1 - floor_y),

@@ -10,7 +10,8 @@
 #include "heron/locate/survey.hpp"
 #include "heron/render/tray_station.hpp"
 #include "locate/edge_profile.hpp"
-#include "locate/grey_samples.hpp"
+#include "locate/edge_sums.hpp"
+#include "locate/grey_sums.hpp"
 
 using namespace heron;
 using namespace heron::render;
@@ -80,20 +81,70 @@ TEST_CASE("the kernels of the fits agree with their plain twins") {
       }
       // Two rises of the same height may be told apart by rounding alone.
       CHECK(differ <= 2 + met / 200);
+
+      const EdgeSums sums = edge_sums(edges, plain, scan.scale, 1.5),
+                     sums_plain = edge_sums_plain(edges, plain, scan.scale, 1.5);
+      CHECK(sums.aligned == sums_plain.aligned);
+      CHECK(sums.weights == doctest::Approx(sums_plain.weights).epsilon(1e-4));
+      CHECK(sums.answers == doctest::Approx(sums_plain.answers).epsilon(1e-3));
+      for (size_t k = 0; k < sums.products.size(); ++k)
+        CHECK(std::abs(sums.products[k] - sums_plain.products[k]) <= 1e-5 * sums_plain.products.back());
+      const EdgeStep step{0.1, -0.2, 1e-3, 2e-3};
+      EdgesMatched matched, matched_plain;
+      CHECK(match_edges(edges, plain, scan.scale, step, matched) ==
+            doctest::Approx(match_edges_plain(edges, plain, scan.scale, step, matched_plain)).epsilon(1e-4));
+      for (size_t i = 0; i < edges.count; ++i) {
+        REQUIRE(std::abs(matched.offsets[i] - matched_plain.offsets[i]) < 1e-3f);
+        REQUIRE(std::abs(matched.weights[i] - matched_plain.weights[i]) < 1e-3f);
+      }
     }
-  std::vector<float> seen(edges.count + 1, 1.0f);
-  seen[0] = 0;
+  std::vector<float> seen(edges.count, 1.0f);
+  for (size_t i = 0; i < seen.size(); i += 5) seen[i] = 0;
   const Similarity2 pose{shot_pixel({2, 1}).x, shot_pixel({2, 1}).y, -33_deg, 1.02};
   GreySamples fast, plain;
-  take_grey_samples(picture, *whole_leaf().greys(), seen, pose, fast);
-  take_grey_samples_plain(picture, *whole_leaf().greys(), seen, pose, plain);
-  CHECK(plain.count > 5000);
+  collect_grey_samples(picture, *whole_leaf().greys(), seen, pose, fast);
+  collect_grey_samples_plain(picture, *whole_leaf().greys(), seen, pose, plain);
+  CHECK(plain.count > 4000);
   REQUIRE(std::abs(static_cast<double>(fast.count) - static_cast<double>(plain.count)) <= 4);
+  fast = plain;
+  evaluate_grey_samples(*whole_leaf().greys(), pose, fast);
+  evaluate_grey_samples_plain(*whole_leaf().greys(), pose, plain);
   double value = 0, slope = 0;
   for (size_t i = 0; i < plain.count; ++i)
     value += plain.value[i] - fast.value[i], slope += plain.dx[i] - fast.dx[i];
   CHECK(std::abs(value) / static_cast<double>(plain.count) < 0.05);
   CHECK(std::abs(slope) / static_cast<double>(plain.count) < 0.05);
+
+  const GreyProblem problem{plain, {0.9, 1e-3, -2e-3, 12}, 100};
+  const std::array<double, grey_unknowns> step{0.05, -0.02, 1e-3, -1e-3, 0.01, 0.02, -0.01, 1};
+  std::vector<float> residuals, residuals_plain, roots, roots_plain;
+  find_residuals(problem, step, residuals), find_residuals_plain(problem, step, residuals_plain);
+  const GreyWeights w = weigh(plain, residuals, 20, roots),
+                    w_plain = weigh_plain(plain, residuals_plain, 20, roots_plain);
+  for (size_t i = 0; i < plain.count; ++i) {
+    REQUIRE(std::abs(residuals[i] - residuals_plain[i]) < 1e-3f);
+    REQUIRE(std::abs(roots[i] - roots_plain[i]) < 1e-3f);
+  }
+  CHECK(w.sum == doctest::Approx(w_plain.sum).epsilon(1e-4));
+  CHECK(w.answers == doctest::Approx(w_plain.answers).epsilon(1e-4));
+  CHECK(w.squares == doctest::Approx(w_plain.squares).epsilon(1e-4));
+  for (const bool weighed : {false, true}) {
+    const GreyProducts a = grey_products(problem, weighed ? roots : std::vector<float>{}),
+                       b = grey_products_plain(problem, weighed ? roots : std::vector<float>{});
+    for (size_t i = 0, k = 0; i < grey_columns; ++i)
+      for (size_t j = i; j < grey_columns; ++j, ++k) {
+        // Against the lengths of the two columns: their product may be near zero.
+        const auto square = [&](size_t c) { return b[c * grey_columns - c * (c - 1) / 2]; };
+        CHECK(std::abs(a[k] - b[k]) < 1e-5 * std::sqrt(square(i) * square(j)));
+      }
+  }
+  GreyInfluence influence{};
+  for (size_t k = 0; k < influence.size(); ++k) influence[k] = 1e-3 * std::cos(static_cast<double>(k));
+  std::vector<float> pulls, pulls_plain;
+  find_pulls(problem, residuals, roots, influence, pulls);
+  find_pulls_plain(problem, residuals, roots, influence, pulls_plain);
+  for (size_t i = 0; i < 4 * plain.count; ++i)
+    REQUIRE(std::abs(pulls[i] - pulls_plain[i]) < 1e-3f * (1 + std::abs(pulls_plain[i])));
 }
 
 TEST_CASE("clean pictures: errors near the bound, sigmas that hold, taught anew each time") {

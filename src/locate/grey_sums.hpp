@@ -1,0 +1,68 @@
+#pragma once
+#include <array>
+#include <vector>
+
+#include "grey_samples.hpp"
+
+namespace heron {
+
+/// The unknowns of a grey fit: shift along x and y, turn and log scale in the taught frame, then changes of
+/// gain, of its two slopes (times the part's size, so that they are as large as the others) and of the
+/// offset.
+inline constexpr size_t grey_unknowns = 8, first_light_unknown = 4;
+
+/// What light makes of the taught values: (gain + along_x x + along_y y) value + offset, with x, y in pixels
+/// from the part's origin.
+struct GreyLight {
+  double gain = 1, along_x = 0, along_y = 0, offset = 0;
+};
+
+/// Everything that a least-squares step reads of the samples: how each unknown moves a grey value under
+/// `light`, and what is left of the value.
+struct GreyProblem {
+  const GreySamples& samples;
+  GreyLight light;
+  double size = 1;  ///< of the part, pixels
+};
+
+/// Sums of the products of every two of the unknowns' columns and, last, what is left: rows of the upper
+/// triangle.
+inline constexpr size_t grey_columns = grey_unknowns + 1;
+using GreyProducts = std::array<double, grey_columns*(grey_columns + 1) / 2>;
+
+/// Over all samples, each times the square of its root; of none where `roots` is empty. Cost: some two
+/// nanoseconds a sample.
+GreyProducts grey_products(const GreyProblem& problem, const std::vector<float>& roots = {});
+/// Those of the light's unknowns and what is left alone; the others stay zero.
+GreyProducts light_products(const GreyProblem& problem);
+GreyProducts grey_products_plain(const GreyProblem& problem, const std::vector<float>& roots = {});
+
+/// What is left of each sample after a step of the unknowns.
+void find_residuals(const GreyProblem& problem, const std::array<double, grey_unknowns>& step,
+                    std::vector<float>& residuals);
+void find_residuals_plain(const GreyProblem& problem, const std::array<double, grey_unknowns>& step,
+                          std::vector<float>& residuals);
+
+/// Sums over all samples after they were weighed.
+struct GreyWeights {
+  double sum = 0;                    ///< of the weights
+  double answers = 0;                ///< of how a weighted residual grows with the residual
+  double x = 0, y = 0, squares = 0;  ///< of the weights times x, y, and x^2 + y^2
+};
+
+/// Roots of Tukey's weights, which end at `end`.
+GreyWeights weigh(const GreySamples& samples, const std::vector<float>& residuals, double end,
+                  std::vector<float>& roots);
+GreyWeights weigh_plain(const GreySamples& samples, const std::vector<float>& residuals, double end,
+                        std::vector<float>& roots);
+
+/// What each residual pulls at x, y, turn and log scale, four values a sample: times its weight and the
+/// unknowns' shares by `influence`, four rows.
+using GreyInfluence = std::array<double, 4 * grey_unknowns>;
+void find_pulls(const GreyProblem& problem, const std::vector<float>& residuals,
+                const std::vector<float>& roots, const GreyInfluence& influence, std::vector<float>& pulls);
+void find_pulls_plain(const GreyProblem& problem, const std::vector<float>& residuals,
+                      const std::vector<float>& roots, const GreyInfluence& influence,
+                      std::vector<float>& pulls);
+
+}  // namespace heron
