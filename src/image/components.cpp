@@ -7,24 +7,39 @@
 namespace heron {
 namespace {
 
-/// Adds to raw sums about the origin.
-void add_run(Component& c, const Run& run, int y) {
-  const double n = run.last - run.first + 1, mean = 0.5 * (run.first + run.last);
-  c.area += n;
-  c.x += n * mean;
-  c.y += n * y;
-  c.xx += n * (mean * mean + (n * n - 1) / 12);
-  c.xy += n * mean * y;
-  c.yy += n * y * y;
-  c.left = std::min(c.left, run.first), c.right = std::max(c.right, run.last);
-  c.bottom = y;
-}
+/// Sums over a set of pixels, in whole numbers: exact, and quick to add to.
+struct RawSums {
+  int64_t area = 0, twice_x = 0, y = 0, twelve_xx = 0, twice_xy = 0, yy = 0;
+  int left, top, right, bottom, first_x;
+  RawSums(const Run& run, int row)
+      : left(run.first), top(row), right(run.last), bottom(row), first_x(run.first) {}
 
-void add_sums(Component& c, const Component& d) {
-  c.area += d.area, c.x += d.x, c.y += d.y, c.xx += d.xx, c.xy += d.xy, c.yy += d.yy;
-  c.left = std::min(c.left, d.left), c.right = std::max(c.right, d.right);
-  c.bottom = std::max(c.bottom, d.bottom);
-}
+  void add(const Run& run, int64_t row) {
+    const int64_t n = run.last - run.first + 1, ends = run.first + run.last;
+    area += n;
+    twice_x += n * ends;
+    y += n * row;
+    twelve_xx += n * (3 * ends * ends + n * n - 1);
+    twice_xy += n * ends * row;
+    yy += n * row * row;
+    left = std::min(left, run.first), right = std::max(right, run.last);
+    bottom = static_cast<int>(row);
+  }
+  void add(const RawSums& s) {
+    area += s.area, twice_x += s.twice_x, y += s.y, twelve_xx += s.twelve_xx, twice_xy += s.twice_xy,
+        yy += s.yy;
+    left = std::min(left, s.left), right = std::max(right, s.right), bottom = std::max(bottom, s.bottom);
+  }
+  Component component() const {
+    const auto per = 1 / static_cast<double>(area);
+    const auto mean = [&](int64_t sum, double share) { return static_cast<double>(sum) * share * per; };
+    Component c{.left = left, .top = top, .right = right, .bottom = bottom, .first_x = first_x};
+    c.area = static_cast<double>(area), c.x = mean(twice_x, 0.5), c.y = mean(y, 1);
+    c.xx = mean(twelve_xx, 1.0 / 12) - c.x * c.x, c.xy = mean(twice_xy, 0.5) - c.x * c.y;
+    c.yy = mean(yy, 1) - c.y * c.y;
+    return c;
+  }
+};
 
 /// The runs of a mask, row by row, each with the root of its set.
 struct RootedRuns {
@@ -41,30 +56,22 @@ struct RootedRuns {
 }  // namespace
 
 std::vector<Component> components(const ImageView<const uint8_t>& mask) {
-  std::vector<Component> sums;  // of each label, raw
+  std::vector<RawSums> sums;  // of each label
   RunSets sets(mask.width(), true);
+  int labels = 0;
   for (int y = 0; y < mask.height(); ++y)
     for (const Run& run : sets.next_row(mask.row(y))) {
-      const auto label = static_cast<size_t>(run.label);
-      if (label == sums.size())
-        sums.push_back({.left = run.first, .top = y, .right = run.last, .bottom = y, .first_x = run.first});
-      add_run(sums[label], run, y);
+      if (run.label == labels) sums.emplace_back(run, y), ++labels;
+      sums[static_cast<size_t>(run.label)].add(run, y);
     }
+  // A root is its set's smallest label, so it comes before the others.
   std::vector<Component> found;
-  std::vector<size_t> index(sums.size());
   for (size_t i = 0; i < sums.size(); ++i) {
     const auto root = static_cast<size_t>(sets.root(static_cast<int>(i)));
-    if (root == i) {
-      index[i] = found.size();
-      found.push_back(sums[i]);
-    } else {
-      add_sums(found[index[root]], sums[i]);
-    }
+    if (root != i) sums[root].add(sums[i]);
   }
-  for (Component& c : found) {
-    c.x /= c.area, c.y /= c.area;
-    c.xx = c.xx / c.area - c.x * c.x, c.xy = c.xy / c.area - c.x * c.y, c.yy = c.yy / c.area - c.y * c.y;
-  }
+  for (size_t i = 0; i < sums.size(); ++i)
+    if (sets.root(static_cast<int>(i)) == static_cast<int>(i)) found.push_back(sums[i].component());
   return found;
 }
 

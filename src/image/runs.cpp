@@ -1,14 +1,10 @@
 #include "runs.hpp"
 
 #include <algorithm>
-#include <bit>
-
-#include "row_bits.hpp"
 
 namespace heron {
 
-RunSets::RunSets(int width, bool diagonal, bool set)
-    : width_(width), touch_(diagonal ? 1 : 0), set_(set), words_(static_cast<size_t>(width / 64 + 1)) {}
+RunSets::RunSets(int width, bool diagonal, bool set) : touch_(diagonal ? 1 : 0), set_(set), changes_(width) {}
 
 int RunSets::root(int i) {
   while (parents_[static_cast<size_t>(i)] != i) {
@@ -21,54 +17,43 @@ int RunSets::root(int i) {
 
 const std::vector<Run>& RunSets::next_row(const uint8_t* row) {
   std::swap(above_, here_);
-  row_bits(row, width_, words_.data());
-  if (!set_) {
-    for (uint64_t& w : words_) w = ~w;
-    words_.back() &= (uint64_t{1} << (width_ % 64)) - 1;  // a bit past the row's end is clear: every run ends
-  }
-  find_runs();
+  const auto count = static_cast<size_t>(row_changes(row, set_, changes_) / 2);
+  const std::vector<int>& at = changes_.places;
+  here_.resize(count);
+  for (size_t i = 0; i < count; ++i) here_[i] = {at[2 * i], at[2 * i + 1] - 1, 0};
   label_runs();
   return here_;
 }
 
-void RunSets::find_runs() {
-  here_.clear();
-  uint64_t before = 0;  // the highest bit of the word before
-  for (size_t w = 0; w < words_.size(); ++w) {
-    const uint64_t bits = words_[w];
-    uint64_t changes = bits ^ (bits << 1 | before);
-    before = bits >> 63;
-    for (; changes; changes &= changes - 1) {
-      const int x = static_cast<int>(64 * w) + std::countr_zero(changes);
-      if (bits >> (x % 64) & 1)
-        here_.push_back({x, x, -1});
-      else
-        here_.back().last = x - 1;
+void RunSets::label_runs() {
+  constexpr int far = 1 << 30;
+  above_.push_back({far, far, 0});  // ends every search
+  const Run* a = above_.data();
+  auto labels = static_cast<int>(parents_.size());
+  for (Run& b : here_) {
+    const int first = b.first - touch_, last = b.last + touch_;
+    int label = -1;
+    while (a->last < first) ++a;
+    const Run* met = a;
+    for (; a->first <= last; ++a) {
+      met = a;
+      if (label < 0)
+        label = a->label;
+      else if (label != a->label)
+        join(label, a->label);
     }
+    a = met->last > b.last ? met : a;  // the last one may reach over more of this row's
+    if (label < 0) {
+      label = labels++;
+      parents_.push_back(label);
+    }
+    b.label = label;
   }
 }
 
-void RunSets::label_runs() {
-  size_t i = 0, j = 0;
-  while (i < above_.size() && j < here_.size()) {
-    const Run& a = above_[i];
-    Run& b = here_[j];
-    if (a.first <= b.last + touch_ && b.first <= a.last + touch_) {
-      if (b.label < 0) {
-        b.label = a.label;
-      } else if (b.label != a.label) {
-        const int p = root(a.label), q = root(b.label);
-        parents_[static_cast<size_t>(std::max(p, q))] = std::min(p, q);
-      }
-    }
-    const bool above_ends = a.last < b.last;
-    i += above_ends, j += !above_ends;
-  }
-  for (Run& run : here_)
-    if (run.label < 0) {
-      run.label = static_cast<int>(parents_.size());
-      parents_.push_back(run.label);
-    }
+void RunSets::join(int a, int b) {
+  const int p = root(a), q = root(b);
+  parents_[static_cast<size_t>(std::max(p, q))] = std::min(p, q);
 }
 
 }  // namespace heron

@@ -1,6 +1,7 @@
 #pragma once
-#include <cstdint>
 #include <vector>
+
+#include "row_changes.hpp"
 
 namespace heron {
 
@@ -22,12 +23,12 @@ class RunSets {
   size_t labels() const { return parents_.size(); }
 
  private:
-  void find_runs();
   void label_runs();
+  void join(int a, int b);
 
-  int width_, touch_;
+  int touch_;
   bool set_;
-  std::vector<uint64_t> words_;
+  RowChanges changes_;
   std::vector<Run> above_, here_;
   std::vector<int> parents_;
 };

@@ -6,6 +6,7 @@
 
 #include "heron/image/color_space.hpp"
 #include "heron/render/random.hpp"
+#include "image/row_changes.hpp"
 
 using namespace heron;
 
@@ -76,6 +77,23 @@ TEST_CASE("components are those of a flood at every width, and each alone is its
         }
       CHECK(index == found.size());
     }
+}
+
+TEST_CASE("a row's changes are those of its pixels one by one") {
+  render::Random random(12);
+  for (const int width : {1, 2, 31, 63, 64, 65, 127, 128, 200, 1280})
+    for (const double share : {0.0, 0.1, 0.5, 0.9, 1.0})
+      for (const bool set : {true, false}) {
+        CAPTURE(width);
+        CAPTURE(share);
+        std::vector<uint8_t> row(static_cast<size_t>(width));
+        for (uint8_t& v : row) v = random.uniform() < share ? static_cast<uint8_t>(random.whole(1, 255)) : 0;
+        RowChanges fast(width), plain(width);
+        const int count = row_changes(row.data(), set, fast);
+        REQUIRE(count == row_changes_plain(row.data(), set, plain));
+        CHECK(count % 2 == 0);
+        CHECK(std::equal(plain.places.begin(), plain.places.begin() + count, fast.places.begin()));
+      }
 }
 
 TEST_CASE("holes are what no path of clear pixels joins to the border") {
