@@ -34,16 +34,20 @@ class GreyRim {
   }
 
   std::optional<RimFit> run() {
+    constexpr double near = 0.1, still = 2e-3;  // pixels
     Step s;
-    bool settled = false;
+    bool settled = false, judge = false;
     for (int round = 0; round < 8 && !settled; ++round) {
-      s = step(round >= 2);
+      judge = judge || round == 2;
+      s = step(judge);
       if (!s.good) return std::nullopt;
       apply(s.change);
       // A rim that walks off is none.
       if (distance(fit_.centre, first_centre_) > 0.5 * fit_.radius + 4 || fit_.radius < 2)
         return std::nullopt;
-      settled = round >= 2 && s.change.head<5>().norm() < 1.5e-3;
+      const double moved = s.change.head<5>().norm();
+      settled = judge && moved < still;
+      judge = judge || moved < near;  // sectors are judged by a rim that is about where it will be
     }
     if (!settled) s = step(true);
     if (!s.good) return std::nullopt;

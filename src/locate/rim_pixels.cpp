@@ -18,6 +18,7 @@ struct RimRow {
 struct RimPixel {
   uint32_t sector;
   int x, y;
+  float grey;
 };
 
 }  // namespace heron
@@ -30,7 +31,7 @@ namespace hn = hwy::HWY_NAMESPACE;
 
 /// The pixels of a row from `first` to `end` whose |u|^2 lies between two bounds; returns how many. `found`
 /// must have room for 16 more.
-size_t near_in_row_kernel(const RimRow& row, int first, int end, RimPixel* found) {
+size_t near_in_row_kernel(const RimRow& row, const uint8_t* greys, int first, int end, RimPixel* found) {
   const hn::CappedTag<float, 16> f;
   const hn::RebindToSigned<decltype(f)> whole;
   const auto set = [&](double v) HWY_ATTR { return hn::Set(f, static_cast<float>(v)); };
@@ -56,8 +57,10 @@ size_t near_in_row_kernel(const RimRow& row, int first, int end, RimPixel* found
     angle = hn::IfThenElse(hn::Lt(uy, hn::Zero(f)), hn::Sub(turn, angle), angle);
     const size_t kept = hn::CompressStore(place, near, f, xs);
     hn::CompressStore(hn::Mul(angle, set(row.sectors / (2 * std::numbers::pi))), near, f, sectors);
-    for (size_t i = 0; i < kept; ++i)
-      found[count++] = {static_cast<uint32_t>(sectors[i]), static_cast<int>(xs[i]), row.y};
+    for (size_t i = 0; i < kept; ++i) {
+      const int at = static_cast<int>(xs[i]);
+      found[count++] = {static_cast<uint32_t>(sectors[i]), at, row.y, static_cast<float>(greys[at])};
+    }
   }
   return count;
 }
@@ -111,7 +114,8 @@ RimPixels pixels_near(const Image<uint8_t>& picture, const RimFit& rim, size_t s
                      .most = largest,
                      .sectors = static_cast<double>(sectors)};
     const auto look = [&](int from, int end) {
-      if (from < end) held += HWY_DYNAMIC_DISPATCH(near_in_row_kernel)(row, from, end, near.data() + held);
+      if (from < end)
+        held += HWY_DYNAMIC_DISPATCH(near_in_row_kernel)(row, picture.row(y), from, end, near.data() + held);
     };
     // What lies inside the rim is passed over.
     if (half > 1) {
@@ -124,7 +128,7 @@ RimPixels pixels_near(const Image<uint8_t>& picture, const RimFit& rim, size_t s
   near.resize(held);
   for (RimPixel& n : near) n.sector = std::min(n.sector, static_cast<uint32_t>(sectors - 1));
   std::vector<size_t> counts(sectors, 0), next(sectors);
-  for (const RimPixel& n : near) ++counts[n.sector], all.level[n.sector] += picture(n.x, n.y);
+  for (const RimPixel& n : near) ++counts[n.sector], all.level[n.sector] += n.grey;
   for (size_t i = 0; i < sectors; ++i) {
     next[i] = all.first[i];
     all.first[i + 1] = all.first[i] + (counts[i] + vector - 1) / vector * vector;
@@ -134,15 +138,14 @@ RimPixels pixels_near(const Image<uint8_t>& picture, const RimFit& rim, size_t s
   all.grey.assign(all.first.back(), 0);
   std::vector<float> brighter(sectors, 0);
   for (const RimPixel& n : near) {
-    const uint8_t grey = picture(n.x, n.y);
-    if (grey <= all.level[n.sector]) continue;
-    ++brighter[n.sector], all.blinded[n.sector] += grey >= brightest ? 1.0f : 0.0f;
+    if (n.grey <= all.level[n.sector]) continue;
+    ++brighter[n.sector], all.blinded[n.sector] += n.grey >= brightest ? 1.0f : 0.0f;
   }
   for (size_t i = 0; i < sectors; ++i) all.blinded[i] /= std::max(brighter[i], 1.0f);
   for (const RimPixel& n : near) {
     const size_t at = next[n.sector]++;
     all.x[at] = static_cast<float>(n.x - all.origin.x), all.y[at] = static_cast<float>(n.y - all.origin.y);
-    all.grey[at] = picture(n.x, n.y) - all.level[n.sector];
+    all.grey[at] = n.grey - all.level[n.sector];
   }
   return all;
 }

@@ -152,15 +152,12 @@ int settle(RimWave& wave, const std::vector<RayHit>& hits, double within, bool o
     if (std::abs(t) >= 1) continue;
     const double w = (1 - t * t) * (1 - t * t);
     const Point2 u = h.ray;
-    const double j[5] = {u.x, u.y, 1, u.x * u.x - u.y * u.y, 2 * u.x * u.y};
-    for (int a = 0; a < 5; ++a) {
-      for (int b = 0; b <= a; ++b) normal(a, b) += w * j[a] * j[b];
-      right[a] += w * off * j[a];
-    }
+    const Vector5 by(u.x, u.y, 1, u.x * u.x - u.y * u.y, 2 * u.x * u.y), weighed = w * by;
+    for (int k = 0; k < 5; ++k) normal.col(k) += by[k] * weighed;
+    right += off * weighed;
     ++used;
   }
   if (used < 6) return 0;
-  normal.triangularView<Eigen::StrictlyUpper>() = normal.transpose();
   Vector5 step = Vector5::Zero();
   if (oval)
     step = normal.ldlt().solve(right);
