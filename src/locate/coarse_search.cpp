@@ -191,37 +191,38 @@ class PointMap {
   Image<uint8_t> map_;
 };
 
-/// Hits by the cell of a window that they lie in, so that a neighbour is found at once.
-class HitCells {
+/// Hits that are kept, listed at every place of a window within two pixels of them.
+class KeptHits {
  public:
-  explicit HitCells(const Window& window)
-      : across_(window.width / side + 3),
-        first_(static_cast<size_t>(across_ * (window.height / side + 3)), -1) {}
+  explicit KeptHits(const Window& window) : first_(window.width, window.height) {}
   void add(const PlacedHit& hit) {
-    int& head = first_[at(hit.at.x / side, hit.at.y / side)];
-    next_.push_back(head);
-    head = static_cast<int>(hits_.size());
+    constexpr int reach = 2;
     hits_.push_back(hit);
+    for (int y = std::max(0, hit.at.y - reach); y <= std::min(first_.height() - 1, hit.at.y + reach); ++y)
+      for (int x = std::max(0, hit.at.x - reach); x <= std::min(first_.width() - 1, hit.at.x + reach); ++x) {
+        entries_.push_back({hits_.size() - 1, first_(x, y)});
+        first_(x, y) = static_cast<int32_t>(entries_.size());
+      }
   }
-  /// Whether `covers` says so of any within two pixels in x and y.
+  /// Whether `covers` says so of any near a hit.
   template <class Covers>
   bool any_near(const PlacedHit& hit, Covers covers) const {
-    for (int y = hit.at.y / side - 1; y <= hit.at.y / side + 1; ++y)
-      for (int x = hit.at.x / side - 1; x <= hit.at.x / side + 1; ++x)
-        for (int i = first_[at(x, y)]; i >= 0; i = next_[static_cast<size_t>(i)]) {
-          const PlacedHit& other = hits_[static_cast<size_t>(i)];
-          if (std::abs(other.at.x - hit.at.x) <= 2 && std::abs(other.at.y - hit.at.y) <= 2 && covers(other))
-            return true;
-        }
+    for (int32_t i = first_(hit.at.x, hit.at.y); i > 0;) {
+      const Entry& entry = entries_[static_cast<size_t>(i - 1)];
+      if (covers(hits_[entry.hit])) return true;
+      i = entry.next;
+    }
     return false;
   }
   const std::vector<PlacedHit>& hits() const { return hits_; }
 
  private:
-  static constexpr int side = 3;
-  size_t at(int column, int row) const { return static_cast<size_t>((row + 1) * across_ + column + 1); }
-  int across_;
-  std::vector<int> first_, next_;
+  struct Entry {
+    size_t hit;
+    int32_t next;
+  };
+  Image<int32_t> first_;  ///< entry and one of each place; 0 where nothing is near
+  std::vector<Entry> entries_;
   std::vector<PlacedHit> hits_;
 };
 
@@ -239,7 +240,7 @@ std::vector<PlacedHit> local_best(const std::vector<PlacedHit>& hits, const Pose
   for (const PlacedHit& hit : hits)
     places.push_back(Point2{static_cast<double>(hit.at.x), static_cast<double>(hit.at.y)} +
                      middles[static_cast<size_t>(hit.pose)]);
-  HitCells kept(window);
+  KeptHits kept(window);
   PointMap lowest(places, spot);  // a hit there must have so much
   for (size_t i = 0; i < hits.size() && kept.hits().size() < most; ++i) {
     const PlacedHit& hit = hits[i];
@@ -249,7 +250,7 @@ std::vector<PlacedHit> local_best(const std::vector<PlacedHit>& hits, const Pose
       const GridPose& b = grid.poses[static_cast<size_t>(other.pose)];
       const double turned = std::abs(a.angle.radians() - b.angle.radians());
       return std::min(turned, std::abs(turn - turned)) < 2.5 * grid.angle_step + 1e-9 &&
-             std::max(a.scale / b.scale, b.scale / a.scale) < most_ratio;
+             a.scale < b.scale * most_ratio && b.scale < a.scale * most_ratio;
     });
     if (covered) continue;
     kept.add(hit);

@@ -76,7 +76,8 @@ std::vector<Candidate> fitted(const std::vector<Candidate>& starts, const Search
   edge.least_begun = (0.7 - 0.2 * search.reach.effort) * stage_limit(search, level);
   std::vector<Candidate> results(starts.size());
   if (search.work) search.work->plan(static_cast<int64_t>(starts.size()));
-  parallel_rows(static_cast<int>(starts.size()), 8, [&](int first, int end) {
+  const int count = static_cast<int>(starts.size());
+  parallel_rows(count, std::clamp(count / 16, 1, 8), [&](int first, int end) {
     if (search.stopped()) return;
     if (search.work) search.work->advance(end - first);
     for (auto i = static_cast<size_t>(first); i < static_cast<size_t>(end); ++i) {

@@ -9,6 +9,7 @@ namespace heron {
 namespace {
 
 using Bits = Image<uint16_t>;
+constexpr int rows_at_once = 32;
 
 /// One bit for the direction of every pixel whose gradient is large enough; a row more than asked for at
 /// either end, which spreading needs.
@@ -21,27 +22,29 @@ Bits direction_bits(const Gradients& g, int least_size, int pad, int first, int 
     bit_of[static_cast<size_t>(d)] = unsigned_edges ? static_cast<uint16_t>(bit | std::rotl(bit, 8)) : bit;
   }
   const int from = std::max(0, first - pad), to = std::min(h, first + rows + pad);
-  for (int y = from; y < to; ++y) {
-    const uint8_t *direction = g.direction.row(y), *size = g.size.row(y);
-    uint16_t* out = bits.row(y - first + pad) + pad;
-    for (int x = 0; x < w; ++x) out[x] = size[x] >= least_size ? bit_of[direction[x]] : uint16_t{0};
-  }
+  parallel_rows(to - from, rows_at_once, [&](int begin, int end) {
+    for (int y = from + begin; y < from + end; ++y) {
+      const uint8_t *direction = g.direction.row(y), *size = g.size.row(y);
+      uint16_t* out = bits.row(y - first + pad) + pad;
+      for (int x = 0; x < w; ++x) out[x] = size[x] >= least_size ? bit_of[direction[x]] : uint16_t{0};
+    }
+  });
   return bits;
 }
 
 /// Every pixel gathers the directions of its 3 x 3 neighbourhood.
 Bits spread(const Bits& bits) {
-  Bits across(bits.width(), bits.height()), both(bits.width(), bits.height());
-  for (int y = 0; y < bits.height(); ++y) {
-    const uint16_t* in = bits.row(y);
-    uint16_t* out = across.row(y);
-    for (int x = 1; x + 1 < bits.width(); ++x) out[x] = static_cast<uint16_t>(in[x - 1] | in[x] | in[x + 1]);
-  }
-  for (int y = 1; y + 1 < bits.height(); ++y) {
-    const uint16_t *a = across.row(y - 1), *b = across.row(y), *c = across.row(y + 1);
-    uint16_t* out = both.row(y);
-    for (int x = 0; x < bits.width(); ++x) out[x] = static_cast<uint16_t>(a[x] | b[x] | c[x]);
-  }
+  Bits both(bits.width(), bits.height());
+  const int width = bits.width();
+  parallel_rows(std::max(0, bits.height() - 2), rows_at_once, [&](int begin, int end) {
+    std::vector<uint16_t> down(static_cast<size_t>(width));
+    for (int y = 1 + begin; y < 1 + end; ++y) {
+      const uint16_t *a = bits.row(y - 1), *b = bits.row(y), *c = bits.row(y + 1);
+      uint16_t *sum = down.data(), *out = both.row(y);
+      for (int x = 0; x < width; ++x) sum[x] = static_cast<uint16_t>(a[x] | b[x] | c[x]);
+      for (int x = 1; x + 1 < width; ++x) out[x] = static_cast<uint16_t>(sum[x - 1] | sum[x] | sum[x + 1]);
+    }
+  });
   return both;
 }
 
