@@ -156,7 +156,8 @@ std::optional<Curve> agreed_curve(const std::vector<Crossing>& crossings, const 
 struct CurveFit {
   Curve curve;
   Eigen::Matrix3d covariance = Eigen::Matrix3d::Zero();
-  double seen = 0, scatter = 0, width = 0, contrast = 0;
+  double seen = 0, width = 0, contrast = 0;
+  double scatter = 0;      ///< rms distance of the rows that agree
   std::vector<bool> rows;  ///< of each scan: agrees
 };
 
@@ -167,14 +168,18 @@ CurveFit settled(Curve curve, const std::vector<Crossing>& crossings, double wit
     const double v = curve.v(c.y);
     rows.push_back({{1, v, v * v}, c.x});
   }
+  // Worn and soiled edges agree with the stripe more or less; what strays more than most rows do has no say.
+  constexpr double least = 1;  // pixel
   const auto robust = fit_robustly<3>(rows, curve.terms,
-                                      {.least = within, .first = within, .rounds = 6, .sigmas_known = false});
+                                      {.least = least, .first = within, .rounds = 8, .sigmas_known = false});
   curve.terms = robust.unknowns;
   fit.curve = curve;
   fit.rows.assign(static_cast<size_t>(scans), false);
   std::vector<double> widths, contrasts;
+  double squares = 0;
   for (const Crossing& c : crossings)
-    if (std::abs(c.x - curve.x(c.y)) < within) {
+    if (const double off = c.x - curve.x(c.y); std::abs(off) < within) {
+      squares += off * off;
       fit.rows[static_cast<size_t>(c.scan)] = true;
       widths.push_back(c.width), contrasts.push_back(c.contrast);
     }
@@ -186,7 +191,8 @@ CurveFit settled(Curve curve, const std::vector<Crossing>& crossings, double wit
   };
   fit.width = middle(widths), fit.contrast = middle(contrasts);
   fit.seen = static_cast<double>(std::count(fit.rows.begin(), fit.rows.end(), true)) / scans;
-  fit.scatter = robust.scatter, fit.covariance = robust.covariance;
+  fit.scatter = std::sqrt(squares / std::max(1.0, static_cast<double>(widths.size())));
+  fit.covariance = robust.covariance;
   return fit;
 }
 
