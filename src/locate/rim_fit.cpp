@@ -235,6 +235,7 @@ class GreyRim {
                      scatter.end());
     const double usual = std::max(scatter[scatter.size() / 2], noise_ * noise_);
     const double off_centre = usual_offset(s, fits);
+    const std::vector<double> clear = judge ? clearness(s, fits, usual) : std::vector<double>(sectors_, 1);
     double squares = 0, count = 0;
     const std::vector<bool> before = seen_;
     Matrix6 with_shared = Matrix6::Zero(), of_shared = Matrix6::Zero();
@@ -257,7 +258,7 @@ class GreyRim {
         seen_[i] = !judge;
         continue;
       }
-      double clean = std::min(1.0, 1.5 * usual / std::max(variance, 1e-9));
+      double clean = clear[i] * std::min(1.0, 1.5 * usual / std::max(variance, 1e-9));
       if (!before[(i + 1) % sectors_] || !before[(i + sectors_ - 1) % sectors_]) clean *= worth_beside_unseen;
       squares += w * clean * sector.squares, count += w * clean * (sector.count - 2);
       if (is_blinded(i)) clean *= worth_of_blinded;
@@ -312,6 +313,31 @@ class GreyRim {
     const double weight = beyond * Step::firmly > s.variance ? s.variance / beyond : Step::firmly;
     s.round(3, 3) = s.round(4, 4) = weight;
     s.change[3] -= weight * fit_.a, s.change[4] -= weight * fit_.b;
+  }
+
+  /// How far each sector's band is free of other things, 0 to 1: what reaches into it - the edge of a plate,
+  /// a thing seen through a hole - shows in the means of its far rings, long before it shows in the scatter
+  /// of single pixels, and pulls at the edge. `variance` is that of a pixel.
+  std::vector<double> clearness(const Step& s, const std::vector<bool>& fits, double variance) const {
+    constexpr double certain = 12,
+                     beyond_usual = 4;  // squares of means over their variance, of the worst ring
+    std::vector<double> worst(sectors_, 0), of_all;
+    for (size_t i = 0; i < sectors_; ++i) {
+      if (!fits[i]) continue;
+      const Sector& sector = s.sectors[i];
+      const double in = sector.inside - sector.level, out = sector.outside - sector.level;
+      for (const RimSums::Ring& ring : sums_[i].rings) {
+        if (ring.count < 4) continue;
+        const double left = ring.grey - in * (ring.count - ring.phi) - out * ring.phi;
+        worst[i] = std::max(worst[i], left * left / (ring.count * variance));
+      }
+      of_all.push_back(worst[i]);
+    }
+    const double limit = std::max(certain, beyond_usual * median_size(of_all));
+    std::vector<double> clear(sectors_, 1);
+    for (size_t i = 0; i < sectors_; ++i)
+      if (worst[i] > limit) clear[i] = std::pow(limit / worst[i], 2);
+    return clear;
   }
 
   /// Median size of the sectors' offsets.

@@ -25,12 +25,15 @@ void rim_sums_kernel(const RimPixels& pixels, const RimFit& rim, const std::vect
   const auto band = set(band_of(rim)), blur = set(rim.blur), per_blur = set(1 / rim.blur);
   const auto pulled = set(rim.blur * rim.blur / (2 * rim.radius));
   const auto bell_scale = set(0.3989422804014327 / rim.blur);
+  const auto ring_from = set(ring_begins * band_of(rim)), ring_apart = set(ring_parts * band_of(rim));
   for (size_t sector = 0; sector + 1 < pixels.first.size(); ++sector) {
     V slopes[21], inside[6], outside[6], grey[6], light[3], light_grey[2], square = zero, count = zero;
     for (V& v : slopes) v = zero;
     for (V& v : light) v = zero;
     for (V& v : light_grey) v = zero;
     for (int i = 0; i < 6; ++i) inside[i] = outside[i] = grey[i] = zero;
+    V ring_count[4], ring_grey[4], ring_phi[4];
+    for (int i = 0; i < 4; ++i) ring_count[i] = ring_grey[i] = ring_phi[i] = zero;
     const auto full = set(brightest - pixels.level[sector]);
     const auto level_in = set(lights.empty() ? -1e6 : lights[sector].inside - pixels.level[sector]),
                level_out = set(lights.empty() ? -1e6 : lights[sector].outside - pixels.level[sector]);
@@ -84,6 +87,15 @@ void rim_sums_kernel(const RimPixels& pixels, const RimFit& rim, const std::vect
       light[2] = hn::MulAdd(out, out, light[2]);
       light_grey[0] = hn::MulAdd(in, g, light_grey[0]), light_grey[1] = hn::MulAdd(out, g, light_grey[1]);
       square = hn::MulAdd(g, g, square), count = hn::Add(count, mask);
+      const auto far = hn::Gt(hn::Abs(away), ring_from), outer = hn::Gt(away, zero),
+                 last = hn::Gt(hn::Abs(away), ring_apart);
+      const decltype(far) rings[4] = {hn::AndNot(last, hn::AndNot(outer, far)), hn::AndNot(outer, last),
+                                      hn::AndNot(last, hn::And(far, outer)), hn::And(last, outer)};
+      for (int k = 0; k < 4; ++k) {
+        ring_count[k] = hn::Add(ring_count[k], hn::IfThenElseZero(rings[k], mask));
+        ring_grey[k] = hn::Add(ring_grey[k], hn::IfThenElseZero(rings[k], g));
+        ring_phi[k] = hn::Add(ring_phi[k], hn::IfThenElseZero(rings[k], out));
+      }
     }
     RimSums& sum = sums[sector];
     const auto total = [&](V v) HWY_ATTR { return hn::GetLane(hn::SumOfLanes(f, v)); };
@@ -93,6 +105,8 @@ void rim_sums_kernel(const RimPixels& pixels, const RimFit& rim, const std::vect
     for (size_t i = 0; i < 3; ++i) sum.light[i] = total(light[i]);
     for (size_t i = 0; i < 2; ++i) sum.light_grey[i] = total(light_grey[i]);
     sum.grey_square = total(square), sum.count = total(count);
+    for (size_t k = 0; k < 4; ++k)
+      sum.rings[k] = {total(ring_count[k]), total(ring_grey[k]), total(ring_phi[k])};
   }
 }
 
@@ -148,6 +162,10 @@ void rim_sums_plain(const RimPixels& pixels, const RimFit& rim, const std::vecto
       add(sum.light[0], in * in), add(sum.light[1], in * out), add(sum.light[2], out * out);
       add(sum.light_grey[0], in * g), add(sum.light_grey[1], out * g);
       add(sum.grey_square, g * g), add(sum.count, 1);
+      const double share = std::abs(away) / band_of(rim);
+      if (share <= ring_begins) continue;
+      RimSums::Ring& ring = sum.rings[(away > 0 ? 2U : 0U) + (share > ring_parts ? 1U : 0U)];
+      add(ring.count, 1), add(ring.grey, g), add(ring.phi, out);
     }
   }
 }

@@ -16,7 +16,16 @@ struct RimSums {
   std::array<float, 3> light{};       ///< (1 - phi)^2, (1 - phi) phi, phi^2
   std::array<float, 2> light_grey{};  ///< grey (1 - phi), grey phi
   float grey_square = 0, count = 0;
+  /// The far parts of the band, where a rim's own step is nearly over: inside then outside, the nearer half
+  /// of each first.
+  struct Ring {
+    float count = 0, grey = 0, phi = 0;
+  };
+  std::array<Ring, 4> rings{};
 };
+
+/// Where those rings begin and part, as shares of the band.
+inline constexpr double ring_begins = 0.45, ring_parts = 0.72;
 
 /// Grey levels inside and outside of a sector.
 struct RimLight {

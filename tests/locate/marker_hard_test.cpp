@@ -129,6 +129,23 @@ TEST_CASE("what is left of a dim, noisy rim places the centre as well as a circl
   CHECK(within > 0.9 * 2 * runs);
 }
 
+TEST_CASE("a plate's edge three pixels beside the rim does not pull at it") {
+  // Blurred and in noise, single pixels hardly tell it from the rim's own band.
+  for (const double reflectance : {0.2, 0.35, 0.75}) {
+    CAPTURE(reflectance);
+    Door door{.light = 0.5, .blur = 1.3, .sigma = 4};
+    door.above.push_back({render::rectangle(40, 120), {0, -(bore_radius + 3 + 20), 90_deg}, reflectance});
+    Point2 mean;
+    constexpr int runs = sanitized ? 4 : 60;
+    for (int i = 0; i < runs; ++i) {
+      const Sighting s = found_near(door, 0.5, 100 + static_cast<uint64_t>(i));
+      mean += (Point2{s.x, s.y} - door.at) / runs;
+    }
+    MESSAGE("pulled by " << mean.x << ", " << mean.y << " px");
+    CHECK(norm(mean) < (sanitized ? 0.15 : 0.015));
+  }
+}
+
 TEST_CASE("a frame's grain moves the centre by what its sigma says") {
   constexpr int runs = sanitized ? 4 : 100;
   double squares = 0, told = 0;

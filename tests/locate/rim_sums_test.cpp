@@ -66,6 +66,12 @@ TEST_CASE("the kernel of a rim's sums adds up what its plain twin does, also of 
         for (size_t k = 0; k < 3; ++k) CHECK(near(f.light[k], p.light[k], size));
         for (size_t k = 0; k < 2; ++k) CHECK(near(f.light_grey[k], p.light_grey[k], 150 * size));
         CHECK(near(f.grey_square, p.grey_square, 150 * 150 * size));
+        for (size_t k = 0; k < f.rings.size(); ++k) {
+          CHECK(std::abs(f.rings[k].count - p.rings[k].count) <= 1);
+          if (f.rings[k].count != p.rings[k].count) continue;
+          CHECK(near(f.rings[k].grey, p.rings[k].grey, 150 * size));
+          CHECK(near(f.rings[k].phi, p.rings[k].phi, size));
+        }
       }
       CHECK(count > 20);
     }
