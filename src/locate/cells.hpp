@@ -1,7 +1,10 @@
 #pragma once
 #include <Eigen/Core>
 #include <algorithm>
+#include <cmath>
 #include <vector>
+
+#include "heron/base/point.hpp"
 
 namespace heron {
 
@@ -11,6 +14,13 @@ inline constexpr double cell_size = 8;
 /// By how much weighted residuals understate the errors: `weights` is their sum, `answers` how they grow with
 /// the residuals. Answers near or below zero mean that most residuals lie where the weights end.
 inline double growth_of(double weights, double answers) { return weights / std::max(0.2 * weights, answers); }
+
+/// How well a place is known along a direction; its x and y are the first two of the unknowns.
+template <class Matrix>
+double sigma_along(const Matrix& covariance, Point2 u) {
+  return std::sqrt(std::max(
+      0.0, u.x * u.x * covariance(0, 0) + 2 * u.x * u.y * covariance(0, 1) + u.y * u.y * covariance(1, 1)));
+}
 
 /// Covariance of unknowns from what each cell's weighted residuals pull at them, so that noise which
 /// neighbours share counts (Liang, Zeger, Longitudinal data analysis using generalized linear models,

@@ -133,11 +133,8 @@ EdgeFit fit_edges(const Image<uint8_t>& picture, const EdgeColumns& edges, const
       if (!free[static_cast<size_t>(i)]) inverse(i, i) = 0;
     const Eigen::Matrix4d covariance = covariance_of(s, edges, scan.scale, step, inverse, end, sums);
     const double c = cos(scan.angle), sn = sin(scan.angle);
-    const auto along = [&](double u, double v) {
-      return std::sqrt(u * u * covariance(0, 0) + 2 * u * v * covariance(0, 1) + v * v * covariance(1, 1));
-    };
-    fit.sigma = {along(c, -sn), along(sn, c), radians(std::sqrt(covariance(2, 2))),
-                 std::sqrt(covariance(3, 3)) * fit.pose.scale};
+    fit.sigma = {sigma_along(covariance, {c, -sn}), sigma_along(covariance, {sn, c}),
+                 radians(std::sqrt(covariance(2, 2))), std::sqrt(covariance(3, 3)) * fit.pose.scale};
   }
 
   fit.fitted = true;

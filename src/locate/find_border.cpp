@@ -5,9 +5,9 @@
 #include <cmath>
 
 #include "border_fit.hpp"
+#include "cells.hpp"
 #include "chips.hpp"
 #include "heron/base/work.hpp"
-#include "heron/geometry/linear.hpp"
 #include "heron/locate/border.hpp"
 #include "limits.hpp"
 #include "misses.hpp"
@@ -125,11 +125,6 @@ Eigen::Matrix2d corner_covariance(const SideFound& a, const SideFound& b, Point2
   normals << -a.along.y, a.along.x, -b.along.y, b.along.x;
   const Eigen::Matrix2d inverse = normals.inverse();
   return inverse * Eigen::Vector2d(across_variance(a), across_variance(b)).asDiagonal() * inverse.transpose();
-}
-
-double sigma_along(const Eigen::Matrix2d& covariance, Point2 direction) {
-  const Eigen::Vector2d u(direction.x, direction.y);
-  return std::sqrt(std::max(0.0, u.dot(covariance * u)));
 }
 
 /// Where the corners are: where two sides that were seen meet, else where the whole puts them.

@@ -179,11 +179,8 @@ GreyFit fit_greys(const Image<uint8_t>& picture, const GreyModel& model, const s
     const Eigen::Matrix4d covariance =
         grey_covariance_of(s, problem, model, solved.inverse() * growth_of(weights.sum, weights.answers));
     const double c = cos(fit.pose.angle), sn = sin(fit.pose.angle);
-    const auto along = [&](double u, double v) {
-      return fit.pose.scale *
-             std::sqrt(u * u * covariance(0, 0) + 2 * u * v * covariance(0, 1) + v * v * covariance(1, 1));
-    };
-    fit.sigma = {along(c, -sn), along(sn, c), free_angle ? radians(std::sqrt(covariance(2, 2))) : Angle{},
+    const auto along = [&](Point2 u) { return fit.pose.scale * sigma_along(covariance, u); };
+    fit.sigma = {along({c, -sn}), along({sn, c}), free_angle ? radians(std::sqrt(covariance(2, 2))) : Angle{},
                  free_scale ? std::sqrt(covariance(3, 3)) * fit.pose.scale : 0};
     fit.fitted = true;
     return fit;

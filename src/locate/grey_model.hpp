@@ -33,7 +33,7 @@ struct GreyFit {
 /// in pose and light together (gain, its slope along x
 /// and y, offset), robust by Tukey's weights. The
 /// picture is not resampled, so its noise stays white. Not fitted where the brightness does not follow the
-/// taught one. Cost: about 25 ns a pixel beside an edge.
+/// taught one. Cost: some tens of nanoseconds a pixel beside an edge.
 GreyFit fit_greys(const Image<uint8_t>& picture, const GreyModel& model, const std::vector<float>& seen,
                   const Similarity2& start, bool free_angle, bool free_scale);
 
