@@ -1,5 +1,6 @@
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <chrono>
 #include <condition_variable>
 #include <mutex>
@@ -31,15 +32,19 @@ struct FindOptions {
   bool json = false, quick = false, why = false, from_region = false;
 };
 
-/// Stops a piece of work when its time is over, unless it is done before.
+/// Stops a piece of work when its time is over, unless it is done before. Time that is over before the watch
+/// has begun stops the work at once: a busy machine may wake the watching thread late.
 class Deadline {
  public:
   Deadline(Work& work, std::optional<double> milliseconds) {
     if (!milliseconds) return;
-    thread_ = std::thread([this, &work, wait = std::chrono::duration<double, std::milli>(*milliseconds)] {
+    using clock = std::chrono::steady_clock;
+    const auto end = clock::now() + std::chrono::duration<double, std::milli>(std::min(*milliseconds, 1e12));
+    thread_ = std::thread([this, &work, end] {
       std::unique_lock lock(mutex_);
-      if (!done_when_.wait_for(lock, wait, [this] { return done_; })) work.stop();
+      if (!done_when_.wait_until(lock, end, [this] { return done_; })) work.stop();
     });
+    if (clock::now() >= end) work.stop();
   }
   ~Deadline() {
     if (!thread_.joinable()) return;
