@@ -1,6 +1,7 @@
 #include <Eigen/Cholesky>
 #include <Eigen/Eigenvalues>
 #include <algorithm>
+#include <array>
 #include <cmath>
 
 #include "cells.hpp"
@@ -13,8 +14,8 @@ namespace {
 
 /// The grey values along a rim, and the ellipse that explains them.
 class GreyRim {
-  static constexpr double worth_of_blinded = 0.1;      // beside other sectors
-  static constexpr double worth_beside_unseen = 0.35;  // what hides a sector reaches into its neighbours
+  static constexpr double worth_of_blinded = 0.1;     // beside other sectors
+  static constexpr double worth_beside_unseen = 0.6;  // what hides a sector reaches into its neighbours
   // What makes the brightness beside a rim uneven is shared by sectors within so many pixels.
   static constexpr double uneven_stretch = 24;
 
@@ -24,34 +25,23 @@ class GreyRim {
         fit_(start),
         dark_(dark),
         least_contrast_(least_contrast),
-        noise_(std::max(noise, 0.3)),
-        sectors_(static_cast<size_t>(
-            std::clamp(static_cast<int>(2 * std::numbers::pi * start.radius / 9), 8, 64))),
-        seen_(sectors_, true) {
-    for (size_t i = 0; i < sectors_; ++i)
-      middles_.push_back(unit(
-          radians(2 * std::numbers::pi * (static_cast<double>(i) + 0.5) / static_cast<double>(sectors_))));
+        noise_(std::max(noise, 0.3)) {
+    const int sectors = static_cast<int>(2 * std::numbers::pi * start.radius / 9);
+    part_into(std::vector<bool>(static_cast<size_t>(std::clamp(sectors, 8, 64)), true));
   }
 
   std::optional<RimFit> run() {
-    constexpr double near = 0.1, still = 2e-3;  // pixels
-    Step s;
-    bool settled = false, judge = false;
-    for (int round = 0; round < 8 && !settled; ++round) {
-      judge = judge || round == 2;
-      s = step(judge);
-      if (!s.good) return std::nullopt;
-      apply(s.change);
-      // A rim that walks off is none.
-      if (distance(fit_.centre, first_centre_) > 0.5 * fit_.radius + 4 || fit_.radius < 2)
-        return std::nullopt;
-      const double moved = s.change.head<5>().norm();
-      settled = judge && moved < still;
-      judge = judge || moved < near;  // sectors are judged by a rim that is about where it will be
-    }
-    if (!settled) s = step(true);
+    Step s = settled(8, false);
     if (!s.good) return std::nullopt;
     summarise(s);
+    if (std::count(seen_.begin(), seen_.end(), false) == 0) return fit_;
+    // Beside what hides a part of the rim finer sectors lose less; how uneven the light is, coarse ones tell.
+    const RimFit coarse = fit_;
+    split_sectors();
+    Step fine = settled(4, true);
+    if (!fine.good) return coarse;  // too few pixels in each
+    fine.uneven = s.uneven;
+    summarise(fine);
     return fit_;
   }
 
@@ -69,6 +59,7 @@ class GreyRim {
     double inside = 0, outside = 0;  ///< grey levels
     double offset = 0;               ///< pixels that this sector alone would move the rim outwards
     double contrast() const { return outside - inside; }
+    double level_on(int side) const { return side == 0 ? inside : outside; }
   };
   struct Step {
     bool good = false;
@@ -88,6 +79,40 @@ class GreyRim {
     Vector6 hold = (Vector6() << 0, firmly, firmly, 0, firmly, firmly).finished();
     static constexpr double firmly = 1e9;
   };
+
+  /// As many sectors as `seen` tells of.
+  void part_into(std::vector<bool> seen) {
+    seen_ = std::move(seen);
+    sectors_ = seen_.size();
+    middles_.clear(), lights_.clear();
+    pixels_ = {};
+    for (size_t i = 0; i < sectors_; ++i)
+      middles_.push_back(unit(
+          radians(2 * std::numbers::pi * (static_cast<double>(i) + 0.5) / static_cast<double>(sectors_))));
+  }
+
+  void split_sectors() {
+    std::vector<bool> halves;
+    for (const bool seen : seen_) halves.insert(halves.end(), 2, seen);
+    part_into(std::move(halves));
+  }
+
+  /// The last of at most so many steps; `judge` says whether sectors are judged from the first on.
+  Step settled(int rounds, bool judge) {
+    constexpr double near = 0.1, still = 2e-3;  // pixels
+    for (int round = 0; round < rounds; ++round) {
+      judge = judge || round == 2;
+      Step s = step(judge);
+      if (!s.good) return s;
+      apply(s.change);
+      // A rim that walks off is none.
+      s.good = distance(fit_.centre, first_centre_) <= 0.5 * fit_.radius + 4 && fit_.radius >= 2;
+      const double moved = s.change.head<5>().norm();
+      if (!s.good || (judge && moved < still)) return s;
+      judge = judge || moved < near;  // sectors are judged by a rim that is about where it will be
+    }
+    return step(true);
+  }
 
   /// What a sector of that light wants of the ellipse.
   static void weigh_slopes(Sector& sector, const RimSums& sum) {
@@ -117,8 +142,9 @@ class GreyRim {
   /// take a shifted edge for other light, which costs half of what it knows.
   void share_light(Step& s, const std::vector<bool>& fits) const {
     constexpr size_t enough_for_a_plane = 8;
+    constexpr double dark = 0.25;  // beside the other side: there the same light slopes less than is told
+    const std::array<double, 2> usual{usual_level(s, fits, 0), usual_level(s, fits, 1)};
     for (const int side : {0, 1}) {
-      const auto level_of = [&](size_t i) { return side == 0 ? s.sectors[i].inside : s.sectors[i].outside; };
       std::vector<FitRow<3>> rows;
       std::vector<double> levels;
       std::vector<size_t> which;
@@ -126,17 +152,16 @@ class GreyRim {
       for (size_t i = 0; i < sectors_; ++i) {
         if (!fits[i]) continue;
         const Point2 u = middles_[i];
-        rows.push_back({{1, u.x, u.y}, level_of(i)});
-        levels.push_back(level_of(i));
+        rows.push_back({{1, u.x, u.y}, s.sectors[i].level_on(side)});
+        levels.push_back(s.sectors[i].level_on(side));
         which.push_back(i);
         estimated += noise_ * noise_ * s.sectors[i].light.inverse()(side, side);
       }
       if (levels.size() < 4) return;
       estimated /= static_cast<double>(levels.size());
-      const auto middle = levels.begin() + static_cast<ptrdiff_t>(levels.size() / 2);
-      std::nth_element(levels.begin(), middle, levels.end());
-      Eigen::Vector3d light(*middle, 0, 0);
-      if (rows.size() >= enough_for_a_plane)
+      const auto at = static_cast<size_t>(side);
+      Eigen::Vector3d light(usual[at], 0, 0);
+      if (usual[at] > dark * usual[1 - at] && rows.size() >= enough_for_a_plane)
         slope_light(rows, estimated, light, s.hold.segment<2>(3 * side + 1));
       for (size_t i = 0; i < rows.size(); ++i) levels[i] = rows[i].value - rows[i].terms.dot(light);
       s.uneven += uneven_ramp(levels, which, estimated);
@@ -150,6 +175,17 @@ class GreyRim {
         s.sectors[i].light_right[side] += weight * (there - s.sectors[i].level);
       }
     }
+  }
+
+  /// The median level of the sectors inside (side 0) or outside (1); 0 of none.
+  double usual_level(const Step& s, const std::vector<bool>& fits, int side) const {
+    std::vector<double> levels;
+    for (size_t i = 0; i < sectors_; ++i)
+      if (fits[i]) levels.push_back(s.sectors[i].level_on(side));
+    if (levels.empty()) return 0;
+    const auto middle = levels.begin() + static_cast<ptrdiff_t>(levels.size() / 2);
+    std::nth_element(levels.begin(), middle, levels.end());
+    return *middle;
   }
 
   /// How steep the brightness beside the rim is where it is uneven, squared, in grey levels a pixel: what
@@ -172,14 +208,22 @@ class GreyRim {
   /// to lie farther on the dark side than it does.
   bool is_blinded(size_t sector) const { return pixels_.blinded[sector] > 0.3f; }
 
-  /// The plane of light through the sectors' levels. Its slope counts as far as it is beyond what noise makes
-  /// of an even light (empirical Bayes): a slope for nothing would cost what it could explain as a shift.
+  /// What two further unknowns must come to, their squares over their variances, before they are evident:
+  /// when they explain so much better what is seen as they cost, if before looking the square of each is
+  /// about `likely` and `own` the variance that it can be known to (evidence of models: MacKay, Bayesian
+  /// interpolation, Neural Computation 4, 1992).
+  static double evident_from(double likely, double own) { return 2 * std::log1p(likely / own); }
+
+  /// The plane of light through the sectors' levels: even until a slope is evident - before looking, of a
+  /// tenth of the light along the radius -, then as steep as it is beyond noise (empirical Bayes). A slope
+  /// for nothing would cost what it could explain as a shift.
   void slope_light(const std::vector<FitRow<3>>& rows, double variance_of_level, Eigen::Vector3d& light,
                    Eigen::Ref<Eigen::Vector2d> hold) const {
     const auto plane = fit_robustly<3>(rows, light, {.least = noise_, .rounds = 3, .sigmas_known = false});
     if (!plane.determined) return;
-    const double by_noise = 2 * variance_of_level / static_cast<double>(rows.size());
-    const double beyond = 0.5 * plane.unknowns.tail<2>().squaredNorm() - 2 * by_noise;
+    const double by_noise = std::max(1e-12, 2 * variance_of_level / static_cast<double>(rows.size())),
+                 least = by_noise * evident_from(std::pow(0.1 * light[0], 2), by_noise),
+                 beyond = 0.5 * (plane.unknowns.tail<2>().squaredNorm() - least);
     if (!(beyond > 0)) return;
     light = plane.unknowns;
     light.tail<2>() *= beyond / (beyond + by_noise);
@@ -251,14 +295,13 @@ class GreyRim {
       // What lies near a rim pulls a sector aside, or makes it fit badly: it then counts little (Tukey).
       double most = std::max(1.0, 4.5 * off_centre);
       if (judge)
-        most =
-            std::max({4.7 * std::sqrt(usual / std::max(sector.normal(2, 2), 1e-9)), 4.5 * off_centre, 0.04});
+        most = std::max({6 * std::sqrt(usual / std::max(sector.normal(2, 2), 1e-9)), 4.5 * off_centre, 0.04});
       const double t = sector.offset / most, w = std::abs(t) < 1 ? (1 - t * t) * (1 - t * t) : 0;
       if (w == 0) {  // an edge, but not this rim's
         seen_[i] = !judge;
         continue;
       }
-      double clean = clear[i] * std::min(1.0, 1.5 * usual / std::max(variance, 1e-9));
+      double clean = clear[i] * std::min(1.0, usual / std::max(variance, 1e-9));
       if (!before[(i + 1) % sectors_] || !before[(i + sectors_ - 1) % sectors_]) clean *= worth_beside_unseen;
       squares += w * clean * sector.squares, count += w * clean * (sector.count - 2);
       if (is_blinded(i)) clean *= worth_of_blinded;
@@ -293,10 +336,11 @@ class GreyRim {
     return s;
   }
 
-  /// A rim is a circle as far as it shows no other shape: how oval it is counts as far as that is beyond what
-  /// noise makes of a circle (empirical Bayes; the variance beyond noise after Paule, Mandel, Consensus
-  /// values and weighting factors, J. Res. NBS 87, 1982). Where a third of the rim is hidden, an oval for
-  /// nothing explains most of what a shift would.
+  /// A rim is a circle until an oval explains it so much better as its two further unknowns cost (evidence of
+  /// models: MacKay, Bayesian interpolation, Neural Computation 4, 1992; before looking, as oval as a tilt of
+  /// 25 degrees makes it). How oval it is then counts as far as that is beyond noise (empirical Bayes; the
+  /// variance beyond noise after Paule, Mandel, Consensus values and weighting factors, J. Res. NBS 87,
+  /// 1982). Where a third of the rim is hidden, an oval for nothing explains most of what a shift would.
   void hold_round(Step& s, const Matrix6& held) const {
     const Matrix6 inverse = held.inverse(), by_noise = inverse * s.variance,
                   by_sectors = covariance_of_cells(s.pulls, inverse);
@@ -304,9 +348,12 @@ class GreyRim {
     const double wider = std::max(1.0, of_oval(by_sectors).trace() / of_oval(by_noise).trace());
     const Eigen::Vector2d oval = Eigen::Vector2d(fit_.a, fit_.b) + (inverse * s.change).segment<2>(3);
     const Eigen::SelfAdjointEigenSolver<Eigen::Matrix2d> axes(of_oval(by_noise) * wider);
-    const Eigen::Array2d own = axes.eigenvalues(), along = (axes.eigenvectors().transpose() * oval).array();
+    const Eigen::Array2d own = axes.eigenvalues().array().max(1e-12),
+                         along = (axes.eigenvectors().transpose() * oval).array();
+    const bool is_oval =
+        (along.square() / own).sum() > evident_from(std::pow(0.05 * fit_.radius, 2), own.mean());
     double beyond = 0;
-    for (int i = 0; i < 10; ++i) {
+    for (int i = 0; i < 10 && is_oval; ++i) {
       const Eigen::Array2d weight = 1 / (own + beyond).square();
       beyond = std::max(0.0, (weight * (along.square() - own)).sum() / weight.sum());
     }
@@ -319,7 +366,7 @@ class GreyRim {
   /// a thing seen through a hole - shows in the means of its far rings, long before it shows in the scatter
   /// of single pixels, and pulls at the edge. `variance` is that of a pixel.
   std::vector<double> clearness(const Step& s, const std::vector<bool>& fits, double variance) const {
-    constexpr double certain = 12,
+    constexpr double certain = 7,
                      beyond_usual = 4;  // squares of means over their variance, of the worst ring
     std::vector<double> worst(sectors_, 0), of_all;
     for (size_t i = 0; i < sectors_; ++i) {
@@ -408,7 +455,7 @@ class GreyRim {
   RimFit fit_;
   bool dark_;
   double least_contrast_, noise_;
-  size_t sectors_;
+  size_t sectors_ = 0;
   std::vector<Point2> middles_;  ///< directions of the sectors
   std::vector<bool> seen_;
   RimPixels pixels_;
