@@ -32,18 +32,20 @@ struct EdgeScratch {
   std::vector<Eigen::Vector4d> cells;
 };
 
-bool aligned(const EdgesMet& met, size_t edge) {
-  return met.contrast[edge] > 0 && met.cosine[edge] > least_cosine;
-}
-
-/// Where Tukey's weight ends: on level 0 from the scatter of the offsets about their median (of some hundreds
-/// of edges), never below half a pixel; above, where a pose is still off, at a pixel and a half.
-double tukey_end(const EdgeColumns& edges, EdgeScratch& s, int level) {
-  if (level > 0) return 1.5;
+/// A column of `s.met`, of the edges that point the right way; of some hundreds, which tell a median as well
+/// as all do.
+void take_some(const std::vector<float>& column, const EdgeColumns& edges, EdgeScratch& s) {
   s.values.clear();
   const size_t step = std::max<size_t>(1, edges.count / 400);
   for (size_t i = 0; i < edges.count; i += step)
-    if (aligned(s.met, i)) s.values.push_back(s.met.offset[i]);
+    if (aligned(s.met, i)) s.values.push_back(column[i]);
+}
+
+/// Where Tukey's weight ends: on level 0 from the scatter of the offsets about their median, never below half
+/// a pixel; above, where a pose is still off, at a pixel and a half.
+double tukey_end(const EdgeColumns& edges, EdgeScratch& s, int level) {
+  if (level > 0) return 1.5;
+  take_some(s.met.offset, edges, s);
   const float middle = median_of(s.values);
   for (float& v : s.values) v = std::abs(v - middle);
   return std::max(0.5, 4.685 * 1.4826 * static_cast<double>(median_of(s.values)));
@@ -56,27 +58,22 @@ SeenEdges seen_after(const EdgeStep& step, double scale, const EdgeColumns& edge
   const auto count = static_cast<std::ptrdiff_t>(edges.count);
   seen.weights.assign(s.matched.weights.begin(), s.matched.weights.begin() + count);
   seen.offsets.assign(s.matched.offsets.begin(), s.matched.offsets.begin() + count);
-  s.values.clear();
-  for (size_t i = 0; i < edges.count; ++i)
-    if (aligned(s.met, i)) s.values.push_back(s.met.contrast[i]);
+  take_some(s.met.contrast, edges, s);
   seen.contrast = static_cast<double>(median_of(s.values));
   return seen;
 }
 
-/// Covariance of the unknowns from what the distances left over add up to in each cell, whose edges share
-/// pixels and background.
-Eigen::Matrix4d covariance_of(EdgeScratch& s, const EdgeColumns& edges, double scale, const EdgeStep& step,
+/// Covariance of the unknowns from what the distances left over (`s.matched`, after the step) add up to in
+/// each cell, whose edges share pixels and background.
+Eigen::Matrix4d covariance_of(EdgeScratch& s, const EdgeColumns& edges, double scale,
                               const Eigen::Matrix4d& inverse, double end, const EdgeSums& sums) {
   s.cells.assign(static_cast<size_t>(edges.cells), Eigen::Vector4d::Zero());
   for (size_t i = 0; i < edges.count; ++i) {
-    const double offset = s.met.offset[i], u = offset / end;
-    if (!aligned(s.met, i) || std::abs(u) >= 1) continue;
+    const double u = s.met.offset[i] / end, root = 1 - u * u;
+    if (!aligned(s.met, i) || root <= 0) continue;
     const auto row = edge_row(edges, scale, i);
-    double left = offset;
-    for (size_t k = 0; k < edge_unknowns; ++k) left -= step[k] * row[k];
-    const double root = 1 - u * u;
-    s.cells[static_cast<size_t>(edges.cell[i])] +=
-        root * root * left * Eigen::Map<const Eigen::Vector4d>(row.data());
+    s.cells[static_cast<size_t>(edges.cell[i])] += root * root * static_cast<double>(s.matched.offsets[i]) *
+                                                   Eigen::Map<const Eigen::Vector4d>(row.data());
   }
   return covariance_of_cells(s.cells, Eigen::Matrix4d(inverse * growth_of(sums.weights, sums.answers)));
 }
@@ -131,7 +128,7 @@ EdgeFit fit_edges(const Image<uint8_t>& picture, const EdgeColumns& edges, const
     Eigen::Matrix4d inverse = solver.solve(Eigen::Matrix4d::Identity());
     for (int i = 0; i < 4; ++i)
       if (!free[static_cast<size_t>(i)]) inverse(i, i) = 0;
-    const Eigen::Matrix4d covariance = covariance_of(s, edges, scan.scale, step, inverse, end, sums);
+    const Eigen::Matrix4d covariance = covariance_of(s, edges, scan.scale, inverse, end, sums);
     const double c = cos(scan.angle), sn = sin(scan.angle);
     fit.sigma = {sigma_along(covariance, {c, -sn}), sigma_along(covariance, {sn, c}),
                  radians(std::sqrt(covariance(2, 2))), std::sqrt(covariance(3, 3)) * fit.pose.scale};

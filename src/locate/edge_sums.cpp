@@ -113,15 +113,6 @@ double match_edges(const EdgeColumns& edges, const EdgesMet& met, double scale, 
   return HWY_DYNAMIC_DISPATCH(match_kernel)(edges, met, scale, step.data(), matched);
 }
 
-std::array<double, edge_unknowns> edge_row(const EdgeColumns& edges, double scale, size_t i) {
-  const Point2 arm = Point2{edges.x[i], edges.y[i]} * scale, normal{edges.normal_x[i], edges.normal_y[i]};
-  return {normal.x, normal.y, cross(arm, normal), dot(arm, normal)};
-}
-
-static bool aligned(const EdgesMet& met, size_t i) {
-  return met.contrast[i] > 0 && met.cosine[i] > least_cosine;
-}
-
 EdgeSums edge_sums_plain(const EdgeColumns& edges, const EdgesMet& met, double scale, double end) {
   EdgeSums sums;
   for (size_t i = 0; i < edges.count; ++i) {

@@ -13,8 +13,17 @@ inline constexpr float least_cosine = 0.707f;
 inline constexpr size_t edge_unknowns = 4;
 using EdgeStep = std::array<double, edge_unknowns>;
 
+/// Whether an edge was met and its gradient points the right way.
+inline bool aligned(const EdgesMet& met, size_t edge) {
+  return met.contrast[edge] > 0 && met.cosine[edge] > least_cosine;
+}
+
 /// How an edge's distance shrinks with each unknown, at a scale of the pose.
-std::array<double, edge_unknowns> edge_row(const EdgeColumns& edges, double scale, size_t edge);
+inline std::array<double, edge_unknowns> edge_row(const EdgeColumns& edges, double scale, size_t edge) {
+  const Point2 arm = Point2{edges.x[edge], edges.y[edge]} * scale,
+               normal{edges.normal_x[edge], edges.normal_y[edge]};
+  return {normal.x, normal.y, cross(arm, normal), dot(arm, normal)};
+}
 
 /// All that a step of least squares reads of the edges met, with Tukey's weights that end at `end`.
 struct EdgeSums {

@@ -9,6 +9,7 @@
 #include "heron/image/parallel.hpp"
 #include "judge.hpp"
 #include "limits.hpp"
+#include "overlap.hpp"
 #include "part_size.hpp"
 
 namespace heron {
@@ -22,6 +23,7 @@ struct Reach {
   double least_score;
   Polarity polarity;
   double effort;
+  double most_overlap;
   Box origins;
   bool names_nearest = false;  ///< when all candidates are given up, the best of them is told all the same
 };
@@ -97,12 +99,15 @@ std::vector<Candidate> fitted(const std::vector<Candidate>& starts, const Search
 }
 
 /// Fits that ran into the same pose are one; the best of them comes first already. One that lies on the spot
-/// of a much better one is the same part in another pose, which has no say in the end; full effort keeps it.
+/// of a much better one, or overlaps it by half and by more than two finds may, has no say in the end:
+/// mostly it is the same part in another pose. Full effort keeps it.
 std::vector<Candidate> distinct(std::vector<Candidate> candidates, int level, const Search& search) {
   const Point2 middle = search.target.extent().centre();
   const double pixels = 0.7 * std::ldexp(1.0, level), radius = half_diagonal(search.target),
                spot = spot_radius(search.target) * search.reach.scale.min,
                echo = search.reach.effort >= 1 ? 0 : 0.7 - 0.2 * search.reach.effort;
+  const double most = std::max(0.5, search.reach.most_overlap),
+               reach = 2 * radius * (1 - most) * search.reach.scale.max;
   const auto within = [](Point2 a, Point2 b, double far) { return dot(a - b, a - b) < far * far; };
   std::vector<Candidate> kept;
   std::vector<Point2> middles;
@@ -111,7 +116,10 @@ std::vector<Candidate> distinct(std::vector<Candidate> candidates, int level, co
     bool known = false;
     for (size_t i = 0; i < kept.size() && !known; ++i) {
       const Candidate& k = kept[i];
-      if (c.score < echo * k.score && within(its_middle, middles[i], spot)) known = true;
+      if (c.score < echo * k.score)
+        known =
+            within(its_middle, middles[i], spot) ||
+            (within(its_middle, middles[i], reach) && overlap(search.target.extent(), c.pose, k.pose) > most);
       if (within(c.pose.position(), k.pose.position(), pixels) &&
           std::abs((c.pose.angle - k.pose.angle).wrapped().radians()) * radius < pixels &&
           std::abs(c.pose.scale - k.pose.scale) * radius < pixels)
@@ -245,13 +253,10 @@ std::vector<Candidate> candidates_of(const Search& search) {
 Box whole(const Survey& survey) { return {0, 0, survey.width() - 1.0, survey.height() - 1.0}; }
 
 Reach asked(const FindLimits& limits, const Survey& survey) {
-  return {limits.angle,
-          limits.scale,
-          limits.least_contrast,
-          limits.least_score,
-          limits.polarity,
-          limits.effort,
-          limits.region.empty() ? whole(survey) : limits.region.bounds()};
+  return {limits.angle,          limits.scale,
+          limits.least_contrast, limits.least_score,
+          limits.polarity,       limits.effort,
+          limits.most_overlap,   limits.region.empty() ? whole(survey) : limits.region.bounds()};
 }
 
 Reach beyond(const FindLimits& limits, const Survey& survey) {
@@ -261,6 +266,7 @@ Reach beyond(const FindLimits& limits, const Survey& survey) {
           0.6 * limits.least_score,
           limits.polarity,
           limits.effort,
+          limits.most_overlap,
           whole(survey),
           true};
 }

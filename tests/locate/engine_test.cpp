@@ -7,6 +7,7 @@
 #include "locate/edge_fit.hpp"
 #include "locate/grey_model.hpp"
 #include "locate/judge.hpp"
+#include "locate/overlap.hpp"
 #include "locate/response_maps.hpp"
 
 // The stages of a find, each by itself.
@@ -217,4 +218,19 @@ TEST_CASE("of candidates on one spot the best counts, and what is turned away na
   CHECK(strict.misses[0].limits[1].name == "contrast");
   CHECK(strict.misses[0].limits[2].name == "angle");
   CHECK(strict.misses[0].limits[0].sigma > 0);
+}
+
+TEST_CASE("how much of the smaller of two parts the other covers is what their boxes have in common") {
+  const Box box{-30, -10, 60, 20};
+  const Similarity2 here{200, 100, 25_deg, 1};
+  const auto beside = [&](double along, double across, Angle turn, double scale) {
+    const Point2 there = here * Point2{along, across};
+    return overlap(box, here, {there.x, there.y, here.angle + turn, scale});
+  };
+  CHECK(beside(0, 0, 0_deg, 1) == doctest::Approx(1));
+  CHECK(beside(15, 0, 0_deg, 1) == doctest::Approx(0.75));
+  CHECK(beside(-30, 5, 180_deg, 1) == doctest::Approx(0.5 * 0.75));
+  CHECK(beside(0, 0, 90_deg, 1) == doctest::Approx(20.0 * 20 / (60 * 20)));  // crosswise
+  CHECK(beside(5, 2, 0_deg, 0.5) == doctest::Approx(1));                     // within the larger
+  CHECK(beside(61, 0, 0_deg, 1) == 0);
 }
