@@ -250,6 +250,13 @@ int main(int argc, char** argv) {
   const int pictures = argc > 2 ? std::atoi(argv[2]) : 100;
   const uint64_t seed = argc > 3 ? std::strtoull(argv[3], nullptr, 10) : 1000;
   const std::vector<std::string> words(argv + std::min(argc, 4), argv + argc);
+  if (which != "all" &&
+      std::find(std::begin(scene_kinds), std::end(scene_kinds), which) == std::end(scene_kinds)) {
+    std::fprintf(stderr, "no scenes of \"%s\"; there are: all", which.c_str());
+    for (const char* kind : scene_kinds) std::fprintf(stderr, ", %s", kind);
+    std::fprintf(stderr, "\n");
+    return 2;
+  }
   std::printf("%-8s %-6s %6s %6s %8s %6s %8s %8s %9s %9s %9s %8s %6s %6s %6s\n", "kind", "scenes", "count",
               "parts", "found %", "wrong", "lowest", "highest", "rms x px", "rms y px", "rms deg", "worst",
               "2s x %", "2s y %", "2s deg");

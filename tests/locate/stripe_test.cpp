@@ -15,6 +15,7 @@ struct Floor {
   double at_middle = 200, slope = 0, bend = 0;  ///< x at row 150, pixels right a row up, and its change a row
   double width = 30, light = 1, noise = 3;
   bool worn = false;    ///< gaps and a patch of glare
+  bool frayed = false;  ///< every third stretch of 15 rows has 3 to 9 pixels worn off its left edge
   bool shadow = false;  ///< the left half of the floor in shadow
   bool branch = false;
   bool stripe = true;
@@ -26,14 +27,16 @@ struct Floor {
   Image<Rgb> picture(uint64_t seed = 1) const {
     render::Random random(seed);
     Image<Rgb> p(400, 300);
-    for (int y = 0; y < 300; ++y)
+    double bitten = 0;
+    for (int y = 0; y < 300; ++y) {
+      if (y % 15 == 0) bitten = frayed && y / 15 % 3 == 1 ? random.uniform(3, 9) : 0;
       for (int x = 0; x < 400; ++x) {
         const double across = x - middle(y), half = 0.5 * width;
         const double direction = std::sqrt(1 + slope * slope);
         double on = std::clamp(half * direction - std::abs(across) + 0.5, 0.0, 1.0);
         if (branch && y < 160)
           on = std::max(on, std::clamp(half - std::abs(x - (middle(160) + 1.2 * (160 - y))) + 0.5, 0.0, 1.0));
-        if (!stripe || (worn && (y / 22) % 3 == 1)) on = 0;
+        if (!stripe || (worn && (y / 22) % 3 == 1) || across < bitten - half * direction) on = 0;
         std::array<double, 3> c{};
         for (size_t i = 0; i < 3; ++i) {
           const std::array<double, 3> floor{150, 145, 140}, teal{40, 130, 130};
@@ -43,6 +46,7 @@ struct Floor {
         }
         p(x, y) = {static_cast<uint8_t>(c[0]), static_cast<uint8_t>(c[1]), static_cast<uint8_t>(c[2])};
       }
+    }
     return p;
   }
 };
@@ -95,6 +99,19 @@ TEST_CASE(
   Floor bare;
   bare.stripe = false, bare.shadow = true;
   CHECK(found_on(bare).sightings.empty());
+}
+
+TEST_CASE("an edge that is worn off in a third of the rows does not pull the stripe's middle with it") {
+  for (const uint64_t seed : {3, 4, 5}) {
+    CAPTURE(seed);
+    const Floor floor{.at_middle = 210.3, .slope = 0.1, .frayed = true};
+    const Findings found = found_on(floor, seed);
+    REQUIRE(found.sightings.size() == 1);
+    const Sighting& s = found.sightings[0];
+    MESSAGE("off by " << s.x - floor.middle(s.y) << " px");
+    CHECK(std::abs(s.x - floor.middle(s.y)) < 0.15);  // the rows' mean lies a pixel to the right
+    CHECK(std::abs(s.angle.degrees() - radians(std::atan(0.1)).degrees()) < 0.1);
+  }
 }
 
 TEST_CASE("a branch is counted, and the straight way is kept") {
