@@ -6,6 +6,7 @@
 #include <limits>
 #include <map>
 
+#include "heron/base/median.hpp"
 #include "heron/calibrate/board.hpp"
 #include "heron/feature/board_points.hpp"
 #include "heron/geometry/homography.hpp"
@@ -262,11 +263,7 @@ BoardSeen find_dot_board(const ImageView<const uint8_t>& picture, const BoardSha
       for (const DotSeen& d : dots) centres.push_back(d.centre), radii.push_back(d.radius_px);
       const Grid grid = grid_of(std::move(centres));
       BoardSeen seen = board_from(picture, shape, search, grid);
-      if (seen.found) {
-        std::nth_element(radii.begin(), radii.begin() + static_cast<std::ptrdiff_t>(radii.size() / 2),
-                         radii.end());
-        seen.dot_radius_px = radii[radii.size() / 2];
-      }
+      if (seen.found) seen.dot_radius_px = median(radii);
       if (seen.found && seen.whole) return seen;
       // A part is kept until no window shows more of the board.
       if (seen.found != best.found ? seen.found : grid.lattice.size() >= most) {

@@ -7,6 +7,7 @@
 
 #include "bundle.hpp"
 #include "heron/base/error.hpp"
+#include "heron/base/median.hpp"
 #include "lens_advice.hpp"
 
 namespace heron {
@@ -14,12 +15,6 @@ namespace {
 
 constexpr int k3_place = 8;
 const std::vector<int> without_k3 = {0, 1, 2, 3, 4, 5, 6, 7};
-
-double median(std::vector<double> values) {
-  const auto middle = values.begin() + static_cast<std::ptrdiff_t>(values.size() / 2);
-  std::nth_element(values.begin(), middle, values.end());
-  return *middle;
-}
 
 ObservedView observed(const BoardView& view, const BoardShape& shape) {
   ObservedView o;
@@ -124,10 +119,11 @@ std::optional<size_t> worst_view(const Bundle& b) {
     std::vector<double> sizes;
     for (const Observation& o : v.points)
       if (o.used) sizes.push_back(norm(residual_of(b.lens, v, o)));
-    typical.push_back(median(std::move(sizes)));
+    typical.push_back(median(sizes));
   }
   const auto worst = static_cast<size_t>(std::max_element(typical.begin(), typical.end()) - typical.begin());
-  return typical[worst] > 3 * median(typical) + 0.02 ? std::optional(worst) : std::nullopt;
+  const double of_worst = typical[worst];
+  return of_worst > 3 * median(typical) + 0.02 ? std::optional(worst) : std::nullopt;
 }
 
 /// Whether the data speak for a k3 other than zero, and what is left of it when it is taken for zero.

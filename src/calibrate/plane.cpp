@@ -3,10 +3,10 @@
 #include <fmt/format.h>
 
 #include <Eigen/LU>
-
 #include <algorithm>
 
 #include "heron/base/error.hpp"
+#include "heron/base/median.hpp"
 #include "homography_fit.hpp"
 
 namespace heron {
@@ -46,9 +46,7 @@ PlaneCalibration calibrate_plane(const std::vector<BoardPoint>& points, const Bo
   if (dot_radius_px > 0) {
     std::vector<double> scales;
     for (Point2 w : world) scales.push_back(std::sqrt(std::abs(jacobian(*start, w).determinant())));
-    std::nth_element(scales.begin(), scales.begin() + static_cast<std::ptrdiff_t>(scales.size() / 2),
-                     scales.end());
-    radius_mm = dot_radius_px / scales[scales.size() / 2];
+    radius_mm = dot_radius_px / median(scales);
   }
   const auto seen_at = [&](const Homography& h, Point2 w) {
     return radius_mm > 0 ? projected_circle_centre(h, w, radius_mm) : apply(h, w);

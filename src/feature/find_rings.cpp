@@ -8,6 +8,7 @@
 #include <numbers>
 
 #include "heron/base/error.hpp"
+#include "heron/base/median.hpp"
 #include "heron/feature/ring_mark.hpp"
 #include "heron/geometry/linear.hpp"
 #include "heron/image/components.hpp"
@@ -126,10 +127,7 @@ std::optional<Code> code_seen(const ImageView<const uint8_t>& picture, const Rin
     for (const double r : {0.46, 0.55, 0.64})
       code[static_cast<size_t>(i)] += static_cast<float>(*grey_at(picture, place, r, turn) / 3);
   }
-  const auto middle = dark.begin() + code_samples / 2;
-  std::nth_element(dark.begin(), middle, dark.end());
-  std::nth_element(paper.begin(), paper.begin() + code_samples / 2, paper.end());
-  const double low = *middle, high = paper[code_samples / 2];
+  const double low = median(dark), high = median(paper);
   if (high - low < 8) return std::nullopt;
   for (float& v : code) v = static_cast<float>((v - low) / (high - low));
   return code;

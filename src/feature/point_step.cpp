@@ -1,9 +1,10 @@
 #include "point_step.hpp"
 
 #include <Eigen/LU>
-
 #include <algorithm>
 #include <cmath>
+
+#include "heron/base/median.hpp"
 
 #undef HWY_TARGET_INCLUDE
 #define HWY_TARGET_INCLUDE "feature/point_step.cpp"
@@ -194,9 +195,7 @@ PointStep point_step(const ImageView<const uint8_t>& picture, const PointModel& 
 
 double learned_blur_px(std::vector<double> log_blurs) {
   if (log_blurs.empty()) return usual_blur_px;
-  const auto middle = log_blurs.begin() + static_cast<std::ptrdiff_t>(log_blurs.size() / 2);
-  std::nth_element(log_blurs.begin(), middle, log_blurs.end());
-  return usual_blur_px * std::exp(std::clamp(*middle, -0.5, 0.8));
+  return usual_blur_px * std::exp(std::clamp(median(log_blurs), -0.5, 0.8));
 }
 
 }  // namespace heron

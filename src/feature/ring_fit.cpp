@@ -6,6 +6,7 @@
 #include <vector>
 
 #include "blurred_step.hpp"
+#include "heron/base/median.hpp"
 #include "heron/geometry/linear.hpp"
 
 namespace heron {
@@ -264,11 +265,8 @@ GreyNormal grey_normal_of(const RingModel& model, const std::vector<Grey>& pixel
 
 /// Tukey's weights about the median of what is left.
 void reweigh(const std::vector<double>& left, std::vector<Grey>& pixels) {
-  std::vector<double> sorted = left;
-  for (double& v : sorted) v = std::abs(v);
-  std::nth_element(sorted.begin(), sorted.begin() + static_cast<std::ptrdiff_t>(sorted.size() / 2),
-                   sorted.end());
-  const double limit = 6 * 1.4826 * std::max(0.6, sorted[sorted.size() / 2]);
+  std::vector<double> sizes = left;
+  const double limit = 6 * 1.4826 * std::max(0.6, median_size(sizes));
   for (size_t i = 0; i < pixels.size(); ++i) {
     const double u = left[i] / limit;
     pixels[i].weight = std::abs(u) < 1 ? (1 - u * u) * (1 - u * u) : 0;

@@ -10,6 +10,7 @@
 #include <vector>
 
 #include "heron/base/error.hpp"
+#include "heron/base/median.hpp"
 
 namespace heron {
 namespace {
@@ -57,10 +58,7 @@ double local_scatter(const ImageView<const float>& map) {
       const float d = map(x - 2, y) - 2 * map(x - 1, y) + map(x, y);
       if (std::isfinite(d)) differences.push_back(std::abs(d));
     }
-  if (differences.empty()) return 0;
-  const auto middle = differences.begin() + static_cast<std::ptrdiff_t>(differences.size() / 2);
-  std::nth_element(differences.begin(), middle, differences.end());
-  return 1.4826 * *middle / std::sqrt(6.0);
+  return 1.4826 * median(differences) / std::sqrt(6.0);
 }
 
 std::optional<Plane> plane_through(const Place& a, const Place& b, const Place& c) {

@@ -5,6 +5,7 @@
 #include <cmath>
 
 #include "consensus.hpp"
+#include "heron/base/median.hpp"
 
 namespace heron {
 namespace {
@@ -169,10 +170,9 @@ void weigh_by_strength(std::vector<SideScan>& scans) {
     if (most > 0) strongest.push_back(most);
   }
   if (strongest.empty()) return;
-  const auto middle = strongest.begin() + static_cast<ptrdiff_t>(strongest.size() / 2);
-  std::nth_element(strongest.begin(), middle, strongest.end());
+  const double usual = median(strongest);
   for (SideScan& s : scans)
-    for (Meeting& m : s.met) m.weight = 0.5 + 0.5 * std::min(1.0, std::abs(m.strength) / *middle);
+    for (Meeting& m : s.met) m.weight = 0.5 + 0.5 * std::min(1.0, std::abs(m.strength) / usual);
 }
 
 BorderPose moved(const BorderPose& pose, const Eigen::VectorXd& q, const Unknowns& unknowns) {

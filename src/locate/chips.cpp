@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "heron/base/median.hpp"
 #include "heron/geometry/robust_fit.hpp"
 #include "heron/image/components.hpp"
 
@@ -29,11 +30,9 @@ double mean_around(const Image<uint8_t>& picture, int x, int y) {
 Eigen::Vector3d intact_brightness(const std::vector<StripPixel>& pixels) {
   std::vector<double> values;
   for (const StripPixel& p : pixels) values.push_back(p.value);
-  const auto middle = values.begin() + static_cast<ptrdiff_t>(values.size() / 2);
-  std::nth_element(values.begin(), middle, values.end());
   std::vector<FitRow<3>> rows;
   for (const StripPixel& p : pixels) rows.push_back({{1, p.along, p.along * p.along}, p.value});
-  return fit_robustly<3>(rows, {*middle, 0, 0}, {.least = 4, .rounds = 12}).unknowns;
+  return fit_robustly<3>(rows, {median(values), 0, 0}, {.least = 4, .rounds = 12}).unknowns;
 }
 
 /// A side with what is asked of it for every pixel.

@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "border_share.hpp"
+#include "heron/base/median.hpp"
 #include "heron/base/work.hpp"
 #include "heron/geometry/linear.hpp"
 #include "heron/image/components.hpp"
@@ -236,13 +237,11 @@ void explain_by_color(const ColorTarget& target, const ImageView<const Rgb>& pic
     }
   Miss miss{.x = c.x, .y = c.y, .has_angle = false};
   for (size_t i = 0; i < 3; ++i) {
-    auto& v = values[i];
-    std::nth_element(v.begin(), v.begin() + static_cast<ptrdiff_t>(v.size() / 2), v.end());
-    const double median = v[v.size() / 2];
+    const double usual = median(values[i]);
     const auto& [low, high] = range.channels[i];
-    const bool in = low <= high ? median >= low && median <= high : median >= low || median <= high;
+    const bool in = low <= high ? usual >= low && usual <= high : usual >= low || usual <= high;
     if (!in)
-      miss.limits.push_back({channel_words(range.space)[i], median, fmt::format("{:g}..{:g}", low, high)});
+      miss.limits.push_back({channel_words(range.space)[i], usual, fmt::format("{:g}..{:g}", low, high)});
   }
   if (!miss.limits.empty()) findings.misses.push_back(std::move(miss));
 }

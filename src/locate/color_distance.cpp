@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "heron/base/median.hpp"
 #include "heron/image/parallel.hpp"
 #include "silhouette.hpp"
 
@@ -21,12 +22,7 @@ std::array<double, 3> color_along_border(const ImageView<const Rgb>& picture, co
       values[0].push_back(p.r), values[1].push_back(p.g), values[2].push_back(p.b);
     }
   std::array<double, 3> color{};
-  for (size_t i = 0; i < 3; ++i) {
-    if (values[i].empty()) return color;
-    const auto middle = values[i].begin() + static_cast<ptrdiff_t>(values[i].size() / 2);
-    std::nth_element(values[i].begin(), middle, values[i].end());
-    color[i] = *middle;
-  }
+  for (size_t i = 0; i < 3; ++i) color[i] = median(values[i]);
   return color;
 }
 

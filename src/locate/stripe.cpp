@@ -7,6 +7,7 @@
 #include <cmath>
 
 #include "consensus.hpp"
+#include "heron/base/median.hpp"
 #include "heron/base/work.hpp"
 #include "heron/geometry/robust_fit.hpp"
 #include "limits.hpp"
@@ -58,10 +59,8 @@ Color3 pixel_at(const Survey& survey, int x, int y) {
 /// Noise of a profile by its bends, which steps hardly touch.
 double noise_of(const std::vector<double>& v) {
   std::vector<double> bends;
-  for (size_t i = 1; i + 1 < v.size(); ++i) bends.push_back(std::abs(v[i - 1] - 2 * v[i] + v[i + 1]));
-  if (bends.empty()) return 1;
-  std::nth_element(bends.begin(), bends.begin() + static_cast<ptrdiff_t>(bends.size() / 2), bends.end());
-  return std::max(0.2, bends[bends.size() / 2] / (0.6745 * std::sqrt(6.0)));
+  for (size_t i = 1; i + 1 < v.size(); ++i) bends.push_back(v[i - 1] - 2 * v[i] + v[i + 1]);
+  return bends.empty() ? 1 : std::max(0.2, median_size(bends) / (0.6745 * std::sqrt(6.0)));
 }
 
 /// Two edges of a row that may be the stripe's.
@@ -183,13 +182,7 @@ CurveFit settled(Curve curve, const std::vector<Crossing>& crossings, double wit
       fit.rows[static_cast<size_t>(c.scan)] = true;
       widths.push_back(c.width), contrasts.push_back(c.contrast);
     }
-  const auto middle = [](std::vector<double>& values) {
-    if (values.empty()) return 0.0;
-    std::nth_element(values.begin(), values.begin() + static_cast<ptrdiff_t>(values.size() / 2),
-                     values.end());
-    return values[values.size() / 2];
-  };
-  fit.width = middle(widths), fit.contrast = middle(contrasts);
+  fit.width = median(widths), fit.contrast = median(contrasts);
   fit.seen = static_cast<double>(std::count(fit.rows.begin(), fit.rows.end(), true)) / scans;
   fit.scatter = std::sqrt(squares / std::max(1.0, static_cast<double>(widths.size())));
   fit.covariance = robust.covariance;
@@ -286,9 +279,7 @@ StripeTarget StripeTarget::taught_from(const TeachingPicture& from, StripeSettin
           "teach: no stripe with two edges runs through the region from below to above; draw it across the "
           "stripe, "
           "with floor on both sides");
-    std::nth_element(widths.begin(), widths.begin() + static_cast<ptrdiff_t>(widths.size() / 2),
-                     widths.end());
-    s.width = widths[widths.size() / 2];
+    s.width = median(widths);
   }
   return {std::move(taught), std::move(s)};
 }

@@ -6,6 +6,8 @@
 #include <limits>
 #include <vector>
 
+#include "heron/base/median.hpp"
+
 namespace heron {
 
 /// One measurement of a linear fit: value = terms . unknowns, give or take sigma.
@@ -33,15 +35,6 @@ struct RobustFit {
   double limit = 0;    ///< the last distance at which nothing counts any more
   bool determined = false;
 };
-
-/// Median of absolute values; the values are shuffled. 0 of none.
-inline double median_size(std::vector<double>& values) {
-  if (values.empty()) return 0;
-  for (double& v : values) v = std::abs(v);
-  const auto middle = values.begin() + static_cast<ptrdiff_t>(values.size() / 2);
-  std::nth_element(values.begin(), middle, values.end());
-  return *middle;
-}
 
 /// Linear least squares that what does not belong hardly touches: Tukey's biweight, iterated from `start`
 /// with a limit of 4.7 times the scatter that the median of the residuals shows (Huber, Robust Statistics,
