@@ -1,5 +1,7 @@
 #include "coarse_search.hpp"
 
+#include <span>
+
 #include "heron/image/parallel.hpp"
 #include "heron/image/pyramid.hpp"
 #include "part_size.hpp"
@@ -65,22 +67,27 @@ struct PlacedHit {
 /// A picture may answer everywhere; more than so many hits, of a few poses and of them all, are never kept.
 constexpr size_t most_of_chunk = 1000, most_of_all = 8000;
 
-/// At most `most` of the hits, the highest sums first, equal ones as they came: their order does not depend
-/// on threads. Cost: a few nanoseconds a hit.
-std::vector<PlacedHit> best_first(const std::vector<PlacedHit>& hits, size_t most) {
+/// At most `most` of the hits in some lists, the highest sums first, equal ones as they came: their order
+/// does not depend on threads. Cost: a few nanoseconds a hit.
+std::vector<PlacedHit> best_first(std::span<const std::vector<PlacedHit>> lists, size_t most) {
   std::array<size_t, 257> place{};  // where a sum's hits begin
-  for (const PlacedHit& hit : hits) ++place[256U - hit.at.sum];
-  for (size_t i = 1; i < place.size(); ++i) place[i] += place[i - 1];
-  std::vector<PlacedHit> best(std::min(hits.size(), most));
-  for (const PlacedHit& hit : hits) {
-    const size_t at = place[255U - hit.at.sum]++;
-    if (at < best.size()) best[at] = hit;
+  size_t count = 0;
+  for (const std::vector<PlacedHit>& hits : lists) {
+    count += hits.size();
+    for (const PlacedHit& hit : hits) ++place[256U - hit.at.sum];
   }
+  for (size_t i = 1; i < place.size(); ++i) place[i] += place[i - 1];
+  std::vector<PlacedHit> best(std::min(count, most));
+  for (const std::vector<PlacedHit>& hits : lists)
+    for (const PlacedHit& hit : hits) {
+      const size_t at = place[255U - hit.at.sum]++;
+      if (at < best.size()) best[at] = hit;
+    }
   return best;
 }
 
 void keep_best(std::vector<PlacedHit>& hits, size_t most) {
-  if (hits.size() > most) hits = best_first(hits, most);
+  if (hits.size() > most) hits = best_first({&hits, 1}, most);
 }
 
 /// The window of origin positions on the coarse level, kept inside a picture widened by nothing: an origin
@@ -116,9 +123,15 @@ struct Band {
   int first, rows;
 };
 
-std::vector<PlacedHit> hits_in(const Band& band, const PatternTarget& target, const ResponseMaps& responses,
-                               const PoseGrid& grid, const Window& window, int level,
-                               const std::array<SumCheck, sum_checks>& checks, double turn_by, Work* work) {
+/// The nearest whole number, for what is not beyond a million; `std::lround` is a call.
+int nearest(double v) { return static_cast<int>(v + 1048576.5) - 1048576; }
+
+/// The hits of a band, in a list for each few poses.
+std::vector<std::vector<PlacedHit>> hits_in(const Band& band, const PatternTarget& target,
+                                            const ResponseMaps& responses, const PoseGrid& grid,
+                                            const Window& window, int level,
+                                            const std::array<SumCheck, sum_checks>& checks, double turn_by,
+                                            Work* work) {
   const std::vector<TaughtEdge>& edges = target.coarse_edges();
   const int poses = static_cast<int>(grid.poses.size()), chunk = 4;
   std::vector<std::vector<PlacedHit>> by_chunk(static_cast<size_t>((poses + chunk - 1) / chunk));
@@ -134,9 +147,9 @@ std::vector<PlacedHit> hits_in(const Band& band, const PatternTarget& target, co
       std::ptrdiff_t stride = 0;
       for (size_t k = 0; k < edges.size(); ++k) {
         const TaughtEdge& e = edges[k];
-        const auto dx = static_cast<int>(std::lround(to * (c * e.place.x - s * e.place.y)));
-        const auto dy = static_cast<int>(std::lround(to * (s * e.place.x + c * e.place.y)));
-        const auto direction = static_cast<int>(std::lround(turned + target.coarse_directions()[k])) & 255;
+        const int dx = nearest(to * (c * e.place.x - s * e.place.y));
+        const int dy = nearest(to * (s * e.place.x + c * e.place.y));
+        const int direction = nearest(turned + target.coarse_directions()[k]) & 255;
         const Image<uint8_t>& map = responses.maps[static_cast<size_t>(direction_step(direction))];
         stride = map.stride();
         features[k] = map.row(responses.pad + dy) + responses.pad + window.x0 + dx;
@@ -153,9 +166,7 @@ std::vector<PlacedHit> hits_in(const Band& band, const PatternTarget& target, co
     }
     if (work) work->advance(end - first);
   });
-  std::vector<PlacedHit> hits;
-  for (const auto& part : by_chunk) hits.insert(hits.end(), part.begin(), part.end());
-  return hits;
+  return by_chunk;
 }
 
 /// A byte for each pixel of a box that holds some points, of which there is at least one.
@@ -171,27 +182,26 @@ class PointMap {
     map_ = Image<uint8_t>(static_cast<int>(high.x + margin - corner_.x) + 2,
                           static_cast<int>(high.y + margin - corner_.y) + 2);
   }
-  uint8_t& at(Point2 p) {
-    return map_(static_cast<int>(p.x - corner_.x + 0.5), static_cast<int>(p.y - corner_.y + 0.5));
-  }
+  uint8_t at(Point2 p) const { return map_(column(p), row(p)); }
   /// Raises what is lower to `value`, within `radius` of `p`.
   void raise(Point2 p, double radius, uint8_t value) {
     const auto reach = static_cast<int>(radius);
     for (int v = -reach; v <= reach; ++v) {
       const auto half = static_cast<int>(std::sqrt(radius * radius - v * v));
-      for (int u = -half; u <= half; ++u) {
-        uint8_t& there = at(p + Point2{static_cast<double>(u), static_cast<double>(v)});
-        there = std::max(there, value);
-      }
+      uint8_t* there = map_.row(row(p) + v) + column(p) - half;
+      for (int i = 0; i <= 2 * half; ++i) there[i] = std::max(there[i], value);
     }
   }
 
  private:
+  int column(Point2 p) const { return static_cast<int>(p.x - corner_.x + 0.5); }
+  int row(Point2 p) const { return static_cast<int>(p.y - corner_.y + 0.5); }
+
   Point2 corner_;
   Image<uint8_t> map_;
 };
 
-/// Hits that are kept, listed at every place of a window within two pixels of them.
+/// Hits that are kept, their poses listed at every place of a window within two pixels of them.
 class KeptHits {
  public:
   explicit KeptHits(const Window& window) : first_(window.width, window.height) {}
@@ -200,16 +210,16 @@ class KeptHits {
     hits_.push_back(hit);
     for (int y = std::max(0, hit.at.y - reach); y <= std::min(first_.height() - 1, hit.at.y + reach); ++y)
       for (int x = std::max(0, hit.at.x - reach); x <= std::min(first_.width() - 1, hit.at.x + reach); ++x) {
-        entries_.push_back({hits_.size() - 1, first_(x, y)});
+        entries_.push_back({hit.pose, first_(x, y)});
         first_(x, y) = static_cast<int32_t>(entries_.size());
       }
   }
-  /// Whether `covers` says so of any near a hit.
+  /// Whether `covers` says so of the pose of any near a hit.
   template <class Covers>
   bool any_near(const PlacedHit& hit, Covers covers) const {
     for (int32_t i = first_(hit.at.x, hit.at.y); i > 0;) {
       const Entry& entry = entries_[static_cast<size_t>(i - 1)];
-      if (covers(hits_[entry.hit])) return true;
+      if (covers(entry.pose)) return true;
       i = entry.next;
     }
     return false;
@@ -218,7 +228,7 @@ class KeptHits {
 
  private:
   struct Entry {
-    size_t hit;
+    int pose;
     int32_t next;
   };
   Image<int32_t> first_;  ///< entry and one of each place; 0 where nothing is near
@@ -246,8 +256,8 @@ std::vector<PlacedHit> local_best(const std::vector<PlacedHit>& hits, const Pose
     const PlacedHit& hit = hits[i];
     if (hit.at.sum < lowest.at(places[i])) continue;
     const GridPose& a = grid.poses[static_cast<size_t>(hit.pose)];
-    const bool covered = kept.any_near(hit, [&](const PlacedHit& other) {
-      const GridPose& b = grid.poses[static_cast<size_t>(other.pose)];
+    const bool covered = kept.any_near(hit, [&](int pose) {
+      const GridPose& b = grid.poses[static_cast<size_t>(pose)];
       const double turned = std::abs(a.angle.radians() - b.angle.radians());
       return std::min(turned, std::abs(turn - turned)) < 2.5 * grid.angle_step + 1e-9 &&
              a.scale < b.scale * most_ratio && b.scale < a.scale * most_ratio;
@@ -288,10 +298,10 @@ std::vector<CoarseHit> coarse_search(const PatternTarget& target, const Survey& 
     const ResponseMaps responses =
         response_maps(survey.gradients(level), static_cast<int>(std::lround(least)), pad, band.first,
                       band.rows, unsigned_edges);
-    const std::vector<PlacedHit> more =
+    std::vector<std::vector<PlacedHit>> lists =
         hits_in(band, target, responses, grid, window, level, checks, turn_by, work);
-    hits.insert(hits.end(), more.begin(), more.end());
-    keep_best(hits, most_of_all);
+    lists.insert(lists.begin(), std::move(hits));
+    hits = best_first(lists, most_of_all);
   }
   const double to = std::ldexp(1.0, -level);
   std::vector<Point2> middles;
@@ -299,8 +309,8 @@ std::vector<CoarseHit> coarse_search(const PatternTarget& target, const Survey& 
     middles.push_back(rotated(target.extent().centre(), p.angle) * (p.scale * to));
   const double echo = search.effort >= 1 ? 0 : 0.85 - 0.3 * search.effort;
   const std::vector<PlacedHit> kept =
-      local_best(best_first(hits, most_of_all), grid, middles, window,
-                 spot_radius(target) * search.scale.min * to, echo, static_cast<size_t>(search.most_hits));
+      local_best(hits, grid, middles, window, spot_radius(target) * search.scale.min * to, echo,
+                 static_cast<size_t>(search.most_hits));
 
   std::vector<CoarseHit> result;
   for (const PlacedHit& hit : kept) {

@@ -3,13 +3,13 @@
 #include <optional>
 
 #include "coarse_search.hpp"
+#include "echoes.hpp"
 #include "edge_fit.hpp"
 #include "grey_model.hpp"
 #include "heron/base/work.hpp"
 #include "heron/image/parallel.hpp"
 #include "judge.hpp"
 #include "limits.hpp"
-#include "overlap.hpp"
 #include "part_size.hpp"
 
 namespace heron {
@@ -67,6 +67,8 @@ EdgeFitSearch edge_search(const Search& search, int level) {
   return e;
 }
 
+bool better(const Candidate& a, const Candidate& b) { return a.score > b.score; }
+
 std::vector<Candidate> fitted(const std::vector<Candidate>& starts, const Search& search, int level) {
   const PatternTarget& target = search.target;
   const EdgeColumns& edges = level == coarse_level(target) ? target.coarse_columns()
@@ -93,41 +95,20 @@ std::vector<Candidate> fitted(const std::vector<Candidate>& starts, const Search
     return c.score <= 0 || c.pose.scale < 0.85 * search.reach.scale.min ||
            c.pose.scale > 1.18 * search.reach.scale.max;
   });
-  std::stable_sort(results.begin(), results.end(),
-                   [](const Candidate& a, const Candidate& b) { return a.score > b.score; });
+  std::stable_sort(results.begin(), results.end(), better);
   return results;
 }
 
-/// Fits that ran into the same pose are one; the best of them comes first already. One that lies on the spot
-/// of a much better one, or overlaps it by half and by more than two finds may, has no say in the end:
-/// mostly it is the same part in another pose. Full effort keeps it.
-std::vector<Candidate> distinct(std::vector<Candidate> candidates, int level, const Search& search) {
-  const Point2 middle = search.target.extent().centre();
-  const double pixels = 0.7 * std::ldexp(1.0, level), radius = half_diagonal(search.target),
-               spot = spot_radius(search.target) * search.reach.scale.min,
-               echo = search.reach.effort >= 1 ? 0 : 0.7 - 0.2 * search.reach.effort;
-  const double most = std::max(0.5, search.reach.most_overlap),
-               reach = 2 * radius * (1 - most) * search.reach.scale.max;
-  const auto within = [](Point2 a, Point2 b, double far) { return dot(a - b, a - b) < far * far; };
-  std::vector<Candidate> kept;
-  std::vector<Point2> middles;
-  for (Candidate& c : candidates) {
-    const Point2 its_middle = c.pose * middle;
-    bool known = false;
-    for (size_t i = 0; i < kept.size() && !known; ++i) {
-      const Candidate& k = kept[i];
-      if (c.score < echo * k.score)
-        known =
-            within(its_middle, middles[i], spot) ||
-            (within(its_middle, middles[i], reach) && overlap(search.target.extent(), c.pose, k.pose) > most);
-      if (within(c.pose.position(), k.pose.position(), pixels) &&
-          std::abs((c.pose.angle - k.pose.angle).wrapped().radians()) * radius < pixels &&
-          std::abs(c.pose.scale - k.pose.scale) * radius < pixels)
-        known = true;
-    }
-    if (!known) middles.push_back(its_middle), kept.push_back(std::move(c));
-  }
-  return kept;
+/// The hits of the coarse search, fitted: the best at each place, then the others that those do not explain.
+std::vector<Candidate> fitted_hits(std::vector<Candidate> hits, const Search& search, const Echoes& echoes) {
+  const int level = coarse_level(search.target);
+  std::vector<Candidate> fits = fitted(echoes.take_leaders(hits), search, level);
+  echoes.leave_out_explained(hits, fits);
+  const std::vector<Candidate> more = fitted(hits, search, level);
+  const auto middle = static_cast<ptrdiff_t>(fits.size());
+  fits.insert(fits.end(), more.begin(), more.end());
+  std::inplace_merge(fits.begin(), fits.begin() + middle, fits.end(), better);
+  return fits;
 }
 
 void take_seen(Candidate& c, SeenEdges seen, const Search& search) {
@@ -233,10 +214,14 @@ std::vector<Candidate> candidates_of(const Search& search) {
   coarse.least_likeness = std::clamp(0.0096 * reach.least_score, 0.42, 0.52) + 0.06 * (1 - 2 * reach.effort);
   std::vector<Candidate> candidates;
   for (const CoarseHit& hit : coarse_search(target, search.survey, coarse, search.work))
-    candidates.push_back({.pose = {hit.place.x, hit.place.y, hit.angle, hit.scale}});
+    candidates.push_back(
+        {.pose = {hit.place.x, hit.place.y, hit.angle, hit.scale}, .score = 100 * hit.likeness});
+  const Echoes echoes(target, {reach.scale, reach.effort, reach.most_overlap});
   for (int level = coarse_level(target); level >= 0 && !candidates.empty(); --level) {
     const double least = stage_limit(search, level);
-    std::vector<Candidate> all = fitted(candidates, search, level);
+    std::vector<Candidate> all = level == coarse_level(target)
+                                     ? fitted_hits(std::move(candidates), search, echoes)
+                                     : fitted(candidates, search, level);
     const auto good =
         std::find_if(all.begin(), all.end(), [&](const Candidate& c) { return c.score < least; });
     if (good == all.begin() && !all.empty() && reach.names_nearest) {
@@ -245,7 +230,7 @@ std::vector<Candidate> candidates_of(const Search& search) {
       return {all.front()};
     }
     all.erase(good, all.end());
-    candidates = distinct(std::move(all), level, search);
+    candidates = echoes.distinct(std::move(all), level);
   }
   return all_finished(candidates, search);
 }

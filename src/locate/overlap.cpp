@@ -1,7 +1,6 @@
 #include "overlap.hpp"
 
 #include <array>
-#include <vector>
 
 namespace heron {
 namespace {
@@ -13,27 +12,39 @@ Corners box_at(const Box& b, const Similarity2& pose) {
           pose * Point2{b.x + b.width, b.y + b.height}, pose * Point2{b.x, b.y + b.height}};
 }
 
-double area_of(const std::vector<Point2>& polygon) {
+/// A convex polygon of at most eight corners, as two quadrangles have in common.
+struct Polygon {
+  std::array<Point2, 8> corners;
+  size_t count = 0;
+  /// Clipping by rounding alone can make more of them; they lie on others then.
+  void add(Point2 p) {
+    if (count < corners.size()) corners[count++] = p;
+  }
+};
+
+double area_of(const Polygon& polygon) {
   double twice = 0;
-  for (size_t i = 0; i < polygon.size(); ++i) twice += cross(polygon[i], polygon[(i + 1) % polygon.size()]);
+  for (size_t i = 0; i < polygon.count; ++i)
+    twice += cross(polygon.corners[i], polygon.corners[(i + 1) % polygon.count]);
   return 0.5 * std::abs(twice);
 }
 
 /// Area of two convex quadrangles in common (Sutherland, Hodgman, Reentrant polygon clipping, CACM 17, 1974).
 double common_area(const Corners& a, const Corners& b) {
-  std::vector<Point2> left(a.begin(), a.end());
-  for (size_t i = 0; i < 4 && !left.empty(); ++i) {
+  Polygon left;
+  for (const Point2& p : a) left.add(p);
+  for (size_t i = 0; i < 4 && left.count > 0; ++i) {
     const Point2 from = b[i], along = b[(i + 1) % 4] - from;
-    std::vector<Point2> next;
-    for (size_t k = 0; k < left.size(); ++k) {
-      const Point2 p = left[k], q = left[(k + 1) % left.size()];
+    Polygon next;
+    for (size_t k = 0; k < left.count; ++k) {
+      const Point2 p = left.corners[k], q = left.corners[(k + 1) % left.count];
       const double dp = cross(along, p - from), dq = cross(along, q - from);
-      if (dp >= 0) next.push_back(p);
-      if ((dp < 0) != (dq < 0)) next.push_back(p + (q - p) * (dp / (dp - dq)));
+      if (dp >= 0) next.add(p);
+      if ((dp < 0) != (dq < 0)) next.add(p + (q - p) * (dp / (dp - dq)));
     }
-    left = std::move(next);
+    left = next;
   }
-  return left.size() < 3 ? 0 : area_of(left);
+  return left.count < 3 ? 0 : area_of(left);
 }
 
 }  // namespace

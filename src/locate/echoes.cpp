@@ -1,0 +1,84 @@
+#include "echoes.hpp"
+
+#include <algorithm>
+#include <cmath>
+
+#include "overlap.hpp"
+#include "part_size.hpp"
+
+namespace heron {
+namespace {
+
+bool within(Point2 a, Point2 b, double far) { return dot(a - b, a - b) < far * far; }
+
+}  // namespace
+
+Echoes::Echoes(const PatternTarget& target, const EchoLimits& limits)
+    : target_(target),
+      effort_(limits.effort),
+      radius_(half_diagonal(target)),
+      spot_(spot_radius(target) * limits.scale.min),
+      most_(std::max(0.5, limits.most_overlap)),
+      reach_(2 * radius_ * (1 - most_) * limits.scale.max) {}
+
+Echoes::Placed Echoes::placed(const Candidate& c) const {
+  return {c.pose, c.pose * target_.extent().centre()};
+}
+
+bool Echoes::on_spot(const Placed& a, const Placed& b) const { return within(a.middle, b.middle, spot_); }
+
+bool Echoes::lies_over(const Placed& a, const Placed& b) const {
+  return within(a.middle, b.middle, reach_) && overlap(target_.extent(), a.pose, b.pose) > most_;
+}
+
+bool Echoes::same_pose(const Placed& a, const Placed& b, double pixels) const {
+  return within(a.pose.position(), b.pose.position(), pixels) &&
+         std::abs((a.pose.angle - b.pose.angle).wrapped().radians()) * radius_ < pixels &&
+         std::abs(a.pose.scale - b.pose.scale) * radius_ < pixels;
+}
+
+std::vector<Candidate> Echoes::take_leaders(std::vector<Candidate>& hits) const {
+  std::vector<Candidate> leaders, others;
+  std::vector<Placed> led;
+  for (Candidate& c : hits) {
+    const Placed its = placed(c);
+    const bool known =
+        std::any_of(led.begin(), led.end(), [&](const Placed& leader) { return lies_over(its, leader); });
+    if (!known) led.push_back(its);
+    (known ? others : leaders).push_back(std::move(c));
+  }
+  hits = std::move(others);
+  return leaders;
+}
+
+void Echoes::leave_out_explained(std::vector<Candidate>& hits, const std::vector<Candidate>& fits) const {
+  constexpr double nearly_whole = 80;
+  if (effort_ >= 1) return;
+  const double worse = 0.95 - 0.1 * effort_;
+  std::vector<Placed> parts;
+  for (const Candidate& fit : fits)
+    if (fit.score >= nearly_whole) parts.push_back(placed(fit));
+  std::erase_if(hits, [&](const Candidate& c) {
+    const Placed its = placed(c);
+    for (size_t i = 0; i < parts.size() && c.score < worse * fits[i].score; ++i)
+      if (lies_over(its, parts[i])) return true;
+    return false;
+  });
+}
+
+std::vector<Candidate> Echoes::distinct(std::vector<Candidate> fits, int level) const {
+  const double pixels = 0.7 * std::ldexp(1.0, level), echo = effort_ >= 1 ? 0 : 0.7 - 0.2 * effort_;
+  std::vector<Candidate> kept;
+  std::vector<Placed> places;
+  for (Candidate& c : fits) {
+    const Placed its = placed(c);
+    bool known = false;
+    for (size_t i = 0; i < kept.size() && !known; ++i)
+      known = (c.score < echo * kept[i].score && (on_spot(its, places[i]) || lies_over(its, places[i]))) ||
+              same_pose(its, places[i], pixels);
+    if (!known) places.push_back(its), kept.push_back(std::move(c));
+  }
+  return kept;
+}
+
+}  // namespace heron

@@ -1,0 +1,47 @@
+#pragma once
+#include <vector>
+
+#include "heron/base/range.hpp"
+#include "judge.hpp"
+
+namespace heron {
+
+/// How freely candidates are given up for being echoes: a part that is found answers in dozens of other poses
+/// over the same place.
+struct EchoLimits {
+  Range<double> scale;
+  double effort = 0.5;  ///< 1 keeps them all
+  double most_overlap = 0.5;
+};
+
+/// Tells candidates that are a part of their own from echoes of another one. Candidates come best first.
+class Echoes {
+ public:
+  Echoes(const PatternTarget& target, const EchoLimits& limits);
+
+  /// Takes out of `hits` those that lie by half over no better one.
+  std::vector<Candidate> take_leaders(std::vector<Candidate>& hits) const;
+
+  /// Leaves out hits that lie by half over a fit which shows its part nearly whole, and that even as hits,
+  /// which forgive much, are worse than it: no fit would make another part of them.
+  void leave_out_explained(std::vector<Candidate>& hits, const std::vector<Candidate>& fits) const;
+
+  /// Fits that ran into the same pose are one; the best of them comes first already. One that lies on the
+  /// spot of a much better one, or overlaps it by half and by more than two finds may, has no say in the end.
+  std::vector<Candidate> distinct(std::vector<Candidate> fits, int level) const;
+
+ private:
+  struct Placed {
+    Similarity2 pose;
+    Point2 middle;
+  };
+  Placed placed(const Candidate& c) const;
+  bool on_spot(const Placed& a, const Placed& b) const;
+  bool lies_over(const Placed& a, const Placed& b) const;
+  bool same_pose(const Placed& a, const Placed& b, double pixels) const;
+
+  const PatternTarget& target_;
+  double effort_, radius_, spot_, most_, reach_;
+};
+
+}  // namespace heron
