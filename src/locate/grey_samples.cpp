@@ -33,8 +33,13 @@ struct ToTaught {
   }
 };
 
+/// Columns of a row, both included.
+struct RowSpan {
+  int first, last;
+};
+
 /// The columns of a row whose taught place lies inside the taught picture: only there an edge can be.
-static void narrow(const ToTaught& t, const GreyModel& m, int y, int& first, int& last) {
+static RowSpan narrow(const ToTaught& t, const GreyModel& m, int y) {
   double from = t.left, to = t.right;
   const auto keep = [&](double slope, double start, double most) {
     if (std::abs(slope) < 1e-9) {
@@ -47,7 +52,7 @@ static void narrow(const ToTaught& t, const GreyModel& m, int y, int& first, int
   };
   keep(t.xx, t.xy * y + t.x0, m.nearest.width() - 1.0);
   keep(t.yx, t.yy * y + t.y0, m.nearest.height() - 1.0);
-  first = static_cast<int>(std::ceil(from)), last = static_cast<int>(std::floor(to));
+  return {static_cast<int>(std::ceil(from)), static_cast<int>(std::floor(to))};
 }
 
 /// Weights of the four coefficients around a place `t` after the second, and of its derivative.
@@ -70,59 +75,54 @@ namespace heron {
 namespace HWY_NAMESPACE {
 namespace hn = hwy::HWY_NAMESPACE;
 
-/// Appends the pixels of one row that lie beside a seen edge.
-size_t collect_row(const Image<uint8_t>& picture, const GreyModel& m, const float* seen, const ToTaught& t,
-                   double scale, int y, size_t count, GreySamples& out) {
+/// Appends the pixels beside a seen edge, in strips a vector wide from top to bottom: what a strip touches of
+/// the taught picture stays near at hand, however the part lies.
+void collect_kernel(const Image<uint8_t>& picture, const GreyModel& m, const float* seen, const ToTaught& t,
+                    const RowSpan* rows, double scale, GreySamples& out) {
   const hn::ScalableTag<float> f;
   const hn::RebindToSigned<decltype(f)> whole;
   const hn::Rebind<uint8_t, decltype(f)> bytes;
   const int lanes = static_cast<int>(hn::Lanes(f));
-  int first = 0, last = 0;
-  narrow(t, m, y, first, last);
-  const uint8_t* row = picture.row(y);
   const auto step = hn::Iota(f, 0.0f);
   const auto half = hn::Set(f, 0.5f);
+  const auto along_x = hn::MulAdd(step, hn::Set(f, static_cast<float>(t.xx)), half),
+             along_y = hn::MulAdd(step, hn::Set(f, static_cast<float>(t.yx)), half);
   const auto stride = hn::Set(whole, static_cast<int>(m.nearest.stride()));
-  const auto down = hn::Set(f, static_cast<float>(y - out.base.y));
   const int free = static_cast<int>(std::ceil(4 * lanes / scale));  // eighths of a pixel, from the middle
-  for (int x = first; x <= last; x += lanes) {
-    const double start_x = t.xx * x + t.xy * y + t.x0, start_y = t.yx * x + t.yy * y + t.y0;
-    const int middle = std::min(lanes / 2, last - x);
-    if (m.nearest(static_cast<int>(start_x + middle * t.xx + 0.5),
-                  static_cast<int>(start_y + middle * t.yx + 0.5)) <= -free)
-      continue;
-    const auto tx =
-        hn::MulAdd(step, hn::Set(f, static_cast<float>(t.xx)), hn::Set(f, static_cast<float>(start_x)));
-    const auto ty =
-        hn::MulAdd(step, hn::Set(f, static_cast<float>(t.yx)), hn::Set(f, static_cast<float>(start_y)));
-    const auto inside = hn::Lt(step, hn::Set(f, static_cast<float>(last - x + 1)));
-    const auto column = hn::ConvertTo(whole, hn::Add(tx, half)),
-               line = hn::ConvertTo(whole, hn::Add(ty, half));
-    const auto at = hn::IfThenElseZero(hn::RebindMask(whole, inside), hn::Add(hn::Mul(line, stride), column));
-    const auto edge =
-        hn::IfThenElseZero(hn::RebindMask(whole, inside), hn::GatherIndex(whole, m.nearest.row(0), at));
-    const auto beside = hn::Gt(edge, hn::Zero(whole));
-    if (hn::AllFalse(whole, beside)) continue;
-    const auto weight =
-        hn::GatherIndex(f, seen, hn::IfThenElseZero(beside, hn::Sub(edge, hn::Set(whole, 1))));
-    const auto taken = hn::And(hn::Gt(weight, hn::Zero(f)), hn::RebindMask(f, beside));
-    const auto grey = hn::ConvertTo(f, hn::PromoteTo(whole, hn::LoadU(bytes, row + x)));
-    hn::CompressStore(hn::Add(step, hn::Set(f, static_cast<float>(x - out.base.x))), taken, f,
-                      out.across.data() + count);
-    hn::StoreU(down, f, out.down.data() + count);
-    count += hn::CompressStore(grey, taken, f, out.grey.data() + count);
+  size_t count = 0;
+  for (int x = t.left; x <= t.right; x += lanes) {
+    out.make_room(count + static_cast<size_t>(lanes) * static_cast<size_t>(t.bottom - t.top + 1));
+    const auto across = hn::Add(step, hn::Set(f, static_cast<float>(x - out.base.x)));
+    for (int y = t.top; y <= t.bottom; ++y) {
+      const auto [first, last] = rows[y - t.top];
+      if (x > last || x + lanes <= first) continue;
+      const double start_x = t.xx * x + t.xy * y + t.x0, start_y = t.yx * x + t.yy * y + t.y0;
+      const int middle = std::clamp(lanes / 2, first - x, last - x);
+      if (m.nearest(static_cast<int>(start_x + middle * t.xx + 0.5),
+                    static_cast<int>(start_y + middle * t.yx + 0.5)) <= -free)
+        continue;
+      const auto inside = hn::And(hn::Ge(step, hn::Set(f, static_cast<float>(first - x))),
+                                  hn::Le(step, hn::Set(f, static_cast<float>(last - x))));
+      const auto column = hn::ConvertTo(whole, hn::Add(along_x, hn::Set(f, static_cast<float>(start_x)))),
+                 line = hn::ConvertTo(whole, hn::Add(along_y, hn::Set(f, static_cast<float>(start_y))));
+      const auto at =
+          hn::IfThenElseZero(hn::RebindMask(whole, inside), hn::Add(hn::Mul(line, stride), column));
+      const auto edge =
+          hn::IfThenElseZero(hn::RebindMask(whole, inside), hn::GatherIndex(whole, m.nearest.row(0), at));
+      const auto beside = hn::Gt(edge, hn::Zero(whole));
+      if (hn::AllFalse(whole, beside)) continue;
+      const auto weight =
+          hn::GatherIndex(f, seen, hn::IfThenElseZero(beside, hn::Sub(edge, hn::Set(whole, 1))));
+      const auto taken = hn::And(hn::Gt(weight, hn::Zero(f)), hn::RebindMask(f, beside));
+      const auto grey = hn::ConvertTo(f, hn::PromoteTo(whole, hn::LoadU(bytes, picture.row(y) + x)));
+      hn::CompressStore(across, taken, f, out.across.data() + count);
+      hn::StoreU(hn::Set(f, static_cast<float>(y - out.base.y)), f, out.down.data() + count);
+      count += hn::CompressStore(grey, taken, f, out.grey.data() + count);
+    }
   }
-  return count;
-}
-
-void collect_kernel(const Image<uint8_t>& picture, const GreyModel& m, const float* seen, const ToTaught& t,
-                    double scale, GreySamples& s) {
-  for (int y = t.top; y <= t.bottom; ++y) {
-    s.make_room(s.count + static_cast<size_t>(t.right - t.left + 1));
-    s.count = collect_row(picture, m, seen, t, scale, y, s.count, s);
-  }
+  out.count = count;
   for (size_t i = 0; i < HWY_MAX_BYTES / sizeof(float); ++i)
-    s.across[s.count + i] = s.down[s.count + i] = s.grey[s.count + i] = 0;
+    out.across[count + i] = out.down[count + i] = out.grey[count + i] = 0;
 }
 
 void evaluate_kernel(const GreyModel& m, const ToTaught& to, GreySamples& s) {
@@ -222,7 +222,10 @@ static ToTaught begin(const Image<uint8_t>& picture, const GreyModel& m, const S
 void collect_grey_samples(const Image<uint8_t>& picture, const GreyModel& m, const std::vector<float>& seen,
                           const Similarity2& pose, GreySamples& s) {
   const ToTaught to = begin(picture, m, pose, s);
-  HWY_DYNAMIC_DISPATCH(collect_kernel)(picture, m, seen.data(), to, pose.scale, s);
+  static thread_local std::vector<RowSpan> rows;
+  rows.clear();
+  for (int y = to.top; y <= to.bottom; ++y) rows.push_back(narrow(to, m, y));
+  HWY_DYNAMIC_DISPATCH(collect_kernel)(picture, m, seen.data(), to, rows.data(), pose.scale, s);
 }
 
 void evaluate_grey_samples(const GreyModel& m, const Similarity2& pose, GreySamples& s) {
@@ -233,8 +236,7 @@ void collect_grey_samples_plain(const Image<uint8_t>& picture, const GreyModel& 
                                 const std::vector<float>& seen, const Similarity2& pose, GreySamples& s) {
   const ToTaught t = begin(picture, m, pose, s);
   for (int y = t.top; y <= t.bottom; ++y) {
-    int first = 0, last = 0;
-    narrow(t, m, y, first, last);
+    const auto [first, last] = narrow(t, m, y);
     for (int x = first; x <= last; ++x) {
       const double tx = t.xx * x + t.xy * y + t.x0, ty = t.yx * x + t.yy * y + t.y0;
       const int edge = m.nearest(static_cast<int>(tx + 0.5), static_cast<int>(ty + 0.5));
