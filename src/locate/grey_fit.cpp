@@ -103,11 +103,15 @@ Eigen::Matrix4d grey_covariance_of(GreyScratch& s, const GreyProblem& problem, c
             down = static_cast<int>(model.nearest.height() / cell_size) + 2;
   s.cells.assign(static_cast<size_t>(across * down), Eigen::Vector4f::Zero());
   const auto from_x = static_cast<float>(model.origin.x), from_y = static_cast<float>(model.origin.y);
+  Eigen::Vector4f sum = Eigen::Vector4f::Zero();  // of neighbours in one cell, which mostly follow each other
+  size_t cell = 0;
   for (size_t i = 0; i < g.count; ++i) {
-    const int at =
-        static_cast<int>((g.y[i] + from_y) * per) * across + static_cast<int>((g.x[i] + from_x) * per);
-    s.cells[static_cast<size_t>(at)] += Eigen::Map<const Eigen::Vector4f>(s.pulls.data() + 4 * i);
+    const auto at = static_cast<size_t>(static_cast<int>((g.y[i] + from_y) * per) * across +
+                                        static_cast<int>((g.x[i] + from_x) * per));
+    if (at != cell) s.cells[cell] += sum, sum.setZero(), cell = at;
+    sum += Eigen::Map<const Eigen::Vector4f>(s.pulls.data() + 4 * i);
   }
+  s.cells[cell] += sum;
   return covariance_of_cells(s.cells, Eigen::Matrix4d(Eigen::Matrix4d::Identity()), grey_unknowns);
 }
 

@@ -30,10 +30,9 @@ struct GreyFit {
 
 /// Moves `start`, already right to some tenths of a pixel, to where the picture's own pixels agree best with
 /// the spline of the taught ones: least squares over the pixels beside those edges whose `seen` is above 0,
-/// in pose and light together (gain, its slope along x
-/// and y, offset), robust by Tukey's weights. The
-/// picture is not resampled, so its noise stays white. Not fitted where the brightness does not follow the
-/// taught one. Cost: some tens of nanoseconds a pixel beside an edge.
+/// in pose and light together (gain, its slope along x and y, offset), robust by Tukey's weights. The picture
+/// is not resampled, so its noise stays white. Not fitted where the brightness does not follow the taught
+/// one. Cost: some tens of nanoseconds a pixel beside an edge.
 GreyFit fit_greys(const Image<uint8_t>& picture, const GreyModel& model, const std::vector<float>& seen,
                   const Similarity2& start, bool free_angle, bool free_scale);
 

@@ -10,6 +10,10 @@
 #include <cmath>
 namespace heron {
 
+/// As many floats as the widest vector of any processor holds (2048 bits). `HWY_MAX_BYTES` is that of one
+/// target, outside the kernels not of the one that runs.
+static constexpr size_t vector_room = 64;
+
 /// From picture coordinates to the taught picture's, and the picture rows and columns that it may touch.
 struct ToTaught {
   double xx, xy, x0, yx, yy, y0;  // taught x = xx * x + xy * y + x0, from the taught picture's first pixel
@@ -33,9 +37,9 @@ struct ToTaught {
   }
 };
 
-/// Columns of a row, both included.
+/// Columns of a row, both included; none at first.
 struct RowSpan {
-  int first, last;
+  int first = 0, last = -1;
 };
 
 /// The columns of a row whose taught place lies inside the taught picture: only there an edge can be.
@@ -52,6 +56,7 @@ static RowSpan narrow(const ToTaught& t, const GreyModel& m, int y) {
   };
   keep(t.xx, t.xy * y + t.x0, m.nearest.width() - 1.0);
   keep(t.yx, t.yy * y + t.y0, m.nearest.height() - 1.0);
+  if (std::ceil(from) > std::floor(to)) return {};
   return {static_cast<int>(std::ceil(from)), static_cast<int>(std::floor(to))};
 }
 
@@ -206,7 +211,7 @@ HWY_EXPORT(collect_kernel);
 HWY_EXPORT(evaluate_kernel);
 
 void GreySamples::make_room(size_t values) {
-  const size_t needed = values + 2 * HWY_MAX_BYTES / sizeof(float);
+  const size_t needed = values + 2 * vector_room;
   if (x.size() >= needed) return;
   for (std::vector<float>* column : {&across, &down, &grey, &x, &y, &value, &dx, &dy})
     column->resize(needed + needed / 2);

@@ -4,6 +4,7 @@
 #include "heron/locate/survey.hpp"
 #include "heron/render/tray_station.hpp"
 #include "locate/coarse_search.hpp"
+#include "locate/echoes.hpp"
 #include "locate/edge_fit.hpp"
 #include "locate/grey_model.hpp"
 #include "locate/judge.hpp"
@@ -233,4 +234,36 @@ TEST_CASE("how much of the smaller of two parts the other covers is what their b
   CHECK(beside(0, 0, 90_deg, 1) == doctest::Approx(20.0 * 20 / (60 * 20)));  // crosswise
   CHECK(beside(5, 2, 0_deg, 0.5) == doctest::Approx(1));                     // within the larger
   CHECK(beside(61, 0, 0_deg, 1) == 0);
+}
+
+TEST_CASE("echoes of a part that is seen nearly whole are given up, and nothing else is") {
+  const PatternTarget& target = bench().target;
+  const auto at = [](double x, double y, Angle angle, double score) {
+    return Candidate{.pose = {x, y, angle, 1}, .score = score};
+  };
+  const auto count_left = [&](double effort, double score_of_fit, const Candidate& hit) {
+    std::vector<Candidate> hits{hit};
+    Echoes(target, {.scale = {1, 1}, .effort = effort})
+        .leave_out_explained(hits, {at(500, 400, 20_deg, score_of_fit)});
+    return hits.size();
+  };
+  const Candidate echo = at(510, 395, 160_deg, 70), rival = at(510, 395, 160_deg, 92),
+                  neighbour = at(650, 400, 20_deg, 70);
+  CHECK(count_left(0.5, 95, echo) == 0);
+  CHECK(count_left(0.5, 95, rival) == 1);
+  CHECK(count_left(0.5, 95, neighbour) == 1);
+  CHECK(count_left(0.5, 75, echo) == 1);  // a fit that shows too little explains nothing
+  CHECK(count_left(1, 95, echo) == 1);
+
+  std::vector<Candidate> hits{at(500, 400, 20_deg, 95), echo, at(900, 300, 0_deg, 80), neighbour};
+  const Echoes echoes(target, {.scale = {1, 1}});
+  CHECK(echoes.take_leaders(hits).size() == 3);
+  REQUIRE(hits.size() == 1);
+  CHECK(hits[0].pose.angle.degrees() == doctest::Approx(160));
+
+  const auto left = echoes.distinct(
+      {at(500, 400, 20_deg, 95), at(500.2, 400, 20_deg, 94), rival, at(510, 395, 160_deg, 50), neighbour}, 0);
+  REQUIRE(left.size() == 3);  // the second ran into the first, the fourth is its echo
+  CHECK(left[1].score == 92);
+  CHECK(left[2].score == 70);
 }
