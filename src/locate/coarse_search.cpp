@@ -11,17 +11,6 @@
 namespace heron {
 namespace {
 
-struct GridPose {
-  Angle angle;
-  double scale;
-};
-
-struct PoseGrid {
-  std::vector<GridPose> poses;
-  double angle_step = 0;  // radians
-  double scale_step = 1;  // ratio
-};
-
 /// Steps that move the outer edges by little more than a pixel, which spreading forgives. One step beyond
 /// either end of a range, so that a part just outside is seen and can be named as a miss.
 PoseGrid pose_grid(const PatternTarget& target, const CoarseSearch& search, int level) {
@@ -59,13 +48,8 @@ PoseGrid pose_grid(const PatternTarget& target, const CoarseSearch& search, int 
   return grid;
 }
 
-struct PlacedHit {
-  RowHit at;
-  int pose;
-};
-
 /// A picture may answer everywhere; more than so many hits, of a few poses and of them all, are never kept.
-constexpr size_t most_of_chunk = 1000, most_of_all = 8000;
+constexpr size_t most_of_chunk = 1000, most_of_all = 32000;
 
 /// At most `most` of the hits in some lists, the highest sums first, equal ones as they came: their order
 /// does not depend on threads. Cost: a few nanoseconds a hit.
@@ -90,13 +74,8 @@ void keep_best(std::vector<PlacedHit>& hits, size_t most) {
   if (hits.size() > most) hits = best_first({&hits, 1}, most);
 }
 
-/// The window of origin positions on the coarse level, kept inside a picture widened by nothing: an origin
-/// lies in the picture or in the asked box.
-struct Window {
-  int x0, y0, width, height;
-};
-
-Window window_of(const Box& origins, int level, int width, int height) {
+/// Kept inside a picture widened by nothing: an origin lies in the picture or in the asked box.
+CoarseWindow window_of(const Box& origins, int level, int width, int height) {
   const Point2 a = to_level({origins.x, origins.y}, level),
                b = to_level({origins.x + origins.width, origins.y + origins.height}, level);
   const int x0 = std::clamp(static_cast<int>(std::floor(a.x)) - 1, 0, width - 1),
@@ -129,7 +108,7 @@ int nearest(double v) { return static_cast<int>(v + 1048576.5) - 1048576; }
 /// The hits of a band, in a list for each few poses.
 std::vector<std::vector<PlacedHit>> hits_in(const Band& band, const PatternTarget& target,
                                             const ResponseMaps& responses, const PoseGrid& grid,
-                                            const Window& window, int level,
+                                            const CoarseWindow& window, int level,
                                             const std::array<SumCheck, sum_checks>& checks, double turn_by,
                                             Work* work) {
   const std::vector<TaughtEdge>& edges = target.coarse_edges();
@@ -169,112 +148,12 @@ std::vector<std::vector<PlacedHit>> hits_in(const Band& band, const PatternTarge
   return by_chunk;
 }
 
-/// A byte for each pixel of a box that holds some points, of which there is at least one.
-class PointMap {
- public:
-  PointMap(const std::vector<Point2>& points, double margin) {
-    Point2 low{1e9, 1e9}, high{-1e9, -1e9};
-    for (const Point2& p : points) {
-      low = {std::min(low.x, p.x), std::min(low.y, p.y)};
-      high = {std::max(high.x, p.x), std::max(high.y, p.y)};
-    }
-    corner_ = {std::floor(low.x - margin), std::floor(low.y - margin)};
-    map_ = Image<uint8_t>(static_cast<int>(high.x + margin - corner_.x) + 2,
-                          static_cast<int>(high.y + margin - corner_.y) + 2);
-  }
-  uint8_t at(Point2 p) const { return map_(column(p), row(p)); }
-  /// Raises what is lower to `value`, within `radius` of `p`.
-  void raise(Point2 p, double radius, uint8_t value) {
-    const auto reach = static_cast<int>(radius);
-    for (int v = -reach; v <= reach; ++v) {
-      const auto half = static_cast<int>(std::sqrt(radius * radius - v * v));
-      uint8_t* there = map_.row(row(p) + v) + column(p) - half;
-      for (int i = 0; i <= 2 * half; ++i) there[i] = std::max(there[i], value);
-    }
-  }
-
- private:
-  int column(Point2 p) const { return static_cast<int>(p.x - corner_.x + 0.5); }
-  int row(Point2 p) const { return static_cast<int>(p.y - corner_.y + 0.5); }
-
-  Point2 corner_;
-  Image<uint8_t> map_;
-};
-
-/// Hits that are kept, their poses listed at every place of a window within two pixels of them.
-class KeptHits {
- public:
-  explicit KeptHits(const Window& window) : first_(window.width, window.height) {}
-  void add(const PlacedHit& hit) {
-    constexpr int reach = 2;
-    hits_.push_back(hit);
-    for (int y = std::max(0, hit.at.y - reach); y <= std::min(first_.height() - 1, hit.at.y + reach); ++y)
-      for (int x = std::max(0, hit.at.x - reach); x <= std::min(first_.width() - 1, hit.at.x + reach); ++x) {
-        entries_.push_back({hit.pose, first_(x, y)});
-        first_(x, y) = static_cast<int32_t>(entries_.size());
-      }
-  }
-  /// Whether `covers` says so of the pose of any near a hit.
-  template <class Covers>
-  bool any_near(const PlacedHit& hit, Covers covers) const {
-    for (int32_t i = first_(hit.at.x, hit.at.y); i > 0;) {
-      const Entry& entry = entries_[static_cast<size_t>(i - 1)];
-      if (covers(entry.pose)) return true;
-      i = entry.next;
-    }
-    return false;
-  }
-  const std::vector<PlacedHit>& hits() const { return hits_; }
-
- private:
-  struct Entry {
-    int pose;
-    int32_t next;
-  };
-  Image<int32_t> first_;  ///< entry and one of each place; 0 where nothing is near
-  std::vector<Entry> entries_;
-  std::vector<PlacedHit> hits_;
-};
-
-/// Of `hits`, best first; a hit next to a better one in place, angle and scale is left out, and so is one
-/// whose middle lies within `spot` pixels of that of a much better one: the same part in another pose.
-/// `middles` holds where the part's middle, which unlike its origin always lies on it, is from the origin,
-/// for each pose of the grid.
-std::vector<PlacedHit> local_best(const std::vector<PlacedHit>& hits, const PoseGrid& grid,
-                                  const std::vector<Point2>& middles, const Window& window, double spot,
-                                  double echo, size_t most) {
-  if (hits.empty()) return {};
-  constexpr double turn = 2 * std::numbers::pi;
-  const double most_ratio = std::pow(grid.scale_step, 1.5);
-  std::vector<Point2> places;
-  for (const PlacedHit& hit : hits)
-    places.push_back(Point2{static_cast<double>(hit.at.x), static_cast<double>(hit.at.y)} +
-                     middles[static_cast<size_t>(hit.pose)]);
-  KeptHits kept(window);
-  PointMap lowest(places, spot);  // a hit there must have so much
-  for (size_t i = 0; i < hits.size() && kept.hits().size() < most; ++i) {
-    const PlacedHit& hit = hits[i];
-    if (hit.at.sum < lowest.at(places[i])) continue;
-    const GridPose& a = grid.poses[static_cast<size_t>(hit.pose)];
-    const bool covered = kept.any_near(hit, [&](int pose) {
-      const GridPose& b = grid.poses[static_cast<size_t>(pose)];
-      const double turned = std::abs(a.angle.radians() - b.angle.radians());
-      return std::min(turned, std::abs(turn - turned)) < 2.5 * grid.angle_step + 1e-9 &&
-             a.scale < b.scale * most_ratio && b.scale < a.scale * most_ratio;
-    });
-    if (covered) continue;
-    kept.add(hit);
-    lowest.raise(places[i], spot, static_cast<uint8_t>(std::ceil(echo * hit.at.sum)));
-  }
-  return kept.hits();
-}
-
 }  // namespace
 
 int coarse_level(const PatternTarget& target) { return static_cast<int>(target.levels().size()) - 1; }
 
-std::vector<CoarseHit> coarse_search(const PatternTarget& target, const Survey& survey,
-                                     const CoarseSearch& search, Work* work) {
+CoarseHits coarse_search(const PatternTarget& target, const Survey& survey, const CoarseSearch& search,
+                         Work* work) {
   const int level = coarse_level(target);
   if (level >= survey.level_count()) return {};
   const Image<uint8_t>& picture = survey.level(level);
@@ -284,7 +163,7 @@ std::vector<CoarseHit> coarse_search(const PatternTarget& target, const Survey& 
   // Far above the noise, and low enough for thin structure that a coarse level has blurred.
   const double least = std::max({3.0, 0.7 * search.least_contrast, 4 * 0.87 * survey.noise_sigma(level)});
   const PoseGrid grid = pose_grid(target, search, level);
-  const Window window = window_of(search.origins, level, picture.width(), picture.height());
+  const CoarseWindow window = window_of(search.origins, level, picture.width(), picture.height());
   const int count = static_cast<int>(target.coarse_edges().size()), full = best_response * count;
   const int limit = std::clamp(static_cast<int>(std::ceil(search.least_likeness * full)), 1, full);
   const std::array<SumCheck, sum_checks> checks = checks_for(count, limit, search.effort);
@@ -308,18 +187,9 @@ std::vector<CoarseHit> coarse_search(const PatternTarget& target, const Survey& 
   for (const GridPose& p : grid.poses)
     middles.push_back(rotated(target.extent().centre(), p.angle) * (p.scale * to));
   const double echo = search.effort >= 1 ? 0 : 0.85 - 0.3 * search.effort;
-  const std::vector<PlacedHit> kept =
-      local_best(hits, grid, middles, window, spot_radius(target) * search.scale.min * to, echo,
-                 static_cast<size_t>(search.most_hits));
-
-  std::vector<CoarseHit> result;
-  for (const PlacedHit& hit : kept) {
-    const GridPose& pose = grid.poses[static_cast<size_t>(hit.pose)];
-    const Point2 p{static_cast<double>(hit.at.x + window.x0), static_cast<double>(hit.at.y + window.y0)};
-    result.push_back(
-        {from_level(p, level), pose.angle.wrapped(), pose.scale, hit.at.sum / static_cast<double>(full)});
-  }
-  return result;
+  return CoarseHits(
+      std::move(hits), grid, middles,
+      {window, level, static_cast<double>(full), spot_radius(target) * search.scale.min * to, echo});
 }
 
 }  // namespace heron

@@ -1,22 +1,12 @@
 #pragma once
-#include <vector>
-
+#include "coarse_hits.hpp"
 #include "heron/base/work.hpp"
 #include "heron/locate/pattern.hpp"
 #include "heron/locate/survey.hpp"
 
 namespace heron {
 
-/// A pose worth a closer look.
-struct CoarseHit {
-  Point2 place;  ///< of the origin, picture coordinates of level 0
-  Angle angle;
-  double scale = 1;
-  double likeness = 0;  ///< 0 to 1: share of the coarse edges met, one level pixel and one direction step
-                        ///< either way forgiven
-};
-
-/// Where the coarse search looks and what it keeps.
+/// Where the coarse search looks.
 struct CoarseSearch {
   Range<Angle> angle;
   Range<double> scale;
@@ -25,15 +15,14 @@ struct CoarseSearch {
   double least_contrast = 8;
   Polarity polarity = Polarity::as_taught;
   double effort = 0.5;  ///< how surely a place that is given up half way is none
-  int most_hits = 256;
 };
 
-/// Tries every pose of a grid on the target's coarsest level and keeps the local best. Gradient directions
+/// Tries every pose of a grid on the target's coarsest level and lists what resembles it. Gradient directions
 /// are quantised to 16, spread by one pixel, and turned into one response map for each direction, so a pose
 /// costs one byte added for each edge, until what is summed falls too far behind (after Hinterstoisser et
-/// al., Gradient response maps for real-time detection of texture-less objects, PAMI 34, 2012). Best first.
-std::vector<CoarseHit> coarse_search(const PatternTarget& target, const Survey& survey,
-                                     const CoarseSearch& search, Work* work);
+/// al., Gradient response maps for real-time detection of texture-less objects, PAMI 34, 2012).
+CoarseHits coarse_search(const PatternTarget& target, const Survey& survey, const CoarseSearch& search,
+                         Work* work);
 
 /// The level on which `target` is first searched in a picture of `survey`'s size.
 int coarse_level(const PatternTarget& target);

@@ -3,7 +3,6 @@
 #include <algorithm>
 #include <cmath>
 
-#include "overlap.hpp"
 #include "part_size.hpp"
 
 namespace heron {
@@ -22,13 +21,14 @@ Echoes::Echoes(const PatternTarget& target, const EchoLimits& limits)
       reach_(2 * radius_ * (1 - most_) * limits.scale.max) {}
 
 Echoes::Placed Echoes::placed(const Candidate& c) const {
-  return {c.pose, c.pose * target_.extent().centre()};
+  const Footprint box(target_.extent(), c.pose);
+  return {c.pose, (box.corners[0] + box.corners[2]) * 0.5, box};
 }
 
 bool Echoes::on_spot(const Placed& a, const Placed& b) const { return within(a.middle, b.middle, spot_); }
 
 bool Echoes::lies_over(const Placed& a, const Placed& b) const {
-  return within(a.middle, b.middle, reach_) && overlap(target_.extent(), a.pose, b.pose) > most_;
+  return within(a.middle, b.middle, reach_) && overlap(a.box, b.box) > most_;
 }
 
 bool Echoes::same_pose(const Placed& a, const Placed& b, double pixels) const {
@@ -51,18 +51,21 @@ std::vector<Candidate> Echoes::take_leaders(std::vector<Candidate>& hits) const 
   return leaders;
 }
 
-void Echoes::leave_out_explained(std::vector<Candidate>& hits, const std::vector<Candidate>& fits) const {
+void Echoes::learn(const std::vector<Candidate>& fits) {
   constexpr double nearly_whole = 80;
   if (effort_ >= 1) return;
   const double worse = 0.95 - 0.1 * effort_;
-  std::vector<Placed> parts;
-  for (const Candidate& fit : fits)
-    if (fit.score >= nearly_whole) parts.push_back(placed(fit));
-  std::erase_if(hits, [&](const Candidate& c) {
-    const Placed its = placed(c);
-    for (size_t i = 0; i < parts.size() && c.score < worse * fits[i].score; ++i)
-      if (lies_over(its, parts[i])) return true;
-    return false;
+  for (const Candidate& fit : fits) {
+    if (fit.score < nearly_whole) continue;
+    wholes_.push_back({placed(fit), worse * fit.score});
+  }
+}
+
+bool Echoes::is_explained(const Candidate& hit) const {
+  if (wholes_.empty()) return false;
+  const Placed its = placed(hit);
+  return std::any_of(wholes_.begin(), wholes_.end(), [&](const Whole& whole) {
+    return hit.score < whole.echo && lies_over(its, whole.place);
   });
 }
 

@@ -3,6 +3,7 @@
 
 #include "heron/base/range.hpp"
 #include "judge.hpp"
+#include "overlap.hpp"
 
 namespace heron {
 
@@ -22,9 +23,11 @@ class Echoes {
   /// Takes out of `hits` those that lie by half over no better one.
   std::vector<Candidate> take_leaders(std::vector<Candidate>& hits) const;
 
-  /// Leaves out hits that lie by half over a fit which shows its part nearly whole, and that even as hits,
-  /// which forgive much, are worse than it: no fit would make another part of them.
-  void leave_out_explained(std::vector<Candidate>& hits, const std::vector<Candidate>& fits) const;
+  /// Keeps in mind which of the fits show a part nearly whole.
+  void learn(const std::vector<Candidate>& fits);
+  /// Whether a hit lies by half over a part that is seen nearly whole, and even as a hit, which forgives
+  /// much, is worse than that: no fit would make another part of it.
+  bool is_explained(const Candidate& hit) const;
 
   /// Fits that ran into the same pose are one; the best of them comes first already. One that lies on the
   /// spot of a much better one, or overlaps it by half and by more than two finds may, has no say in the end.
@@ -34,13 +37,19 @@ class Echoes {
   struct Placed {
     Similarity2 pose;
     Point2 middle;
+    Footprint box;
   };
   Placed placed(const Candidate& c) const;
   bool on_spot(const Placed& a, const Placed& b) const;
   bool lies_over(const Placed& a, const Placed& b) const;
   bool same_pose(const Placed& a, const Placed& b, double pixels) const;
 
+  struct Whole {
+    Placed place;
+    double echo;  ///< the score below which hits over it are its echoes
+  };
   const PatternTarget& target_;
+  std::vector<Whole> wholes_;
   double effort_, radius_, spot_, most_, reach_;
 };
 

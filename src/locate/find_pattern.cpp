@@ -67,6 +67,10 @@ EdgeFitSearch edge_search(const Search& search, int level) {
   return e;
 }
 
+Candidate start_of(const CoarseHit& hit) {
+  return {.pose = {hit.place.x, hit.place.y, hit.angle, hit.scale}, .score = 100 * hit.likeness};
+}
+
 bool better(const Candidate& a, const Candidate& b) { return a.score > b.score; }
 
 std::vector<Candidate> fitted(const std::vector<Candidate>& starts, const Search& search, int level) {
@@ -99,15 +103,32 @@ std::vector<Candidate> fitted(const std::vector<Candidate>& starts, const Search
   return results;
 }
 
-/// The hits of the coarse search, fitted: the best at each place, then the others that those do not explain.
-std::vector<Candidate> fitted_hits(std::vector<Candidate> hits, const Search& search, const Echoes& echoes) {
+/// The hits of the coarse search, fitted: of each few hundred the best at each place, then the others that
+/// those do not explain. What is explained does not count towards how many are fitted: parts that are seen
+/// whole must not keep others from being looked at.
+std::vector<Candidate> fitted_hits(CoarseHits& hits, const Search& search, Echoes& echoes) {
   const int level = coarse_level(search.target);
-  std::vector<Candidate> fits = fitted(echoes.take_leaders(hits), search, level);
-  echoes.leave_out_explained(hits, fits);
-  const std::vector<Candidate> more = fitted(hits, search, level);
-  const auto middle = static_cast<ptrdiff_t>(fits.size());
-  fits.insert(fits.end(), more.begin(), more.end());
-  std::inplace_merge(fits.begin(), fits.begin() + middle, fits.end(), better);
+  constexpr size_t enough = 16;                                               // fewer are not gone on for
+  auto left = static_cast<size_t>(64 * std::pow(16.0, search.reach.effort));  // 64, 256, 1024
+  std::vector<Candidate> fits;
+  const auto add = [&](const std::vector<Candidate>& starts) {
+    const std::vector<Candidate> more = fitted(starts, search, level);
+    echoes.learn(more);
+    const auto middle = static_cast<ptrdiff_t>(fits.size());
+    fits.insert(fits.end(), more.begin(), more.end());
+    std::inplace_merge(fits.begin(), fits.begin() + middle, fits.end(), better);
+  };
+  while (left >= enough && !search.stopped()) {
+    std::vector<Candidate> starts;
+    const auto explained = [&](const CoarseHit& hit) { return echoes.is_explained(start_of(hit)); };
+    for (const CoarseHit& hit : hits.next(left, explained)) starts.push_back(start_of(hit));
+    if (starts.empty()) break;
+    const std::vector<Candidate> leaders = echoes.take_leaders(starts);
+    add(leaders);
+    std::erase_if(starts, [&](const Candidate& c) { return echoes.is_explained(c); });
+    add(starts);
+    left -= std::min(left, leaders.size() + starts.size());
+  }
   return fits;
 }
 
@@ -209,19 +230,16 @@ std::vector<Candidate> candidates_of(const Search& search) {
   CoarseSearch coarse{.angle = angles, .scale = reach.scale, .origins = reach.origins};
   coarse.least_contrast = reach.least_contrast;
   coarse.polarity = reach.polarity, coarse.effort = reach.effort;
-  coarse.most_hits = static_cast<int>(64 * std::pow(16.0, reach.effort));  // 64, 256, 1024
   // On the coarse level a part that is 40% covered still answers well, with help from its surroundings.
   coarse.least_likeness = std::clamp(0.0096 * reach.least_score, 0.42, 0.52) + 0.06 * (1 - 2 * reach.effort);
+  CoarseHits hits = coarse_search(target, search.survey, coarse, search.work);
+  Echoes echoes(target, {reach.scale, reach.effort, reach.most_overlap});
+  const int top = coarse_level(target);
   std::vector<Candidate> candidates;
-  for (const CoarseHit& hit : coarse_search(target, search.survey, coarse, search.work))
-    candidates.push_back(
-        {.pose = {hit.place.x, hit.place.y, hit.angle, hit.scale}, .score = 100 * hit.likeness});
-  const Echoes echoes(target, {reach.scale, reach.effort, reach.most_overlap});
-  for (int level = coarse_level(target); level >= 0 && !candidates.empty(); --level) {
+  for (int level = top; level >= 0; --level) {
     const double least = stage_limit(search, level);
-    std::vector<Candidate> all = level == coarse_level(target)
-                                     ? fitted_hits(std::move(candidates), search, echoes)
-                                     : fitted(candidates, search, level);
+    std::vector<Candidate> all =
+        level == top ? fitted_hits(hits, search, echoes) : fitted(candidates, search, level);
     const auto good =
         std::find_if(all.begin(), all.end(), [&](const Candidate& c) { return c.score < least; });
     if (good == all.begin() && !all.empty() && reach.names_nearest) {

@@ -120,6 +120,9 @@ Findings judged(const PatternTarget& target, const Survey& survey, std::vector<C
     return std::any_of(others.begin(), others.end(),
                        [&](const Candidate& other) { return same_spot(target, c.pose, other.pose); });
   };
+  const auto overlap_of = [&](const Candidate& a, const Candidate& b) {
+    return overlap(Footprint(target.extent(), a.pose), Footprint(target.extent(), b.pose));
+  };
   // What keeps within the limits has the first say about its spot; what does not is a miss only where nothing
   // was found.
   for (const Candidate& c : candidates) {
@@ -127,8 +130,7 @@ Findings judged(const PatternTarget& target, const Survey& survey, std::vector<C
     if (missed.empty()) {
       if (on_spot_of(taken, c)) continue;
       double most = 0;
-      for (const Candidate& other : taken)
-        most = std::max(most, overlap(target.extent(), c.pose, other.pose));
+      for (const Candidate& other : taken) most = std::max(most, overlap_of(c, other));
       if (most > limits.most_overlap)
         missed.push_back({"overlap", most, fmt::format("at most {:g}", limits.most_overlap)});
       else if (limits.count > 0 && static_cast<int>(taken.size()) >= limits.count)
@@ -144,9 +146,7 @@ Findings judged(const PatternTarget& target, const Survey& survey, std::vector<C
     if (findings.misses.size() == most_misses || on_spot_of(taken, c) || on_spot_of(told, c)) continue;
     if (2 * c.score < limits.least_score && !told.empty()) continue;  // far off, and something nearer is told
     // Part of what was found, laid over itself a little off, is no news.
-    const auto echoes = [&](const Candidate& s) {
-      return 2 * c.score < s.score && overlap(target.extent(), c.pose, s.pose) > 0.3;
-    };
+    const auto echoes = [&](const Candidate& s) { return 2 * c.score < s.score && overlap_of(c, s) > 0.3; };
     if (std::any_of(taken.begin(), taken.end(), echoes)) continue;
     told.push_back(c);
     findings.misses.push_back(miss_of(c, std::move(away.limits)));

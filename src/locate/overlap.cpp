@@ -1,16 +1,13 @@
 #include "overlap.hpp"
 
+#include <algorithm>
 #include <array>
+#include <cmath>
 
 namespace heron {
 namespace {
 
 using Corners = std::array<Point2, 4>;
-
-Corners box_at(const Box& b, const Similarity2& pose) {
-  return {pose * Point2{b.x, b.y}, pose * Point2{b.x + b.width, b.y},
-          pose * Point2{b.x + b.width, b.y + b.height}, pose * Point2{b.x, b.y + b.height}};
-}
 
 /// A convex polygon of at most eight corners, as two quadrangles have in common.
 struct Polygon {
@@ -49,9 +46,17 @@ double common_area(const Corners& a, const Corners& b) {
 
 }  // namespace
 
-double overlap(const Box& extent, const Similarity2& a, const Similarity2& b) {
-  const double smaller = extent.width * extent.height * std::min(a.scale * a.scale, b.scale * b.scale);
-  return smaller > 0 ? common_area(box_at(extent, a), box_at(extent, b)) / smaller : 0;
+Footprint::Footprint(const Box& box, const Similarity2& pose)
+    : area(box.width * box.height * pose.scale * pose.scale) {
+  const Point2 along = Point2{cos(pose.angle), sin(pose.angle)} * pose.scale, down{-along.y, along.x};
+  const Point2 first = pose.position() + along * box.x + down * box.y;
+  corners = {first, first + along * box.width, first + along * box.width + down * box.height,
+             first + down * box.height};
+}
+
+double overlap(const Footprint& a, const Footprint& b) {
+  const double smaller = std::min(a.area, b.area);
+  return smaller > 0 ? common_area(a.corners, b.corners) / smaller : 0;
 }
 
 }  // namespace heron

@@ -108,7 +108,10 @@ TEST_CASE("the coarse search comes near the part at every angle and scale") {
     const Survey survey(bench().picture(tile, 82, scale));
     const CoarseSearch search{
         .angle = full_turn, .scale = {0.8, 1.2}, .origins = {0, 0, Bench::side - 1.0, Bench::side - 1.0}};
-    const std::vector<CoarseHit> hits = coarse_search(bench().target, survey, search, nullptr);
+    const std::vector<CoarseHit> hits =
+        coarse_search(bench().target, survey, search, nullptr).next(256, [](const CoarseHit&) {
+          return false;
+        });
     REQUIRE_FALSE(hits.empty());
     const double step = std::ldexp(1.0, coarse_level(bench().target));
     CHECK(off_by({hits[0].place.x, hits[0].place.y, hits[0].angle, hits[0].scale},
@@ -226,7 +229,7 @@ TEST_CASE("how much of the smaller of two parts the other covers is what their b
   const Similarity2 here{200, 100, 25_deg, 1};
   const auto beside = [&](double along, double across, Angle turn, double scale) {
     const Point2 there = here * Point2{along, across};
-    return overlap(box, here, {there.x, there.y, here.angle + turn, scale});
+    return overlap(Footprint(box, here), Footprint(box, {there.x, there.y, here.angle + turn, scale}));
   };
   CHECK(beside(0, 0, 0_deg, 1) == doctest::Approx(1));
   CHECK(beside(15, 0, 0_deg, 1) == doctest::Approx(0.75));
@@ -242,10 +245,9 @@ TEST_CASE("echoes of a part that is seen nearly whole are given up, and nothing 
     return Candidate{.pose = {x, y, angle, 1}, .score = score};
   };
   const auto count_left = [&](double effort, double score_of_fit, const Candidate& hit) {
-    std::vector<Candidate> hits{hit};
-    Echoes(target, {.scale = {1, 1}, .effort = effort})
-        .leave_out_explained(hits, {at(500, 400, 20_deg, score_of_fit)});
-    return hits.size();
+    Echoes echoes(target, {.scale = {1, 1}, .effort = effort});
+    echoes.learn({at(500, 400, 20_deg, score_of_fit)});
+    return echoes.is_explained(hit) ? 0 : 1;
   };
   const Candidate echo = at(510, 395, 160_deg, 70), rival = at(510, 395, 160_deg, 92),
                   neighbour = at(650, 400, 20_deg, 70);

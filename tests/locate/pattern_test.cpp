@@ -123,6 +123,38 @@ TEST_CASE("five leaves among other tiles: all found, nothing else, each within 0
   }
 }
 
+TEST_CASE("a part of which little is seen is found among two dozen whole ones as it is alone") {
+  const CameraModel camera = camera_above(600, {.fx = 2400, .fy = 2400});
+  const Point2 middle = camera.project({0, 0, 0});
+  for (const uint64_t seed : {521, 522, 523}) {
+    Random random(seed);
+    Scene alone;
+    alone.camera = camera;
+    const Pose2 covered{0, 0, radians(random.uniform(0, 6.28))};
+    alone.pieces = tile_pieces("leaf", covered, 0.62);
+    alone.pieces.push_back({rectangle(17, 60), covered, 0.4});
+    Scene crowd = alone;
+    for (int row = -2; row <= 2; ++row)
+      for (int column = -2; column <= 2; ++column) {
+        if (row == 0 && column == 0) continue;
+        const Pose2 there{62.0 * column, 52.0 * row, radians(random.uniform(0, 6.28))};
+        for (const Piece& piece : tile_pieces("leaf", there, 0.62)) crowd.pieces.push_back(piece);
+      }
+    const auto covered_in = [&](const Scene& scene, size_t parts) {
+      Random noise(seed);
+      const Findings findings = find_in(expose(exact_picture(scene), {.sigma = 3}, noise));
+      CHECK(findings.sightings.size() == parts);
+      for (const Sighting& s : findings.sightings)
+        if (distance({s.x, s.y}, middle) < 3) return s;
+      return Sighting{};
+    };
+    const Sighting a = covered_in(alone, 1), b = covered_in(crowd, 25);
+    CHECK(a.score > 50);
+    CHECK(b.score == doctest::Approx(a.score).epsilon(0.1));
+    CHECK(distance({a.x, a.y}, {b.x, b.y}) < 0.05);
+  }
+}
+
 TEST_CASE("found in the dark and in bright light; the score does not follow the brightness") {
   for (const double light : {0.3, 0.5, 1.0, 1.3}) {
     CAPTURE(light);
