@@ -9,19 +9,13 @@
 
 namespace heron {
 
-/// A byte for each pixel of a box that holds some points, of which there is at least one.
+/// A byte for each pixel of a window and of so much around it.
 class CoarseHits::PointMap {
  public:
-  PointMap(const std::vector<Point2>& points, double margin) {
-    Point2 low{1e9, 1e9}, high{-1e9, -1e9};
-    for (const Point2& p : points) {
-      low = {std::min(low.x, p.x), std::min(low.y, p.y)};
-      high = {std::max(high.x, p.x), std::max(high.y, p.y)};
-    }
-    corner_ = {std::floor(low.x - margin), std::floor(low.y - margin)};
-    map_ = Image<uint8_t>(static_cast<int>(high.x + margin - corner_.x) + 2,
-                          static_cast<int>(high.y + margin - corner_.y) + 2);
-  }
+  PointMap(const CoarseWindow& window, double margin)
+      : corner_{std::floor(-margin), std::floor(-margin)},
+        map_(static_cast<int>(window.width + margin - corner_.x) + 2,
+             static_cast<int>(window.height + margin - corner_.y) + 2) {}
   uint8_t at(Point2 p) const { return map_(column(p), row(p)); }
   /// Raises what is lower to `value`, within `radius` of `p`.
   void raise(Point2 p, double radius, uint8_t value) {
@@ -32,6 +26,20 @@ class CoarseHits::PointMap {
       for (int i = 0; i <= 2 * half; ++i) there[i] = std::max(there[i], value);
     }
   }
+  /// The same in a box that lies anywhere: around `middle`, from there `along` and `across` to its sides.
+  void raise(Point2 middle, Point2 along, Point2 across, uint8_t value) {
+    const Point2 reach{std::abs(along.x) + std::abs(across.x), std::abs(along.y) + std::abs(across.y)},
+        from = middle - corner_ - reach, to = middle - corner_ + reach;
+    const double far_along = dot(along, along), far_across = dot(across, across);
+    for (int y = std::max(0, static_cast<int>(std::ceil(from.y)));
+         y <= std::min(map_.height() - 1, static_cast<int>(std::floor(to.y))); ++y)
+      for (int x = std::max(0, static_cast<int>(std::ceil(from.x)));
+           x <= std::min(map_.width() - 1, static_cast<int>(std::floor(to.x))); ++x) {
+        const Point2 off = Point2{static_cast<double>(x), static_cast<double>(y)} + corner_ - middle;
+        if (std::abs(dot(off, along)) <= far_along && std::abs(dot(off, across)) <= far_across)
+          map_(x, y) = std::max(map_(x, y), value);
+      }
+  }
 
  private:
   int column(Point2 p) const { return static_cast<int>(p.x - corner_.x + 0.5); }
@@ -41,24 +49,31 @@ class CoarseHits::PointMap {
   Image<uint8_t> map_;
 };
 
-/// Hits that are kept, their poses listed at every place of a window within two pixels of them.
+/// Hits that are kept, their poses listed at every place of a window within two pixels of them; those that
+/// came first, which cover most, first.
 class CoarseHits::KeptHits {
  public:
-  explicit KeptHits(const CoarseWindow& window) : first_(window.width, window.height) {}
-  void add(const PlacedHit& hit) {
+  explicit KeptHits(const CoarseWindow& window)
+      : first_(window.width, window.height), last_(window.width, window.height) {}
+  void add(const PlacedHit& hit, const GridPose& pose) {
     constexpr int reach = 2;
     for (int y = std::max(0, hit.at.y - reach); y <= std::min(first_.height() - 1, hit.at.y + reach); ++y)
       for (int x = std::max(0, hit.at.x - reach); x <= std::min(first_.width() - 1, hit.at.x + reach); ++x) {
-        entries_.push_back({hit.pose, first_(x, y)});
-        first_(x, y) = static_cast<int32_t>(entries_.size());
+        entries_.push_back({static_cast<float>(pose.angle.radians()), static_cast<float>(pose.scale), 0});
+        const auto entry = static_cast<int32_t>(entries_.size());
+        if (first_(x, y) == 0)
+          first_(x, y) = entry;
+        else
+          entries_[static_cast<size_t>(last_(x, y) - 1)].next = entry;
+        last_(x, y) = entry;
       }
   }
-  /// Whether `covers` says so of the pose of any near a hit.
+  /// Whether `covers` says so of angle and scale of any near a hit.
   template <class Covers>
   bool any_near(const PlacedHit& hit, Covers covers) const {
     for (int32_t i = first_(hit.at.x, hit.at.y); i > 0;) {
       const Entry& entry = entries_[static_cast<size_t>(i - 1)];
-      if (covers(entry.pose)) return true;
+      if (covers(entry.angle, entry.scale)) return true;
       i = entry.next;
     }
     return false;
@@ -66,25 +81,25 @@ class CoarseHits::KeptHits {
 
  private:
   struct Entry {
-    int pose;
+    float angle, scale;
     int32_t next;
   };
-  Image<int32_t> first_;  ///< entry and one of each place; 0 where nothing is near
+  Image<int32_t> first_, last_;  ///< entry and one of each place; 0 where nothing is near
   std::vector<Entry> entries_;
 };
 
-CoarseHits::CoarseHits(std::vector<PlacedHit> hits, PoseGrid grid, const std::vector<Point2>& middles,
+CoarseHits::CoarseHits(std::vector<PlacedHit> hits, PoseGrid grid, std::vector<Point2> middles,
                        const Rules& rules)
     : hits_(std::move(hits)),
+      middles_(std::move(middles)),
       grid_(std::move(grid)),
       rules_(rules),
       most_ratio_(std::pow(grid_.scale_step, 1.5)) {
   if (hits_.empty()) return;
-  for (const PlacedHit& hit : hits_)
-    places_.push_back(Point2{static_cast<double>(hit.at.x), static_cast<double>(hit.at.y)} +
-                      middles[static_cast<size_t>(hit.pose)]);
+  double far = 0;
+  for (const Point2& middle : middles_) far = std::max(far, norm(middle));
   kept_ = std::make_unique<KeptHits>(rules.window);
-  lowest_ = std::make_unique<PointMap>(places_, rules.spot);
+  lowest_ = std::make_unique<PointMap>(rules.window, far + rules.spot);
 }
 
 CoarseHits::CoarseHits() = default;
@@ -95,23 +110,37 @@ std::vector<CoarseHit> CoarseHits::next(size_t most, const std::function<bool(co
   std::vector<CoarseHit> result;
   for (; next_ < hits_.size() && result.size() < most; ++next_) {
     const PlacedHit& hit = hits_[next_];
-    if (hit.at.sum < lowest_->at(places_[next_]) || is_covered(hit)) continue;
-    kept_->add(hit);
-    lowest_->raise(places_[next_], rules_.spot, static_cast<uint8_t>(std::ceil(rules_.echo * hit.at.sum)));
+    const Point2 middle = Point2{static_cast<double>(hit.at.x), static_cast<double>(hit.at.y)} +
+                          middles_[static_cast<size_t>(hit.pose)];
+    if (hit.at.sum < lowest_->at(middle) || is_covered(hit)) continue;
+    kept_->add(hit, grid_.poses[static_cast<size_t>(hit.pose)]);
+    lowest_->raise(middle, rules_.spot, static_cast<uint8_t>(std::ceil(rules_.echo * hit.at.sum)));
     const CoarseHit told = told_of(hit);
     if (!known(told)) result.push_back(told);
   }
   return result;
 }
 
+void CoarseHits::pass_over(const Similarity2& pose, const Box& extent, double likeness) {
+  if (!lowest_) return;
+  const double to = std::ldexp(1.0, -rules_.level);
+  const Point2 corner{static_cast<double>(rules_.window.x0), static_cast<double>(rules_.window.y0)};
+  const Point2 along = rotated(Point2{1, 0}, pose.angle) * (pose.scale * to), across{-along.y, along.x};
+  lowest_->raise(to_level(pose * extent.centre(), rules_.level) - corner, along * (0.5 * extent.width),
+                 across * (0.5 * extent.height),
+                 static_cast<uint8_t>(std::clamp(std::ceil(likeness * rules_.full), 0.0, 255.0)));
+}
+
 bool CoarseHits::is_covered(const PlacedHit& hit) const {
-  constexpr double turn = 2 * std::numbers::pi;
-  const GridPose& a = grid_.poses[static_cast<size_t>(hit.pose)];
-  return kept_->any_near(hit, [&](int pose) {
-    const GridPose& b = grid_.poses[static_cast<size_t>(pose)];
-    const double turned = std::abs(a.angle.radians() - b.angle.radians());
-    return std::min(turned, std::abs(turn - turned)) < 2.5 * grid_.angle_step + 1e-9 &&
-           a.scale < b.scale * most_ratio_ && b.scale < a.scale * most_ratio_;
+  constexpr auto turn = static_cast<float>(2 * std::numbers::pi);
+  const GridPose& pose = grid_.poses[static_cast<size_t>(hit.pose)];
+  const auto near_by = static_cast<float>(2.5 * grid_.angle_step + 1e-6),
+             its_angle = static_cast<float>(pose.angle.radians()),
+             largest = static_cast<float>(pose.scale * most_ratio_),
+             smallest = static_cast<float>(pose.scale / most_ratio_);
+  return kept_->any_near(hit, [&](float angle, float scale) {
+    const float turned = std::abs(angle - its_angle);
+    return std::min(turned, std::abs(turn - turned)) < near_by && scale < largest && scale > smallest;
   });
 }
 

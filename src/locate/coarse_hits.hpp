@@ -4,6 +4,7 @@
 #include <vector>
 
 #include "heron/base/pose.hpp"
+#include "heron/image/region.hpp"
 #include "sum_rows.hpp"
 
 namespace heron {
@@ -54,14 +55,17 @@ class CoarseHits {
   CoarseHits();  ///< none
   /// Hits best first. `middles` holds where the part's middle, which unlike its origin always lies on it, is
   /// from the origin, for each pose of the grid.
-  CoarseHits(std::vector<PlacedHit> hits, PoseGrid grid, const std::vector<Point2>& middles,
-             const Rules& rules);
+  CoarseHits(std::vector<PlacedHit> hits, PoseGrid grid, std::vector<Point2> middles, const Rules& rules);
   CoarseHits(CoarseHits&&) noexcept;
   ~CoarseHits();
 
   /// At most `most` more, without those that are `known`; fewer when there are no more. Cost: some tens of
   /// nanoseconds for each hit that is passed over.
   std::vector<CoarseHit> next(size_t most, const std::function<bool(const CoarseHit&)>& known);
+
+  /// From now on leaves out what has its middle in the box of a part, `extent` in the target's own frame, and
+  /// less than that likeness.
+  void pass_over(const Similarity2& pose, const Box& extent, double likeness);
 
  private:
   class KeptHits;
@@ -70,7 +74,7 @@ class CoarseHits {
   CoarseHit told_of(const PlacedHit& hit) const;
 
   std::vector<PlacedHit> hits_;
-  std::vector<Point2> places_;  ///< of their middles
+  std::vector<Point2> middles_;
   size_t next_ = 0;
   PoseGrid grid_;
   Rules rules_{};

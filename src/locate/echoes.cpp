@@ -18,7 +18,28 @@ Echoes::Echoes(const PatternTarget& target, const EchoLimits& limits)
       radius_(half_diagonal(target)),
       spot_(spot_radius(target) * limits.scale.min),
       most_(std::max(0.5, limits.most_overlap)),
-      reach_(2 * radius_ * (1 - most_) * limits.scale.max) {}
+      reach_(2 * radius_ * (1 - most_) * limits.scale.max),
+      sure_(sure_echoes()) {}
+
+/// The extent, shrunk until another one around each of its corners lies by half over it at any angle; a
+/// lengthy part has none such, since across it only a little of it is covered.
+Box Echoes::sure_echoes() const {
+  const Box& whole = target_.extent();
+  const Point2 middle = whole.centre();
+  const Footprint here(whole, {});
+  for (const double share : {0.5, 0.35, 0.2}) {
+    const Box box{middle.x - 0.5 * share * whole.width, middle.y - 0.5 * share * whole.height,
+                  share * whole.width, share * whole.height};
+    bool sure = true;
+    for (int turn = 0; turn < 180 && sure; turn += 15)
+      for (const Point2 corner : {Point2{box.x, box.y}, Point2{box.x + box.width, box.y}}) {
+        const Point2 origin = corner - rotated(middle, degrees(turn));
+        sure = sure && overlap(here, Footprint(whole, {origin.x, origin.y, degrees(turn), 1})) > most_;
+      }
+    if (sure) return box;
+  }
+  return {middle.x, middle.y, 0, 0};
+}
 
 Echoes::Placed Echoes::placed(const Candidate& c) const {
   const Footprint box(target_.extent(), c.pose);
@@ -42,8 +63,9 @@ std::vector<Candidate> Echoes::take_leaders(std::vector<Candidate>& hits) const 
   std::vector<Placed> led;
   for (Candidate& c : hits) {
     const Placed its = placed(c);
-    const bool known =
-        std::any_of(led.begin(), led.end(), [&](const Placed& leader) { return lies_over(its, leader); });
+    const bool known = std::any_of(led.begin(), led.end(), [&](const Placed& leader) {
+      return on_spot(its, leader) || lies_over(its, leader);
+    });
     if (!known) led.push_back(its);
     (known ? others : leaders).push_back(std::move(c));
   }
@@ -51,13 +73,14 @@ std::vector<Candidate> Echoes::take_leaders(std::vector<Candidate>& hits) const 
   return leaders;
 }
 
-void Echoes::learn(const std::vector<Candidate>& fits) {
+void Echoes::learn(const std::vector<Candidate>& fits, CoarseHits& hits) {
   constexpr double nearly_whole = 80;
   if (effort_ >= 1) return;
   const double worse = 0.95 - 0.1 * effort_;
   for (const Candidate& fit : fits) {
     if (fit.score < nearly_whole) continue;
     wholes_.push_back({placed(fit), worse * fit.score});
+    hits.pass_over(fit.pose, sure_, worse * fit.score / 100);
   }
 }
 

@@ -108,12 +108,13 @@ std::vector<Candidate> fitted(const std::vector<Candidate>& starts, const Search
 /// whole must not keep others from being looked at.
 std::vector<Candidate> fitted_hits(CoarseHits& hits, const Search& search, Echoes& echoes) {
   const int level = coarse_level(search.target);
-  constexpr size_t enough = 16;                                               // fewer are not gone on for
+  constexpr size_t enough = 16,  // fewer are not gone on for
+      at_first = 32;  // tell of most whole parts, and those of most other hits that they are echoes
   auto left = static_cast<size_t>(64 * std::pow(16.0, search.reach.effort));  // 64, 256, 1024
   std::vector<Candidate> fits;
   const auto add = [&](const std::vector<Candidate>& starts) {
     const std::vector<Candidate> more = fitted(starts, search, level);
-    echoes.learn(more);
+    echoes.learn(more, hits);
     const auto middle = static_cast<ptrdiff_t>(fits.size());
     fits.insert(fits.end(), more.begin(), more.end());
     std::inplace_merge(fits.begin(), fits.begin() + middle, fits.end(), better);
@@ -121,7 +122,8 @@ std::vector<Candidate> fitted_hits(CoarseHits& hits, const Search& search, Echoe
   while (left >= enough && !search.stopped()) {
     std::vector<Candidate> starts;
     const auto explained = [&](const CoarseHit& hit) { return echoes.is_explained(start_of(hit)); };
-    for (const CoarseHit& hit : hits.next(left, explained)) starts.push_back(start_of(hit));
+    const size_t batch = fits.empty() ? std::min(left, at_first) : left;
+    for (const CoarseHit& hit : hits.next(batch, explained)) starts.push_back(start_of(hit));
     if (starts.empty()) break;
     const std::vector<Candidate> leaders = echoes.take_leaders(starts);
     add(leaders);
