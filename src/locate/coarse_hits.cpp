@@ -9,13 +9,12 @@
 
 namespace heron {
 
-/// A byte for each pixel of a window and of so much around it.
+/// A byte for each pixel of a box.
 class CoarseHits::PointMap {
  public:
-  PointMap(const CoarseWindow& window, double margin)
-      : corner_{std::floor(-margin), std::floor(-margin)},
-        map_(static_cast<int>(window.width + margin - corner_.x) + 2,
-             static_cast<int>(window.height + margin - corner_.y) + 2) {}
+  PointMap(Point2 low, Point2 high)
+      : corner_{std::floor(low.x), std::floor(low.y)},
+        map_(static_cast<int>(high.x - corner_.x) + 2, static_cast<int>(high.y - corner_.y) + 2) {}
   uint8_t at(Point2 p) const { return map_(column(p), row(p)); }
   /// Raises what is lower to `value`, within `radius` of `p`.
   void raise(Point2 p, double radius, uint8_t value) {
@@ -49,23 +48,17 @@ class CoarseHits::PointMap {
   Image<uint8_t> map_;
 };
 
-/// Hits that are kept, their poses listed at every place of a window within two pixels of them; those that
-/// came first, which cover most, first.
+/// Hits that are kept, their poses listed at every place of a window within two pixels of them.
 class CoarseHits::KeptHits {
  public:
-  explicit KeptHits(const CoarseWindow& window)
-      : first_(window.width, window.height), last_(window.width, window.height) {}
+  explicit KeptHits(const CoarseWindow& window) : first_(window.width, window.height) {}
   void add(const PlacedHit& hit, const GridPose& pose) {
     constexpr int reach = 2;
     for (int y = std::max(0, hit.at.y - reach); y <= std::min(first_.height() - 1, hit.at.y + reach); ++y)
       for (int x = std::max(0, hit.at.x - reach); x <= std::min(first_.width() - 1, hit.at.x + reach); ++x) {
-        entries_.push_back({static_cast<float>(pose.angle.radians()), static_cast<float>(pose.scale), 0});
-        const auto entry = static_cast<int32_t>(entries_.size());
-        if (first_(x, y) == 0)
-          first_(x, y) = entry;
-        else
-          entries_[static_cast<size_t>(last_(x, y) - 1)].next = entry;
-        last_(x, y) = entry;
+        entries_.push_back(
+            {static_cast<float>(pose.angle.radians()), static_cast<float>(pose.scale), first_(x, y)});
+        first_(x, y) = static_cast<int32_t>(entries_.size());
       }
   }
   /// Whether `covers` says so of angle and scale of any near a hit.
@@ -84,7 +77,7 @@ class CoarseHits::KeptHits {
     float angle, scale;
     int32_t next;
   };
-  Image<int32_t> first_, last_;  ///< entry and one of each place; 0 where nothing is near
+  Image<int32_t> first_;  ///< entry and one of each place; 0 where nothing is near
   std::vector<Entry> entries_;
 };
 
@@ -96,10 +89,15 @@ CoarseHits::CoarseHits(std::vector<PlacedHit> hits, PoseGrid grid, std::vector<P
       rules_(rules),
       most_ratio_(std::pow(grid_.scale_step, 1.5)) {
   if (hits_.empty()) return;
-  double far = 0;
-  for (const Point2& middle : middles_) far = std::max(far, norm(middle));
+  Point2 low{1e9, 1e9}, high{-1e9, -1e9};  // of where middles lie: an origin may be far from its part
+  for (const PlacedHit& hit : hits_) {
+    const Point2 middle = middle_of(hit);
+    low = {std::min(low.x, middle.x), std::min(low.y, middle.y)};
+    high = {std::max(high.x, middle.x), std::max(high.y, middle.y)};
+  }
+  const Point2 margin{rules.spot, rules.spot};
   kept_ = std::make_unique<KeptHits>(rules.window);
-  lowest_ = std::make_unique<PointMap>(rules.window, far + rules.spot);
+  lowest_ = std::make_unique<PointMap>(low - margin, high + margin);
 }
 
 CoarseHits::CoarseHits() = default;
@@ -110,8 +108,7 @@ std::vector<CoarseHit> CoarseHits::next(size_t most, const std::function<bool(co
   std::vector<CoarseHit> result;
   for (; next_ < hits_.size() && result.size() < most; ++next_) {
     const PlacedHit& hit = hits_[next_];
-    const Point2 middle = Point2{static_cast<double>(hit.at.x), static_cast<double>(hit.at.y)} +
-                          middles_[static_cast<size_t>(hit.pose)];
+    const Point2 middle = middle_of(hit);
     if (hit.at.sum < lowest_->at(middle) || is_covered(hit)) continue;
     kept_->add(hit, grid_.poses[static_cast<size_t>(hit.pose)]);
     lowest_->raise(middle, rules_.spot, static_cast<uint8_t>(std::ceil(rules_.echo * hit.at.sum)));
@@ -142,6 +139,11 @@ bool CoarseHits::is_covered(const PlacedHit& hit) const {
     const float turned = std::abs(angle - its_angle);
     return std::min(turned, std::abs(turn - turned)) < near_by && scale < largest && scale > smallest;
   });
+}
+
+Point2 CoarseHits::middle_of(const PlacedHit& hit) const {
+  return Point2{static_cast<double>(hit.at.x), static_cast<double>(hit.at.y)} +
+         middles_[static_cast<size_t>(hit.pose)];
 }
 
 CoarseHit CoarseHits::told_of(const PlacedHit& hit) const {

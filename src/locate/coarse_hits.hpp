@@ -71,6 +71,7 @@ class CoarseHits {
   class KeptHits;
   class PointMap;
   bool is_covered(const PlacedHit& hit) const;
+  Point2 middle_of(const PlacedHit& hit) const;
   CoarseHit told_of(const PlacedHit& hit) const;
 
   std::vector<PlacedHit> hits_;
