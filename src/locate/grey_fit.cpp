@@ -14,8 +14,8 @@ using Free = std::array<bool, grey_unknowns>;
 
 struct GreyScratch {
   GreySamples samples;
-  std::vector<float> residuals, sizes, roots, pulls;  // roots of the weights
-  std::vector<Eigen::Vector4f> cells;
+  std::vector<float> residuals, roots;  // of some samples; of the weights
+  GreyPulls pulls;
 };
 
 /// The products as a matrix: unknowns, and what is left.
@@ -67,15 +67,14 @@ double squares_of_greys(const Normal& normal, const GreyLight& light, double siz
   return std::max(0.0, grey.dot(products) - sum * sum / normal.all(unknowns - 1, unknowns - 1));
 }
 
-/// From the smaller four tenths of the residuals, which a cover that reaches in does not touch; a thousand of
-/// them tell it well enough.
-double scatter_of(GreyScratch& s) {
-  s.sizes.clear();
-  const size_t step = std::max<size_t>(3, s.samples.count / 1000);
-  for (size_t i = 0; i < s.samples.count; i += step) s.sizes.push_back(std::abs(s.residuals[i]));
-  const auto at = s.sizes.begin() + static_cast<std::ptrdiff_t>(s.sizes.size() * 4 / 10);
-  std::nth_element(s.sizes.begin(), at, s.sizes.end());
-  return static_cast<double>(*at) / 0.5244;
+/// From the smaller four tenths of what a step leaves, which a cover that reaches in does not touch; a
+/// thousand samples tell it well enough.
+double scatter_after(const GreyStep& step, const GreyProblem& problem, std::vector<float>& residuals) {
+  some_residuals(problem, step, 1000, residuals);
+  for (float& r : residuals) r = std::abs(r);
+  const auto at = residuals.begin() + static_cast<std::ptrdiff_t>(residuals.size() * 4 / 10);
+  std::nth_element(residuals.begin(), at, residuals.end());
+  return std::max(0.3, static_cast<double>(*at) / 0.5244);
 }
 
 /// What the taught picture's noise adds to the products of the columns that a pose moves: its slope is noise
@@ -92,27 +91,14 @@ Matrix noise_of_slopes(const GreyWeights& m, double noise_sigma, double gain) {
 
 /// Covariance of the unknowns from what the residuals of whole cells of the part add up to: right for noise
 /// that neighbouring pixels share, and for surfaces that differ a little, as well as for white noise.
-Eigen::Matrix4d grey_covariance_of(GreyScratch& s, const GreyProblem& problem, const GreyModel& model,
-                                   const Matrix& inverse) {
-  constexpr auto per = static_cast<float>(1 / cell_size);
-  const GreySamples& g = s.samples;
+Eigen::Matrix4d grey_covariance_of(GreyScratch& s, const GreyProblem& problem, const GreyStep& step,
+                                   const GreyModel& model, const Matrix& inverse) {
   GreyInfluence influence;
   Eigen::Map<Eigen::Matrix<double, 4, unknowns, Eigen::RowMajor>>(influence.data()) = inverse.topRows<4>();
-  find_pulls(problem, s.residuals, s.roots, influence, s.pulls);
-  const int across = static_cast<int>(model.nearest.width() / cell_size) + 2,
-            down = static_cast<int>(model.nearest.height() / cell_size) + 2;
-  s.cells.assign(static_cast<size_t>(across * down), Eigen::Vector4f::Zero());
-  const auto from_x = static_cast<float>(model.origin.x), from_y = static_cast<float>(model.origin.y);
-  Eigen::Vector4f sum = Eigen::Vector4f::Zero();  // of neighbours in one cell, which mostly follow each other
-  size_t cell = 0;
-  for (size_t i = 0; i < g.count; ++i) {
-    const auto at = static_cast<size_t>(static_cast<int>((g.y[i] + from_y) * per) * across +
-                                        static_cast<int>((g.x[i] + from_x) * per));
-    if (at != cell) s.cells[cell] += sum, sum.setZero(), cell = at;
-    sum += Eigen::Map<const Eigen::Vector4f>(s.pulls.data() + 4 * i);
-  }
-  s.cells[cell] += sum;
-  return covariance_of_cells(s.cells, Eigen::Matrix4d(Eigen::Matrix4d::Identity()), grey_unknowns);
+  const GreyCells cells{model.origin, cell_size, static_cast<int>(model.ways.width() / cell_size) + 2,
+                        static_cast<int>(model.ways.height() / cell_size) + 2};
+  find_pulls(problem, step, s.roots, influence, cells, s.pulls);
+  return covariance_of_cells(s.pulls, Eigen::Matrix4d(Eigen::Matrix4d::Identity()), grey_unknowns);
 }
 
 GreyLight changed(const GreyLight& light, const Vector& x, double size) {
@@ -120,10 +106,10 @@ GreyLight changed(const GreyLight& light, const Vector& x, double size) {
           light.along_y + x[first_light + 2] / size, light.offset + x[first_light + 3]};
 }
 
-std::array<double, grey_unknowns> shares_of(const Vector& x) {
-  std::array<double, grey_unknowns> shares{};
-  for (size_t k = 0; k < shares.size(); ++k) shares[k] = x[static_cast<Eigen::Index>(k)];
-  return shares;
+GreyStep step_of(const Vector& x) {
+  GreyStep step{};
+  for (size_t k = 0; k < step.size(); ++k) step[k] = x[static_cast<Eigen::Index>(k)];
+  return step;
 }
 
 /// How far the part's outer pixels move by a step.
@@ -144,28 +130,27 @@ GreyFit fit_greys(const Image<uint8_t>& picture, const GreyModel& model, const s
   static thread_local GreyScratch s;
   constexpr size_t least_pixels = 60;
   constexpr double far = 0.7, settled = 0.07;  // pixels
-  const Free light_alone{false, false, false, false, true, true, true, true};
   const Free all{true, true, free_angle, free_scale, true, true, true, true};
   GreyFit fit;
   fit.pose = start;
   collect_grey_samples(picture, model, seen, start, s.samples);
   if (s.samples.count < least_pixels) return fit;
-  GreyProblem problem{s.samples, {}, 0.5 * std::hypot(model.nearest.width(), model.nearest.height())};
+  GreyProblem problem{s.samples, {}, 0.5 * std::hypot(model.ways.width(), model.ways.height())};
   for (int round = 0; round < 3; ++round) {
     evaluate_grey_samples(model, fit.pose, s.samples);
-    Vector step = Vector::Zero();
-    if (round == 0) {  // the light alone, then a first step, so that residuals show what does not belong
-      const Solved light(Normal(light_products(problem)), light_alone);
-      if (!light.good) return fit;
-      problem.light = changed(problem.light, light.x, problem.size);
+    GreyStep step{};
+    if (round == 0) {  // the light and a first step, so that residuals show what does not belong
       const Solved first(Normal(grey_products(problem)), all);
-      if (!first.good || shift_of(first.x, problem.size) > 2 * far) return fit;
-      step = first.x;
+      if (!first.good) return fit;
+      problem.light = changed(problem.light, first.x, problem.size);
+      // What moved the grey values was the step times the gain, which was taken for 1 so far.
+      const Vector moves = first.x / problem.light.gain;
+      if (!(shift_of(moves, problem.size) <= 2 * far)) return fit;
+      for (size_t k = 0; k < first_light_unknown; ++k) step[k] = moves[static_cast<Eigen::Index>(k)];
     }
-    find_residuals(problem, shares_of(step), s.residuals);
-    const double scatter = std::max(0.3, scatter_of(s));
-    const GreyWeights weights = weigh(s.samples, s.residuals, 4.685 * scatter, s.roots);
-    const Normal normal(grey_products(problem, s.roots));
+    const double scatter = scatter_after(step, problem, s.residuals);
+    const GreyWeights weights = weigh(problem, step, 4.685 * scatter, s.roots);
+    const Normal normal(weights.products);
     const Solved solved(normal, all, noise_of_slopes(weights, model.noise_sigma, problem.light.gain));
     if (!solved.good || weights.sum < 0.4 * static_cast<double>(s.samples.count)) return fit;
     const double shift = shift_of(solved.x, problem.size);
@@ -179,9 +164,8 @@ GreyFit fit_greys(const Image<uint8_t>& picture, const GreyModel& model, const s
     // Where the taught surface explains less than half of what the light alone leaves unexplained, it is
     // another one, whatever its edges say.
     if (solved.squares > 0.5 * squares_of_greys(normal, problem.light, problem.size)) return fit;
-    find_residuals(problem, shares_of(solved.x), s.residuals);
-    const Eigen::Matrix4d covariance =
-        grey_covariance_of(s, problem, model, solved.inverse() * growth_of(weights.sum, weights.answers));
+    const Eigen::Matrix4d covariance = grey_covariance_of(
+        s, problem, step_of(solved.x), model, solved.inverse() * growth_of(weights.sum, weights.answers));
     const double c = cos(fit.pose.angle), sn = sin(fit.pose.angle);
     const auto along = [&](Point2 u) { return fit.pose.scale * sigma_along(covariance, u); };
     fit.sigma = {along({c, -sn}), along({sn, c}), free_angle ? radians(std::sqrt(covariance(2, 2))) : Angle{},

@@ -1,6 +1,8 @@
 #include "grey_model.hpp"
 
+#include <algorithm>
 #include <cmath>
+#include <numeric>
 
 namespace heron {
 namespace {
@@ -45,11 +47,11 @@ bool clear_of_mask(const Image<uint8_t>& mask, int x, int y, int reach) {
   return true;
 }
 
-/// Fills in how far the next pixel beside an edge is from those that lie beside none.
-void tell_free_ways(Image<int32_t>& nearest) {
+/// For the pixels of which `nearest` names no edge, how far the next one is that has one.
+void tell_free_ways(const Image<int32_t>& nearest, Image<uint8_t>& ways) {
   const int w = nearest.width(), h = nearest.height();
-  Image<int32_t> steps(w,
-                       h);  // to the next one, diagonal steps counting as one: never more than the distance
+  // To the next one, diagonal steps counting as one: never more than the distance.
+  Image<int32_t> steps(w, h);
   const auto pass = [&](int x, int y, int back) {
     if (nearest(x, y) > 0) return;
     int32_t least = steps(x, y);
@@ -64,11 +66,34 @@ void tell_free_ways(Image<int32_t>& nearest) {
     for (int x = 0; x < w; ++x) pass(x, y, 1);
   for (int y = h - 1; y >= 0; --y)
     for (int x = w - 1; x >= 0; --x) pass(x, y, -1);
+  constexpr double most = GreyModel::beside_edge - 1;
   // The place and the one reached are rounded to their pixels, which takes up to a diagonal.
   for (int y = 0; y < h; ++y)
     for (int x = 0; x < w; ++x)
-      if (steps(x, y) > 0)
-        nearest(x, y) = -std::max(0, static_cast<int32_t>(std::floor(8 * (steps(x, y) - 1.4143))));
+      ways(x, y) = nearest(x, y) > 0
+                       ? GreyModel::beside_edge
+                       : static_cast<uint8_t>(std::clamp(8 * (steps(x, y) - 1.4143), 0.0, most));
+}
+
+/// Lists the pixels of each edge.
+void list_pixels(const Image<int32_t>& nearest, size_t edges, GreyModel& model) {
+  model.first_pixel.assign(edges + 1, 0);
+  for (const bool counted : {false, true}) {
+    if (counted) {
+      std::partial_sum(model.first_pixel.begin(), model.first_pixel.end(), model.first_pixel.begin());
+      model.pixels.resize(static_cast<size_t>(model.first_pixel.back()));
+    }
+    // From behind, so that each edge's first is where its pixels begin when all are put down.
+    for (int y = nearest.height() - 1; y >= 0; --y)
+      for (int x = nearest.width() - 1; x >= 0; --x) {
+        if (nearest(x, y) <= 0) continue;
+        int32_t& at = model.first_pixel[static_cast<size_t>(nearest(x, y) - 1)];
+        if (counted)
+          model.pixels[static_cast<size_t>(--at)] = static_cast<int32_t>(y * model.ways.stride() + x);
+        else
+          ++at;
+      }
+  }
 }
 
 }  // namespace
@@ -77,8 +102,13 @@ GreyModel grey_model(const Image<uint8_t>& filled, const Image<uint8_t>& mask, P
                      const std::vector<TaughtEdge>& edges, double noise_sigma) {
   constexpr double beside = 2.0;  // pixels from an edge; beyond, a blurred step has no slope left
   constexpr int spline_reach = 3;
-  GreyModel model{spline_coefficients(filled), Image<int32_t>(filled.width(), filled.height()), origin,
+  GreyModel model{spline_coefficients(filled),
+                  Image<uint8_t>(filled.width(), filled.height()),
+                  {},
+                  {},
+                  origin,
                   noise_sigma};
+  Image<int32_t> nearest(filled.width(), filled.height());  // edge and one; 0 where none is near
   Image<float> distances(filled.width(), filled.height());
   for (size_t i = 0; i < edges.size(); ++i) {
     const Point2 at = edges[i].place + origin;
@@ -90,13 +120,14 @@ GreyModel grey_model(const Image<uint8_t>& filled, const Image<uint8_t>& mask, P
       for (int x = x0; x <= x1; ++x) {
         const double far = distance(at, {static_cast<double>(x), static_cast<double>(y)});
         if (far > beside || !mask.view().holds(x, y)) continue;
-        if (model.nearest(x, y) > 0 && static_cast<double>(distances(x, y)) <= far) continue;
-        if (!model.nearest(x, y) && !clear_of_mask(mask, x, y, spline_reach)) continue;
-        model.nearest(x, y) = static_cast<int32_t>(i) + 1;
+        if (nearest(x, y) > 0 && static_cast<double>(distances(x, y)) <= far) continue;
+        if (!nearest(x, y) && !clear_of_mask(mask, x, y, spline_reach)) continue;
+        nearest(x, y) = static_cast<int32_t>(i) + 1;
         distances(x, y) = static_cast<float>(far);
       }
   }
-  tell_free_ways(model.nearest);
+  tell_free_ways(nearest, model.ways);
+  list_pixels(nearest, edges.size(), model);
   return model;
 }
 

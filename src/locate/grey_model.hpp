@@ -9,9 +9,13 @@ namespace heron {
 /// The taught picture as a smooth surface, for the last step of a fit.
 struct GreyModel {
   Image<float> coefficients;  ///< of the cubic spline through the taught pixels
-  /// Of the pixels beside an edge: the edge's index and one. Of the others, at most 0: minus the eighths of a
-  /// pixel that one may go from any place in such a pixel without coming to one beside an edge.
-  Image<int32_t> nearest;
+  /// `beside_edge`, or the eighths of a pixel that one may go from any place in such a pixel without coming
+  /// to one beside an edge.
+  Image<uint8_t> ways;
+  static constexpr uint8_t beside_edge = 255;
+  /// Where in `ways` the pixels lie that are nearest to each edge, edge after edge, and the first of each
+  /// edge (of none behind the last).
+  std::vector<int32_t> pixels, first_pixel;
   Point2 origin;           ///< of the part, pixels of the taught picture
   double noise_sigma = 0;  ///< of the taught picture
 };

@@ -24,8 +24,8 @@ struct ToTaught {
     xx = c, xy = s, x0 = m.origin.x - c * pose.x - s * pose.y;
     yx = -s, yy = c, y0 = m.origin.y + s * pose.x - c * pose.y;
     double least_x = 1e9, most_x = -1e9, least_y = 1e9, most_y = -1e9;
-    for (const double u : {0.0, m.nearest.width() - 1.0})
-      for (const double v : {0.0, m.nearest.height() - 1.0}) {
+    for (const double u : {0.0, m.ways.width() - 1.0})
+      for (const double v : {0.0, m.ways.height() - 1.0}) {
         const Point2 p = pose * (Point2{u, v} - m.origin);
         least_x = std::min(least_x, p.x), most_x = std::max(most_x, p.x);
         least_y = std::min(least_y, p.y), most_y = std::max(most_y, p.y);
@@ -54,8 +54,8 @@ static RowSpan narrow(const ToTaught& t, const GreyModel& m, int y) {
     if (a > b) std::swap(a, b);
     from = std::max(from, a), to = std::min(to, b);
   };
-  keep(t.xx, t.xy * y + t.x0, m.nearest.width() - 1.0);
-  keep(t.yx, t.yy * y + t.y0, m.nearest.height() - 1.0);
+  keep(t.xx, t.xy * y + t.x0, m.ways.width() - 1.0);
+  keep(t.yx, t.yy * y + t.y0, m.ways.height() - 1.0);
   if (std::ceil(from) > std::floor(to)) return {};
   return {static_cast<int>(std::ceil(from)), static_cast<int>(std::floor(to))};
 }
@@ -82,7 +82,7 @@ namespace hn = hwy::HWY_NAMESPACE;
 
 /// Appends the pixels beside a seen edge, in strips a vector wide from top to bottom: what a strip touches of
 /// the taught picture stays near at hand, however the part lies.
-void collect_kernel(const Image<uint8_t>& picture, const GreyModel& m, const float* seen, const ToTaught& t,
+void collect_kernel(const Image<uint8_t>& picture, const Image<uint8_t>& ways, const ToTaught& t,
                     const RowSpan* rows, double scale, GreySamples& out) {
   const hn::ScalableTag<float> f;
   const hn::RebindToSigned<decltype(f)> whole;
@@ -92,7 +92,9 @@ void collect_kernel(const Image<uint8_t>& picture, const GreyModel& m, const flo
   const auto half = hn::Set(f, 0.5f);
   const auto along_x = hn::MulAdd(step, hn::Set(f, static_cast<float>(t.xx)), half),
              along_y = hn::MulAdd(step, hn::Set(f, static_cast<float>(t.yx)), half);
-  const auto stride = hn::Set(whole, static_cast<int>(m.nearest.stride()));
+  const auto stride = hn::Set(whole, static_cast<int>(ways.stride()));
+  const auto beside_edge = hn::Set(whole, GreyModel::beside_edge);
+  const auto* way_at = reinterpret_cast<const int32_t*>(ways.row(0));
   const int free = static_cast<int>(std::ceil(4 * lanes / scale));  // eighths of a pixel, from the middle
   size_t count = 0;
   for (int x = t.left; x <= t.right; x += lanes) {
@@ -103,22 +105,18 @@ void collect_kernel(const Image<uint8_t>& picture, const GreyModel& m, const flo
       if (x > last || x + lanes <= first) continue;
       const double start_x = t.xx * x + t.xy * y + t.x0, start_y = t.yx * x + t.yy * y + t.y0;
       const int middle = std::clamp(lanes / 2, first - x, last - x);
-      if (m.nearest(static_cast<int>(start_x + middle * t.xx + 0.5),
-                    static_cast<int>(start_y + middle * t.yx + 0.5)) <= -free)
-        continue;
+      const uint8_t way = ways(static_cast<int>(start_x + middle * t.xx + 0.5),
+                               static_cast<int>(start_y + middle * t.yx + 0.5));
+      if (way >= free && way != GreyModel::beside_edge) continue;
       const auto inside = hn::And(hn::Ge(step, hn::Set(f, static_cast<float>(first - x))),
                                   hn::Le(step, hn::Set(f, static_cast<float>(last - x))));
       const auto column = hn::ConvertTo(whole, hn::Add(along_x, hn::Set(f, static_cast<float>(start_x)))),
                  line = hn::ConvertTo(whole, hn::Add(along_y, hn::Set(f, static_cast<float>(start_y))));
       const auto at =
           hn::IfThenElseZero(hn::RebindMask(whole, inside), hn::Add(hn::Mul(line, stride), column));
-      const auto edge =
-          hn::IfThenElseZero(hn::RebindMask(whole, inside), hn::GatherIndex(whole, m.nearest.row(0), at));
-      const auto beside = hn::Gt(edge, hn::Zero(whole));
-      if (hn::AllFalse(whole, beside)) continue;
-      const auto weight =
-          hn::GatherIndex(f, seen, hn::IfThenElseZero(beside, hn::Sub(edge, hn::Set(whole, 1))));
-      const auto taken = hn::And(hn::Gt(weight, hn::Zero(f)), hn::RebindMask(f, beside));
+      const auto beside = hn::Eq(hn::And(hn::GatherOffset(whole, way_at, at), beside_edge), beside_edge);
+      const auto taken = hn::And(inside, hn::RebindMask(f, beside));
+      if (hn::AllFalse(f, taken)) continue;
       const auto grey = hn::ConvertTo(f, hn::PromoteTo(whole, hn::LoadU(bytes, picture.row(y) + x)));
       hn::CompressStore(across, taken, f, out.across.data() + count);
       hn::StoreU(hn::Set(f, static_cast<float>(y - out.base.y)), f, out.down.data() + count);
@@ -177,6 +175,7 @@ void evaluate_kernel(const GreyModel& m, const ToTaught& to, GreySamples& s) {
       for (size_t u = 0; u < 4; u += hn::Lanes(four)) {
         const float* at = coefficients + first[k] + u;
         auto sum = hn::Zero(four), slope = hn::Zero(four);
+#pragma GCC unroll 4
         for (size_t v = 0; v < 4; ++v, at += step) {
           const auto c = hn::LoadU(four, at);
           sum = hn::MulAdd(hn::Set(four, down_by[v][k]), c, sum);
@@ -224,13 +223,28 @@ static ToTaught begin(const Image<uint8_t>& picture, const GreyModel& m, const S
   return {pose, m, picture.width(), picture.height()};
 }
 
+/// The model's ways, with the pixels of edges that are not seen left out.
+static const Image<uint8_t>& seen_ways(const GreyModel& m, const std::vector<float>& seen,
+                                       Image<uint8_t>& scratch) {
+  if (std::all_of(seen.begin(), seen.end(), [](float weight) { return weight > 0; })) return m.ways;
+  if (scratch.width() != m.ways.width() || scratch.height() != m.ways.height())
+    scratch = Image<uint8_t>(m.ways.width(), m.ways.height());
+  std::copy_n(m.ways.row(0), m.ways.stride() * m.ways.height(), scratch.row(0));
+  for (size_t i = 0; i < seen.size(); ++i)
+    if (!(seen[i] > 0))
+      for (int32_t k = m.first_pixel[i]; k < m.first_pixel[i + 1]; ++k)
+        scratch.row(0)[m.pixels[static_cast<size_t>(k)]] = 0;
+  return scratch;
+}
+
 void collect_grey_samples(const Image<uint8_t>& picture, const GreyModel& m, const std::vector<float>& seen,
                           const Similarity2& pose, GreySamples& s) {
   const ToTaught to = begin(picture, m, pose, s);
   static thread_local std::vector<RowSpan> rows;
   rows.clear();
   for (int y = to.top; y <= to.bottom; ++y) rows.push_back(narrow(to, m, y));
-  HWY_DYNAMIC_DISPATCH(collect_kernel)(picture, m, seen.data(), to, rows.data(), pose.scale, s);
+  HWY_DYNAMIC_DISPATCH(collect_kernel)
+  (picture, seen_ways(m, seen, s.ways), to, rows.data(), pose.scale, s);
 }
 
 void evaluate_grey_samples(const GreyModel& m, const Similarity2& pose, GreySamples& s) {
@@ -240,12 +254,12 @@ void evaluate_grey_samples(const GreyModel& m, const Similarity2& pose, GreySamp
 void collect_grey_samples_plain(const Image<uint8_t>& picture, const GreyModel& m,
                                 const std::vector<float>& seen, const Similarity2& pose, GreySamples& s) {
   const ToTaught t = begin(picture, m, pose, s);
+  const Image<uint8_t>& ways = seen_ways(m, seen, s.ways);
   for (int y = t.top; y <= t.bottom; ++y) {
     const auto [first, last] = narrow(t, m, y);
     for (int x = first; x <= last; ++x) {
       const double tx = t.xx * x + t.xy * y + t.x0, ty = t.yx * x + t.yy * y + t.y0;
-      const int edge = m.nearest(static_cast<int>(tx + 0.5), static_cast<int>(ty + 0.5));
-      if (edge <= 0 || !(seen[static_cast<size_t>(edge - 1)] > 0)) continue;
+      if (ways(static_cast<int>(tx + 0.5), static_cast<int>(ty + 0.5)) != GreyModel::beside_edge) continue;
       s.make_room(s.count + 1);
       s.across[s.count] = static_cast<float>(x - s.base.x),
       s.down[s.count] = static_cast<float>(y - s.base.y);

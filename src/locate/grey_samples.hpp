@@ -14,6 +14,7 @@ struct GreySamples {
   std::vector<float> grey;           ///< in the searched picture
   std::vector<float> x, y;           ///< in the taught picture, from the part's origin
   std::vector<float> value, dx, dy;  ///< of the spline
+  Image<uint8_t> ways;               ///< the model's, without the edges that are not seen
   void make_room(size_t values);
 };
 

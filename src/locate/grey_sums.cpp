@@ -13,6 +13,16 @@ namespace hn = hwy::HWY_NAMESPACE;
 using Floats = hn::ScalableTag<float>;
 using V = hn::Vec<Floats>;
 
+/// Numbers that stay the same over all samples, each to be multiplied with vectors.
+template <size_t count>
+struct Constants {
+  HWY_ALIGN float values[count];
+  explicit Constants(const double* from) {
+    for (size_t k = 0; k < count; ++k) values[k] = static_cast<float>(from[k]);
+  }
+  HWY_INLINE V operator[](size_t k) const { return hn::Set(Floats(), values[k]); }
+};
+
 /// The columns of a vector of samples.
 struct Columns {
   V gain, along_x, along_y, offset, per_size;
@@ -28,7 +38,7 @@ struct Columns {
   }
 
   /// Behind the last sample the columns are zero.
-  HWY_INLINE void operator()(size_t i, V* out) const {
+  HWY_INLINE void operator()(size_t i, V* HWY_RESTRICT out) const {
     const Floats f;
     const auto x = hn::LoadU(f, samples.x.data() + i), y = hn::LoadU(f, samples.y.data() + i),
                value = hn::LoadU(f, samples.value.data() + i);
@@ -47,85 +57,146 @@ struct Columns {
   }
 };
 
-/// Of the columns from `from` on.
-template <size_t from>
-void products_of(const GreyProblem& problem, const float* roots, double* sums) {
+HWY_INLINE V left_after(const Constants<grey_unknowns>& step, const V* c) {
+  auto left = c[grey_unknowns];
+#pragma GCC unroll 16
+  for (size_t k = 0; k < grey_unknowns; ++k) left = hn::NegMulAdd(step[k], c[k], left);
+  return left;
+}
+
+/// Adds the products of the columns `first` to `last` with themselves and all after them, over a block of
+/// vectors: few enough sums for a processor's registers.
+template <size_t first, size_t last>
+HWY_INLINE void add_products(const V (*block)[grey_columns], size_t rows, V* sums) {
+  constexpr size_t from = first * grey_columns - first * (first - 1) / 2,
+                   count = (last + 1) * grey_columns - (last + 1) * last / 2 - from;
+  V sum[count];
+#pragma GCC unroll 16
+  for (size_t k = 0; k < count; ++k) sum[k] = sums[from + k];
+  for (size_t i = 0; i < rows; ++i) {
+    size_t k = 0;
+#pragma GCC unroll 16
+    for (size_t a = first; a <= last; ++a)
+#pragma GCC unroll 16
+      for (size_t b = a; b < grey_columns; ++b, ++k) sum[k] = hn::MulAdd(block[i][a], block[i][b], sum[k]);
+  }
+#pragma GCC unroll 16
+  for (size_t k = 0; k < count; ++k) sums[from + k] = sum[k];
+}
+
+/// Of the columns that `fill` puts down for each vector of samples.
+template <class Fill>
+HWY_INLINE void products_of(size_t count, double* sums, Fill fill) {
   const Floats f;
-  const Columns columns(problem);
-  const size_t count = problem.samples.count, lanes = hn::Lanes(f), block = 64 * lanes;
-  for (size_t start = 0; start < count; start += block) {  // few enough for sums of floats
-    const size_t end = std::min(count, start + block);
-    constexpr size_t wide = grey_columns - from, count_of = wide * (wide + 1) / 2;
-    V sum[count_of], c[grey_columns];
+  const size_t lanes = hn::Lanes(f);
+  constexpr size_t block_rows = 16, chunk_rows = 4 * block_rows;  // few enough for sums of floats
+  V block[block_rows][grey_columns], sum[std::tuple_size_v<GreyProducts>];
+  for (size_t start = 0; start < count; start += chunk_rows * lanes) {
     for (V& s : sum) s = hn::Zero(f);
-    for (size_t i = start; i < end; i += lanes) {
-      columns(i, c);
-      if (roots) {
-        const auto root = hn::LoadU(f, roots + i);
-        for (size_t a = from; a < grey_columns; ++a) c[a] = hn::Mul(c[a], root);
-      }
-      for (size_t a = from, k = 0; a < grey_columns; ++a)
-        for (size_t b = a; b < grey_columns; ++b, ++k) sum[k] = hn::MulAdd(c[a], c[b], sum[k]);
+    const size_t end = std::min(count, start + chunk_rows * lanes);
+    for (size_t i = start; i < end;) {
+      size_t rows = 0;
+      for (; rows < block_rows && i < end; ++rows, i += lanes) fill(i, block[rows]);
+      add_products<0, 0>(block, rows, sum);
+      add_products<1, 1>(block, rows, sum);
+      add_products<2, 2>(block, rows, sum);
+      add_products<3, 4>(block, rows, sum);
+      add_products<5, 8>(block, rows, sum);
     }
-    for (size_t k = 0, at = std::tuple_size_v<GreyProducts> - count_of; k < count_of; ++k)
-      sums[at + k] += static_cast<double>(hn::GetLane(hn::SumOfLanes(f, sum[k])));
+    for (size_t k = 0; k < std::tuple_size_v<GreyProducts>; ++k)
+      sums[k] += static_cast<double>(hn::GetLane(hn::SumOfLanes(f, sum[k])));
   }
 }
 
-void products_kernel(const GreyProblem& problem, const float* roots, bool light_alone, double* sums) {
-  light_alone ? products_of<first_light_unknown>(problem, roots, sums) : products_of<0>(problem, roots, sums);
+void products_kernel(const GreyProblem& problem, double* sums) {
+  const Columns columns(problem);
+  products_of(problem.samples.count, sums, [&](size_t i, V* c) HWY_ATTR { columns(i, c); });
 }
 
-void residuals_kernel(const GreyProblem& problem, const double* step, float* residuals) {
+size_t residuals_kernel(const GreyProblem& problem, const double* by, size_t most, float* residuals) {
   const Floats f;
+  const size_t lanes = hn::Lanes(f), count = problem.samples.count;
   const Columns columns(problem);
-  for (size_t i = 0; i < problem.samples.count; i += hn::Lanes(f)) {
+  const Constants<grey_unknowns> step(by);
+  size_t told = 0;
+  for (size_t i = 0; i + lanes <= count; i += lanes * std::max<size_t>(1, count / most), told += lanes) {
     V c[grey_columns];
     columns(i, c);
-    auto left = c[grey_unknowns];
-    for (size_t k = 0; k < grey_unknowns; ++k)
-      left = hn::NegMulAdd(hn::Set(f, static_cast<float>(step[k])), c[k], left);
-    hn::StoreU(left, f, residuals + i);
+    hn::StoreU(left_after(step, c), f, residuals + told);
   }
+  return told;
 }
 
-GreyWeights weigh_kernel(const GreySamples& s, const float* residuals, double end, float* roots) {
-  const Floats f;
-  auto sum = hn::Zero(f), answers = hn::Zero(f), sum_x = hn::Zero(f), sum_y = hn::Zero(f),
-       squares = hn::Zero(f);
-  const auto one = hn::Set(f, 1), per = hn::Set(f, static_cast<float>(1 / end));
-  for (size_t i = 0; i < s.count; i += hn::Lanes(f)) {
-    const auto u = hn::Mul(hn::LoadU(f, residuals + i), per), square = hn::Mul(u, u);
-    const auto inside = hn::And(hn::Lt(square, one), hn::FirstN(f, s.count - i));
-    const auto root = hn::IfThenElseZero(inside, hn::Sub(one, square)), weight = hn::Mul(root, root);
-    const auto x = hn::LoadU(f, s.x.data() + i), y = hn::LoadU(f, s.y.data() + i);
-    sum = hn::Add(sum, weight);
-    answers = hn::MulAdd(root, hn::NegMulAdd(hn::Set(f, 4), square, root), answers);
-    sum_x = hn::MulAdd(weight, x, sum_x), sum_y = hn::MulAdd(weight, y, sum_y);
-    squares = hn::MulAdd(weight, hn::MulAdd(x, x, hn::Mul(y, y)), squares);
-    hn::StoreU(root, f, roots + i);
-  }
-  const auto total = [&](V v) HWY_ATTR { return static_cast<double>(hn::GetLane(hn::SumOfLanes(f, v))); };
-  return {total(sum), total(answers), total(sum_x), total(sum_y), total(squares)};
-}
-
-void pulls_kernel(const GreyProblem& problem, const float* residuals, const float* roots,
-                  const double* by_unknown, float* pulls) {
+GreyWeights weigh_kernel(const GreyProblem& problem, const double* by, double end, float* roots) {
   const Floats f;
   const Columns columns(problem);
-  for (size_t i = 0; i < problem.samples.count; i += hn::Lanes(f)) {
-    V c[grey_columns], pull[4];
+  const Constants<grey_unknowns> step(by);
+  auto sum = hn::Zero(f), answers = hn::Zero(f), sum_x = hn::Zero(f), sum_y = hn::Zero(f),
+       squares = hn::Zero(f);
+  const auto one = hn::Set(f, 1), four = hn::Set(f, 4), per = hn::Set(f, static_cast<float>(1 / end));
+  const GreySamples& s = problem.samples;
+  GreyWeights weights;
+  products_of(s.count, weights.products.data(), [&](size_t i, V* c) HWY_ATTR {
     columns(i, c);
-    const auto root = hn::LoadU(f, roots + i),
-               weighed = hn::Mul(hn::Mul(root, root), hn::LoadU(f, residuals + i));
+    const auto u = hn::Mul(left_after(step, c), per), square = hn::Mul(u, u);
+    const auto inside = hn::And(hn::Lt(square, one), hn::FirstN(f, s.count - i));
+    const auto root = hn::IfThenElseZero(inside, hn::Sub(one, square)), weight = hn::Mul(root, root);
+    hn::StoreU(root, f, roots + i);
+#pragma GCC unroll 16
+    for (size_t k = 0; k < grey_columns; ++k) c[k] = hn::Mul(c[k], root);
+    const auto x = hn::LoadU(f, s.x.data() + i), y = hn::LoadU(f, s.y.data() + i);
+    sum = hn::Add(sum, weight);
+    answers = hn::MulAdd(root, hn::NegMulAdd(four, square, root), answers);
+    sum_x = hn::MulAdd(weight, x, sum_x), sum_y = hn::MulAdd(weight, y, sum_y);
+    squares = hn::MulAdd(weight, hn::MulAdd(x, x, hn::Mul(y, y)), squares);
+  });
+  const auto total = [&](V v) HWY_ATTR { return static_cast<double>(hn::GetLane(hn::SumOfLanes(f, v))); };
+  weights.sum = total(sum), weights.answers = total(answers);
+  weights.x = total(sum_x), weights.y = total(sum_y), weights.squares = total(squares);
+  return weights;
+}
+
+void pulls_kernel(const GreyProblem& problem, const double* by, const float* roots, const double* by_unknown,
+                  const GreyCells& cells, float* pulls, float* others) {
+  const Floats f;
+  const hn::RebindToSigned<Floats> whole;
+  const hn::CappedTag<float, 4> four;
+  const Columns columns(problem);
+  const Constants<grey_unknowns> step(by);
+  const Constants<4 * grey_unknowns> influence(by_unknown);
+  const GreySamples& s = problem.samples;
+  const size_t lanes = hn::Lanes(f);
+  const auto per = hn::Set(f, static_cast<float>(1 / cells.size));
+  const auto from_x = hn::Set(f, static_cast<float>(cells.origin.x / cells.size)),
+             from_y = hn::Set(f, static_cast<float>(cells.origin.y / cells.size));
+  const auto across = hn::Set(whole, cells.across);
+  constexpr size_t most = HWY_MAX_BYTES / sizeof(float);
+  HWY_ALIGN float pull[4 * most];
+  HWY_ALIGN int32_t cell[most];
+  for (size_t i = 0; i < s.count; i += lanes) {
+    V c[grey_columns], p[4];
+    columns(i, c);
+    const auto root = hn::LoadU(f, roots + i), weighed = hn::Mul(hn::Mul(root, root), left_after(step, c));
+#pragma GCC unroll 16
     for (size_t r = 0; r < 4; ++r) {
-      pull[r] = hn::Zero(f);
-      for (size_t k = 0; k < grey_unknowns; ++k)
-        pull[r] =
-            hn::MulAdd(hn::Set(f, static_cast<float>(by_unknown[r * grey_unknowns + k])), c[k], pull[r]);
-      pull[r] = hn::Mul(pull[r], weighed);
+      p[r] = hn::Mul(influence[r * grey_unknowns], c[0]);
+#pragma GCC unroll 16
+      for (size_t k = 1; k < grey_unknowns; ++k)
+        p[r] = hn::MulAdd(influence[r * grey_unknowns + k], c[k], p[r]);
+      p[r] = hn::Mul(p[r], weighed);
     }
-    hn::StoreInterleaved4(pull[0], pull[1], pull[2], pull[3], f, pulls + 4 * i);
+    hn::StoreInterleaved4(p[0], p[1], p[2], p[3], f, pull);
+    const auto place = [&](const std::vector<float>& column, V from) HWY_ATTR {
+      return hn::ConvertTo(whole, hn::MulAdd(hn::LoadU(f, column.data() + i), per, from));
+    };
+    hn::Store(hn::Add(hn::Mul(place(s.y, from_y), across), place(s.x, from_x)), whole, cell);
+    // Behind the last sample pulls are zero. Neighbours mostly lie in one cell: by turns in two sums of it,
+    // none waits for the one before.
+    for (size_t k = 0; k < lanes; ++k)
+      for (size_t r = 0; r < 4; r += hn::Lanes(four)) {
+        float* sum = (k & 1 ? others : pulls) + 4 * cell[k] + r;
+        hn::StoreU(hn::Add(hn::LoadU(four, sum), hn::LoadU(four, pull + 4 * k + r)), four, sum);
+      }
   }
 }
 
@@ -140,36 +211,31 @@ HWY_EXPORT(residuals_kernel);
 HWY_EXPORT(weigh_kernel);
 HWY_EXPORT(pulls_kernel);
 
-GreyProducts grey_products(const GreyProblem& problem, const std::vector<float>& roots) {
+GreyProducts grey_products(const GreyProblem& problem) {
   GreyProducts sums{};
-  HWY_DYNAMIC_DISPATCH(products_kernel)
-  (problem, roots.empty() ? nullptr : roots.data(), false, sums.data());
+  HWY_DYNAMIC_DISPATCH(products_kernel)(problem, sums.data());
   return sums;
 }
 
-GreyProducts light_products(const GreyProblem& problem) {
-  GreyProducts sums{};
-  HWY_DYNAMIC_DISPATCH(products_kernel)(problem, nullptr, true, sums.data());
-  return sums;
-}
-
-void find_pulls(const GreyProblem& problem, const std::vector<float>& residuals,
-                const std::vector<float>& roots, const GreyInfluence& influence, std::vector<float>& pulls) {
-  pulls.resize(4 * problem.samples.x.size());
-  HWY_DYNAMIC_DISPATCH(pulls_kernel)
-  (problem, residuals.data(), roots.data(), influence.data(), pulls.data());
-}
-
-void find_residuals(const GreyProblem& problem, const std::array<double, grey_unknowns>& step,
+void some_residuals(const GreyProblem& problem, const GreyStep& step, size_t most,
                     std::vector<float>& residuals) {
-  residuals.resize(problem.samples.x.size());
-  HWY_DYNAMIC_DISPATCH(residuals_kernel)(problem, step.data(), residuals.data());
+  residuals.resize(problem.samples.count);
+  residuals.resize(HWY_DYNAMIC_DISPATCH(residuals_kernel)(problem, step.data(), most, residuals.data()));
 }
 
-GreyWeights weigh(const GreySamples& samples, const std::vector<float>& residuals, double end,
-                  std::vector<float>& roots) {
-  roots.resize(samples.x.size());
-  return HWY_DYNAMIC_DISPATCH(weigh_kernel)(samples, residuals.data(), end, roots.data());
+GreyWeights weigh(const GreyProblem& problem, const GreyStep& step, double end, std::vector<float>& roots) {
+  roots.resize(problem.samples.x.size());
+  return HWY_DYNAMIC_DISPATCH(weigh_kernel)(problem, step.data(), end, roots.data());
+}
+
+void find_pulls(const GreyProblem& problem, const GreyStep& step, const std::vector<float>& roots,
+                const GreyInfluence& influence, const GreyCells& cells, GreyPulls& pulls) {
+  const auto count = static_cast<size_t>(cells.across * cells.down);
+  pulls.assign(2 * count, Eigen::Vector4f::Zero());
+  HWY_DYNAMIC_DISPATCH(pulls_kernel)
+  (problem, step.data(), roots.data(), influence.data(), cells, pulls[0].data(), pulls[count].data());
+  for (size_t i = 0; i < count; ++i) pulls[i] += pulls[count + i];
+  pulls.resize(count);
 }
 
 static float gain_at(const GreyProblem& p, size_t i) {
@@ -177,69 +243,70 @@ static float gain_at(const GreyProblem& p, size_t i) {
          static_cast<float>(p.light.along_y) * p.samples.y[i];
 }
 
-static std::array<float, grey_unknowns> grey_row(const GreyProblem& p, size_t i) {
+/// Each unknown's share, and last what is left.
+static std::array<double, grey_columns> grey_row(const GreyProblem& p, size_t i) {
   const GreySamples& s = p.samples;
   const float x = s.x[i], y = s.y[i], value = s.value[i], here = gain_at(p, i), dx = here * s.dx[i],
               dy = here * s.dy[i], share = value * static_cast<float>(1 / p.size);
-  return {-dx, -dy, dx * y - dy * x, -(dx * x + dy * y), value, share * x, share * y, 1};
+  std::array<double, grey_columns> row{};
+  const std::array<float, grey_columns> columns{
+      -dx,       -dy, dx * y - dy * x,         -(dx * x + dy * y), value, share * x,
+      share * y, 1,   s.grey[i] - here * value};
+  for (size_t k = 0; k < row.size(); ++k) row[k] = static_cast<double>(columns[k]);
+  row[grey_unknowns] -= p.light.offset;
+  return row;
 }
 
-static double left_of(const GreyProblem& p, size_t i) {
-  return static_cast<double>(p.samples.grey[i] - gain_at(p, i) * p.samples.value[i]) - p.light.offset;
+static double left_after(const GreyStep& step, const std::array<double, grey_columns>& row) {
+  double left = row[grey_unknowns];
+  for (size_t k = 0; k < grey_unknowns; ++k) left -= step[k] * row[k];
+  return left;
 }
 
-GreyProducts grey_products_plain(const GreyProblem& problem, const std::vector<float>& roots) {
+static void add_products(const std::array<double, grey_columns>& row, double weight, GreyProducts& sums) {
+  for (size_t a = 0, k = 0; a < grey_columns; ++a)
+    for (size_t b = a; b < grey_columns; ++b, ++k) sums[k] += weight * row[a] * row[b];
+}
+
+GreyProducts grey_products_plain(const GreyProblem& problem) {
   GreyProducts sums{};
-  for (size_t i = 0; i < problem.samples.count; ++i) {
-    const auto row = grey_row(problem, i);
-    std::array<double, grey_columns> c{};
-    for (size_t k = 0; k < grey_unknowns; ++k) c[k] = static_cast<double>(row[k]);
-    c[grey_unknowns] = left_of(problem, i);
-    const double weight = roots.empty() ? 1 : static_cast<double>(roots[i] * roots[i]);
-    for (size_t a = 0, k = 0; a < grey_columns; ++a)
-      for (size_t b = a; b < grey_columns; ++b, ++k) sums[k] += weight * c[a] * c[b];
-  }
+  for (size_t i = 0; i < problem.samples.count; ++i) add_products(grey_row(problem, i), 1, sums);
   return sums;
 }
 
-void find_residuals_plain(const GreyProblem& problem, const std::array<double, grey_unknowns>& step,
-                          std::vector<float>& residuals) {
-  residuals.resize(problem.samples.x.size());
-  for (size_t i = 0; i < problem.samples.count; ++i) {
-    double left = left_of(problem, i);
-    const auto row = grey_row(problem, i);
-    for (size_t k = 0; k < grey_unknowns; ++k) left -= step[k] * static_cast<double>(row[k]);
-    residuals[i] = static_cast<float>(left);
-  }
-}
-
-void find_pulls_plain(const GreyProblem& problem, const std::vector<float>& residuals,
-                      const std::vector<float>& roots, const GreyInfluence& influence,
-                      std::vector<float>& pulls) {
-  pulls.resize(4 * problem.samples.x.size());
-  for (size_t i = 0; i < problem.samples.count; ++i) {
-    const auto row = grey_row(problem, i);
-    for (size_t r = 0; r < 4; ++r) {
-      double sum = 0;
-      for (size_t k = 0; k < grey_unknowns; ++k)
-        sum += influence[r * grey_unknowns + k] * static_cast<double>(row[k]);
-      pulls[4 * i + r] = static_cast<float>(sum) * roots[i] * roots[i] * residuals[i];
-    }
-  }
-}
-
-GreyWeights weigh_plain(const GreySamples& s, const std::vector<float>& residuals, double end,
+GreyWeights weigh_plain(const GreyProblem& problem, const GreyStep& step, double end,
                         std::vector<float>& roots) {
-  roots.resize(s.x.size());
+  roots.resize(problem.samples.x.size());
   GreyWeights w;
-  for (size_t i = 0; i < s.count; ++i) {
-    const double u = static_cast<double>(residuals[i]) / end, root = std::max(0.0, 1 - u * u), x = s.x[i],
-                 y = s.y[i];
+  for (size_t i = 0; i < problem.samples.count; ++i) {
+    const auto row = grey_row(problem, i);
+    const double u = left_after(step, row) / end, root = std::max(0.0, 1 - u * u), x = problem.samples.x[i],
+                 y = problem.samples.y[i];
     roots[i] = static_cast<float>(root);
     w.sum += root * root, w.answers += root > 0 ? root * (root - 4 * u * u) : 0;
     w.x += root * root * x, w.y += root * root * y, w.squares += root * root * (x * x + y * y);
+    add_products(row, root * root, w.products);
   }
   return w;
+}
+
+void find_pulls_plain(const GreyProblem& problem, const GreyStep& step, const std::vector<float>& roots,
+                      const GreyInfluence& influence, const GreyCells& cells, GreyPulls& pulls) {
+  pulls.assign(static_cast<size_t>(cells.across * cells.down), Eigen::Vector4f::Zero());
+  for (size_t i = 0; i < problem.samples.count; ++i) {
+    const auto row = grey_row(problem, i);
+    const double weighed = static_cast<double>(roots[i] * roots[i]) * left_after(step, row);
+    const auto place = [&](float v, double origin) {
+      return static_cast<int>((static_cast<double>(v) + origin) / cells.size);
+    };
+    const int cell = place(problem.samples.y[i], cells.origin.y) * cells.across +
+                     place(problem.samples.x[i], cells.origin.x);
+    for (size_t r = 0; r < 4; ++r) {
+      double sum = 0;
+      for (size_t k = 0; k < grey_unknowns; ++k) sum += influence[r * grey_unknowns + k] * row[k];
+      pulls[static_cast<size_t>(cell)][static_cast<Eigen::Index>(r)] += static_cast<float>(sum * weighed);
+    }
+  }
 }
 
 }  // namespace heron

@@ -1,4 +1,5 @@
 #pragma once
+#include <Eigen/Core>
 #include <array>
 #include <vector>
 
@@ -25,44 +26,50 @@ struct GreyProblem {
   double size = 1;  ///< of the part, pixels
 };
 
+/// What each unknown moves a grey value by.
+using GreyStep = std::array<double, grey_unknowns>;
+
 /// Sums of the products of every two of the unknowns' columns and, last, what is left: rows of the upper
 /// triangle.
 inline constexpr size_t grey_columns = grey_unknowns + 1;
 using GreyProducts = std::array<double, grey_columns*(grey_columns + 1) / 2>;
 
-/// Over all samples, each times the square of its root; of none where `roots` is empty. Cost: some two
-/// nanoseconds a sample.
-GreyProducts grey_products(const GreyProblem& problem, const std::vector<float>& roots = {});
-/// Those of the light's unknowns and what is left alone; the others stay zero.
-GreyProducts light_products(const GreyProblem& problem);
-GreyProducts grey_products_plain(const GreyProblem& problem, const std::vector<float>& roots = {});
+/// Over all samples. Cost: some two nanoseconds a sample.
+GreyProducts grey_products(const GreyProblem& problem);
+GreyProducts grey_products_plain(const GreyProblem& problem);
 
-/// What is left of each sample after a step of the unknowns.
-void find_residuals(const GreyProblem& problem, const std::array<double, grey_unknowns>& step,
+/// What is left after a step of about `most` samples, spread over all.
+void some_residuals(const GreyProblem& problem, const GreyStep& step, size_t most,
                     std::vector<float>& residuals);
-void find_residuals_plain(const GreyProblem& problem, const std::array<double, grey_unknowns>& step,
-                          std::vector<float>& residuals);
 
 /// Sums over all samples after they were weighed.
 struct GreyWeights {
   double sum = 0;                    ///< of the weights
   double answers = 0;                ///< of how a weighted residual grows with the residual
   double x = 0, y = 0, squares = 0;  ///< of the weights times x, y, and x^2 + y^2
+  GreyProducts products{};
 };
 
-/// Roots of Tukey's weights, which end at `end`.
-GreyWeights weigh(const GreySamples& samples, const std::vector<float>& residuals, double end,
-                  std::vector<float>& roots);
-GreyWeights weigh_plain(const GreySamples& samples, const std::vector<float>& residuals, double end,
+/// Tukey's weights, which end at `end`, of what is left after a step; their roots are kept. Cost: some two
+/// nanoseconds a sample.
+GreyWeights weigh(const GreyProblem& problem, const GreyStep& step, double end, std::vector<float>& roots);
+GreyWeights weigh_plain(const GreyProblem& problem, const GreyStep& step, double end,
                         std::vector<float>& roots);
 
-/// What each residual pulls at x, y, turn and log scale, four values a sample: times its weight and the
-/// unknowns' shares by `influence`, four rows.
+/// Square cells of a part, in rows from its taught picture's first pixel.
+struct GreyCells {
+  Point2 origin;  ///< of the part, pixels of the taught picture
+  double size;    ///< pixels
+  int across, down;
+};
+
+/// What is left after a step pulls at x, y, turn and log scale, added up in each cell: times its weight and
+/// the unknowns' shares by `influence`, four rows.
 using GreyInfluence = std::array<double, 4 * grey_unknowns>;
-void find_pulls(const GreyProblem& problem, const std::vector<float>& residuals,
-                const std::vector<float>& roots, const GreyInfluence& influence, std::vector<float>& pulls);
-void find_pulls_plain(const GreyProblem& problem, const std::vector<float>& residuals,
-                      const std::vector<float>& roots, const GreyInfluence& influence,
-                      std::vector<float>& pulls);
+using GreyPulls = std::vector<Eigen::Vector4f>;
+void find_pulls(const GreyProblem& problem, const GreyStep& step, const std::vector<float>& roots,
+                const GreyInfluence& influence, const GreyCells& cells, GreyPulls& pulls);
+void find_pulls_plain(const GreyProblem& problem, const GreyStep& step, const std::vector<float>& roots,
+                      const GreyInfluence& influence, const GreyCells& cells, GreyPulls& pulls);
 
 }  // namespace heron

@@ -27,7 +27,7 @@ Eigen::Matrix4d information_of(const PatternTarget& target, const Image<uint8_t>
   double pixels = 0, bright = 0;
   for (int y = 1; y + 1 < filled.height(); ++y)
     for (int x = 1; x + 1 < filled.width(); ++x) {
-      if (m.nearest(x, y) <= 0) continue;
+      if (m.ways(x, y) != GreyModel::beside_edge) continue;
       ++pixels, bright += filled(x, y) >= 254;
       const Point2 arm = Point2{static_cast<double>(x), static_cast<double>(y)} - m.origin;
       const Point2 slope = slope_at(m.coefficients, x, y);

@@ -106,6 +106,10 @@ TEST_CASE("the kernels of the fits agree with their plain twins") {
   collect_grey_samples_plain(picture, *whole_leaf().greys(), seen, pose, plain);
   CHECK(plain.count > 4000);
   REQUIRE(std::abs(static_cast<double>(fast.count) - static_cast<double>(plain.count)) <= 4);
+  GreySamples all;
+  collect_grey_samples(picture, *whole_leaf().greys(), std::vector<float>(edges.count, 1.0f), pose, all);
+  CHECK(static_cast<double>(fast.count) ==
+        doctest::Approx(0.8 * static_cast<double>(all.count)).epsilon(0.03));
   fast = plain;
   evaluate_grey_samples(*whole_leaf().greys(), pose, fast);
   evaluate_grey_samples_plain(*whole_leaf().greys(), pose, plain);
@@ -117,34 +121,49 @@ TEST_CASE("the kernels of the fits agree with their plain twins") {
 
   const GreyProblem problem{plain, {0.9, 1e-3, -2e-3, 12}, 100};
   const std::array<double, grey_unknowns> step{0.05, -0.02, 1e-3, -1e-3, 0.01, 0.02, -0.01, 1};
-  std::vector<float> residuals, residuals_plain, roots, roots_plain;
-  find_residuals(problem, step, residuals), find_residuals_plain(problem, step, residuals_plain);
-  const GreyWeights w = weigh(plain, residuals, 20, roots),
-                    w_plain = weigh_plain(plain, residuals_plain, 20, roots_plain);
-  for (size_t i = 0; i < plain.count; ++i) {
-    REQUIRE(std::abs(residuals[i] - residuals_plain[i]) < 1e-3f);
-    REQUIRE(std::abs(roots[i] - roots_plain[i]) < 1e-3f);
-  }
-  CHECK(w.sum == doctest::Approx(w_plain.sum).epsilon(1e-4));
-  CHECK(w.answers == doctest::Approx(w_plain.answers).epsilon(1e-4));
-  CHECK(w.squares == doctest::Approx(w_plain.squares).epsilon(1e-4));
-  for (const bool weighed : {false, true}) {
-    const GreyProducts a = grey_products(problem, weighed ? roots : std::vector<float>{}),
-                       b = grey_products_plain(problem, weighed ? roots : std::vector<float>{});
+  const auto check_alike = [](const GreyProducts& a, const GreyProducts& b) {
     for (size_t i = 0, k = 0; i < grey_columns; ++i)
       for (size_t j = i; j < grey_columns; ++j, ++k) {
         // Against the lengths of the two columns: their product may be near zero.
         const auto square = [&](size_t c) { return b[c * grey_columns - c * (c - 1) / 2]; };
         CHECK(std::abs(a[k] - b[k]) < 1e-5 * std::sqrt(square(i) * square(j)));
       }
-  }
+  };
+  check_alike(grey_products(problem), grey_products_plain(problem));
+  std::vector<float> roots, roots_plain;
+  const GreyWeights w = weigh(problem, step, 20, roots),
+                    w_plain = weigh_plain(problem, step, 20, roots_plain);
+  for (size_t i = 0; i < plain.count; ++i) REQUIRE(std::abs(roots[i] - roots_plain[i]) < 1e-3f);
+  CHECK(w.sum == doctest::Approx(w_plain.sum).epsilon(1e-4));
+  CHECK(w.answers == doctest::Approx(w_plain.answers).epsilon(1e-4));
+  CHECK(w.squares == doctest::Approx(w_plain.squares).epsilon(1e-4));
+  check_alike(w.products, w_plain.products);
+
+  // The smaller half of what is left of some samples is that of all, whose weights tell it.
+  std::vector<float> some;
+  some_residuals(problem, step, 1000, some);
+  REQUIRE(some.size() >= 500);
+  REQUIRE(some.size() <= 2000);
+  const auto within = [](const std::vector<float>& v, size_t count, auto is_small) {
+    return static_cast<double>(
+               std::count_if(v.begin(), v.begin() + static_cast<std::ptrdiff_t>(count), is_small)) /
+           static_cast<double>(count);
+  };
+  const double of_some = within(some, some.size(), [](float r) { return std::abs(r) < 5; }),
+               of_all = within(roots_plain, plain.count, [](float r) { return r > 1 - 25.0f / 400; });
+  MESSAGE("within 5 grey levels: " << of_some << " of some, " << of_all << " of all");
+  CHECK(of_some == doctest::Approx(of_all).epsilon(0.1));
+
   GreyInfluence influence{};
   for (size_t k = 0; k < influence.size(); ++k) influence[k] = 1e-3 * std::cos(static_cast<double>(k));
-  std::vector<float> pulls, pulls_plain;
-  find_pulls(problem, residuals, roots, influence, pulls);
-  find_pulls_plain(problem, residuals, roots, influence, pulls_plain);
-  for (size_t i = 0; i < 4 * plain.count; ++i)
-    REQUIRE(std::abs(pulls[i] - pulls_plain[i]) < 1e-3f * (1 + std::abs(pulls_plain[i])));
+  const GreyModel& model = *whole_leaf().greys();
+  const GreyCells cells{model.origin, 8, model.ways.width() / 8 + 2, model.ways.height() / 8 + 2};
+  GreyPulls pulls, pulls_plain;
+  find_pulls(problem, step, roots, influence, cells, pulls);
+  find_pulls_plain(problem, step, roots, influence, cells, pulls_plain);
+  REQUIRE(pulls.size() == pulls_plain.size());
+  for (size_t i = 0; i < pulls.size(); ++i)
+    REQUIRE((pulls[i] - pulls_plain[i]).norm() < 1e-3f * (1 + pulls_plain[i].norm()));
 }
 
 TEST_CASE("clean pictures: errors near the bound, sigmas that hold, taught anew each time") {
