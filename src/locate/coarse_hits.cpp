@@ -1,43 +1,38 @@
 #include "coarse_hits.hpp"
 
 #include <algorithm>
+#include <array>
 #include <cmath>
 #include <numbers>
+#include <utility>
 
 #include "heron/image/image.hpp"
 #include "heron/image/pyramid.hpp"
 
 namespace heron {
 
-/// A byte for each pixel of a box.
+/// Hits lie together for so many rows.
+static constexpr int few_rows = 8;
+
+/// A byte for each pixel of a box, and of `spot` pixels around it.
 class CoarseHits::PointMap {
  public:
-  PointMap(Point2 low, Point2 high)
-      : corner_{std::floor(low.x), std::floor(low.y)},
-        map_(static_cast<int>(high.x - corner_.x) + 2, static_cast<int>(high.y - corner_.y) + 2) {}
+  PointMap(Point2 low, Point2 high, double spot)
+      : corner_{std::floor(low.x - spot), std::floor(low.y - spot)},
+        map_(static_cast<int>(high.x + spot - corner_.x) + 2,
+             static_cast<int>(high.y + spot - corner_.y) + 2) {
+    const auto reach = static_cast<int>(spot);
+    for (int v = -reach; v <= reach; ++v) halves_.push_back(static_cast<int>(std::sqrt(spot * spot - v * v)));
+  }
   uint8_t at(Point2 p) const { return map_(column(p), row(p)); }
-  /// Raises what is lower to `value`, within `radius` of `p`.
-  void raise(Point2 p, double radius, uint8_t value) {
-    const auto reach = static_cast<int>(radius);
+  /// Raises what is lower to `value`, within the map's spot around `p`.
+  void raise(Point2 p, uint8_t value) {
+    const auto reach = static_cast<int>(halves_.size() / 2);
     for (int v = -reach; v <= reach; ++v) {
-      const auto half = static_cast<int>(std::sqrt(radius * radius - v * v));
+      const int half = halves_[static_cast<size_t>(v + reach)];
       uint8_t* there = map_.row(row(p) + v) + column(p) - half;
       for (int i = 0; i <= 2 * half; ++i) there[i] = std::max(there[i], value);
     }
-  }
-  /// The same in a box that lies anywhere: around `middle`, from there `along` and `across` to its sides.
-  void raise(Point2 middle, Point2 along, Point2 across, uint8_t value) {
-    const Point2 reach{std::abs(along.x) + std::abs(across.x), std::abs(along.y) + std::abs(across.y)},
-        from = middle - corner_ - reach, to = middle - corner_ + reach;
-    const double far_along = dot(along, along), far_across = dot(across, across);
-    for (int y = std::max(0, static_cast<int>(std::ceil(from.y)));
-         y <= std::min(map_.height() - 1, static_cast<int>(std::floor(to.y))); ++y)
-      for (int x = std::max(0, static_cast<int>(std::ceil(from.x)));
-           x <= std::min(map_.width() - 1, static_cast<int>(std::floor(to.x))); ++x) {
-        const Point2 off = Point2{static_cast<double>(x), static_cast<double>(y)} + corner_ - middle;
-        if (std::abs(dot(off, along)) <= far_along && std::abs(dot(off, across)) <= far_across)
-          map_(x, y) = std::max(map_(x, y), value);
-      }
   }
 
  private:
@@ -46,111 +41,134 @@ class CoarseHits::PointMap {
 
   Point2 corner_;
   Image<uint8_t> map_;
+  std::vector<int> halves_;  ///< half of the spot's width in each of its rows
 };
 
-/// Hits that are kept, their poses listed at every place of a window within two pixels of them.
-class CoarseHits::KeptHits {
- public:
-  explicit KeptHits(const CoarseWindow& window) : first_(window.width, window.height) {}
-  void add(const PlacedHit& hit, const GridPose& pose) {
-    constexpr int reach = 2;
-    for (int y = std::max(0, hit.at.y - reach); y <= std::min(first_.height() - 1, hit.at.y + reach); ++y)
-      for (int x = std::max(0, hit.at.x - reach); x <= std::min(first_.width() - 1, hit.at.x + reach); ++x) {
-        entries_.push_back(
-            {static_cast<float>(pose.angle.radians()), static_cast<float>(pose.scale), first_(x, y)});
-        first_(x, y) = static_cast<int32_t>(entries_.size());
-      }
-  }
-  /// Whether `covers` says so of angle and scale of any near a hit.
-  template <class Covers>
-  bool any_near(const PlacedHit& hit, Covers covers) const {
-    for (int32_t i = first_(hit.at.x, hit.at.y); i > 0;) {
-      const Entry& entry = entries_[static_cast<size_t>(i - 1)];
-      if (covers(entry.angle, entry.scale)) return true;
-      i = entry.next;
-    }
-    return false;
-  }
+size_t keep_best(std::span<std::vector<PlacedHit>> lists, size_t count, size_t most) {
+  if (count <= most) return count;
+  std::array<size_t, 256> with{};
+  for (const std::vector<PlacedHit>& hits : lists)
+    for (const PlacedHit& hit : hits) ++with[hit.at.sum];
+  size_t least = 255, left = most;  // of the lowest sum that is kept, so many
+  for (; with[least] < left; --least) left -= with[least];
+  for (std::vector<PlacedHit>& hits : lists)
+    std::erase_if(hits, [&](const PlacedHit& hit) {
+      if (hit.at.sum != least) return hit.at.sum < least;
+      return left == 0 || left-- == 0;
+    });
+  return most;
+}
 
- private:
-  struct Entry {
-    float angle, scale;
-    int32_t next;
-  };
-  Image<int32_t> first_;  ///< entry and one of each place; 0 where nothing is near
-  std::vector<Entry> entries_;
-};
-
-CoarseHits::CoarseHits(std::vector<PlacedHit> hits, PoseGrid grid, std::vector<Point2> middles,
-                       const Rules& rules)
-    : hits_(std::move(hits)),
-      middles_(std::move(middles)),
+CoarseHits::CoarseHits(const HitLists& hits, PoseGrid grid, std::vector<Point2> middles, const Rules& rules)
+    : middles_(std::move(middles)),
       grid_(std::move(grid)),
       rules_(rules),
       most_ratio_(std::pow(grid_.scale_step, 1.5)) {
-  if (hits_.empty()) return;
+  sort(hits);
+  if (best_first_.empty()) return;
   Point2 low{1e9, 1e9}, high{-1e9, -1e9};  // of where middles lie: an origin may be far from its part
-  for (const PlacedHit& hit : hits_) {
-    const Point2 middle = middle_of(hit);
-    low = {std::min(low.x, middle.x), std::min(low.y, middle.y)};
-    high = {std::max(high.x, middle.x), std::max(high.y, middle.y)};
+  for (size_t pose = 0; pose < grid_.poses.size(); ++pose) {
+    const auto rows = pose * static_cast<size_t>(rows_a_pose_);
+    const size_t first = first_of_rows_[rows], end = first_of_rows_[rows + static_cast<size_t>(rows_a_pose_)];
+    if (first == end) continue;
+    int left = x_[first], right = left, top = y_[first], bottom = top;
+    for (size_t i = first; i < end; ++i) {
+      left = std::min(left, x_[i]), right = std::max(right, x_[i]);
+      top = std::min(top, y_[i]), bottom = std::max(bottom, y_[i]);
+    }
+    const Point2 middle = middles_[pose];
+    low = {std::min(low.x, left + middle.x), std::min(low.y, top + middle.y)};
+    high = {std::max(high.x, right + middle.x), std::max(high.y, bottom + middle.y)};
   }
-  const Point2 margin{rules.spot, rules.spot};
-  kept_ = std::make_unique<KeptHits>(rules.window);
-  lowest_ = std::make_unique<PointMap>(low - margin, high + margin);
+  lowest_ = std::make_unique<PointMap>(low, high, rules.spot);
 }
 
 CoarseHits::CoarseHits() = default;
 CoarseHits::CoarseHits(CoarseHits&&) noexcept = default;
 CoarseHits::~CoarseHits() = default;
 
+/// By pose and rows, and by sum; both by counting.
+void CoarseHits::sort(const HitLists& lists) {
+  const auto place_after = [](auto& counts) {  // each count becomes where its own begin
+    uint32_t place = 0;
+    for (uint32_t& count : counts) count = std::exchange(place, place + count);
+    return place;
+  };
+  rows_a_pose_ = (rules_.window.height - 1) / few_rows + 1;
+  const auto rows_of = [&](const PlacedHit& hit) {
+    return static_cast<size_t>(hit.pose * rows_a_pose_ + hit.at.y / few_rows);
+  };
+  std::vector<uint32_t> place(grid_.poses.size() * static_cast<size_t>(rows_a_pose_) + 1);
+  for (const std::vector<PlacedHit>& hits : lists)
+    for (const PlacedHit& hit : hits) ++place[rows_of(hit)];
+  const size_t count = place_after(place);
+  first_of_rows_ = place;
+  for (std::vector<int>* column : {&x_, &y_, &pose_}) column->resize(count);
+  sum_.resize(count), covered_.resize(count), best_first_.resize(count);
+  std::array<uint32_t, 256> lower{};  // how many have the sum that lies so far below 255
+  for (const std::vector<PlacedHit>& hits : lists)
+    for (const PlacedHit& hit : hits) {
+      const size_t at = place[rows_of(hit)]++;
+      x_[at] = hit.at.x, y_[at] = hit.at.y, pose_[at] = hit.pose, sum_[at] = hit.at.sum;
+      ++lower[255U - hit.at.sum];
+    }
+  place_after(lower);
+  for (size_t i = 0; i < sum_.size(); ++i) best_first_[lower[255U - sum_[i]]++] = static_cast<uint32_t>(i);
+}
+
 std::vector<CoarseHit> CoarseHits::next(size_t most, const std::function<bool(const CoarseHit&)>& known) {
   std::vector<CoarseHit> result;
-  for (; next_ < hits_.size() && result.size() < most; ++next_) {
-    const PlacedHit& hit = hits_[next_];
+  for (; next_ < best_first_.size() && result.size() < most; ++next_) {
+    const size_t hit = best_first_[next_];
+    if (covered_[hit]) continue;
     const Point2 middle = middle_of(hit);
-    if (hit.at.sum < lowest_->at(middle) || is_covered(hit)) continue;
-    kept_->add(hit, grid_.poses[static_cast<size_t>(hit.pose)]);
-    lowest_->raise(middle, rules_.spot, static_cast<uint8_t>(std::ceil(rules_.echo * hit.at.sum)));
+    if (sum_[hit] < lowest_->at(middle)) continue;
+    cover_neighbours(hit);
+    lowest_->raise(middle, static_cast<uint8_t>(std::ceil(rules_.echo * sum_[hit])));
     const CoarseHit told = told_of(hit);
     if (!known(told)) result.push_back(told);
   }
   return result;
 }
 
-void CoarseHits::pass_over(const Similarity2& pose, const Box& extent, double likeness) {
-  if (!lowest_) return;
-  const double to = std::ldexp(1.0, -rules_.level);
-  const Point2 corner{static_cast<double>(rules_.window.x0), static_cast<double>(rules_.window.y0)};
-  const Point2 along = rotated(Point2{1, 0}, pose.angle) * (pose.scale * to), across{-along.y, along.x};
-  lowest_->raise(to_level(pose * extent.centre(), rules_.level) - corner, along * (0.5 * extent.width),
-                 across * (0.5 * extent.height),
-                 static_cast<uint8_t>(std::clamp(std::ceil(likeness * rules_.full), 0.0, 255.0)));
+/// Those within two pixels, two and a half steps of angle and one and a half of scale.
+void CoarseHits::cover_neighbours(size_t hit) {
+  constexpr int reach = 2;
+  constexpr double turn = 2 * std::numbers::pi;
+  const GridPose& pose = grid_.poses[static_cast<size_t>(pose_[hit])];
+  const int x = x_[hit], y = y_[hit];
+  const double near_by = 2.5 * grid_.angle_step + 1e-6;
+  const auto few_from = static_cast<size_t>(std::max(0, y - reach) / few_rows),
+             few_end = static_cast<size_t>(std::min(rules_.window.height - 1, y + reach) / few_rows + 1);
+  const int* __restrict columns = x_.data(), * __restrict rows = y_.data();
+  uint8_t* __restrict covered = covered_.data();
+  const auto cover_in = [=, this](size_t its_pose) {
+    const uint32_t* first_of = first_of_rows_.data() + its_pose * static_cast<size_t>(rows_a_pose_);
+    for (size_t i = first_of[few_from], end = first_of[few_end]; i < end; ++i)
+      covered[i] |=
+          static_cast<uint8_t>((std::abs(columns[i] - x) <= reach) & (std::abs(rows[i] - y) <= reach));
+  };
+  for (const PoseGrid::Turn& t : grid_.turns) {
+    if (t.scale >= pose.scale * most_ratio_ || t.scale <= pose.scale / most_ratio_) continue;
+    for (const double again : {-turn, 0.0, turn}) {
+      const double from_start = pose.angle.radians() + again - t.from;
+      const int last = std::min(t.count - 1, static_cast<int>(std::floor((from_start + near_by) / t.step)));
+      for (int i = std::max(0, static_cast<int>(std::ceil((from_start - near_by) / t.step))); i <= last; ++i)
+        cover_in(static_cast<size_t>(t.first + i));
+    }
+  }
 }
 
-bool CoarseHits::is_covered(const PlacedHit& hit) const {
-  constexpr auto turn = static_cast<float>(2 * std::numbers::pi);
-  const GridPose& pose = grid_.poses[static_cast<size_t>(hit.pose)];
-  const auto near_by = static_cast<float>(2.5 * grid_.angle_step + 1e-6),
-             its_angle = static_cast<float>(pose.angle.radians()),
-             largest = static_cast<float>(pose.scale * most_ratio_),
-             smallest = static_cast<float>(pose.scale / most_ratio_);
-  return kept_->any_near(hit, [&](float angle, float scale) {
-    const float turned = std::abs(angle - its_angle);
-    return std::min(turned, std::abs(turn - turned)) < near_by && scale < largest && scale > smallest;
-  });
+Point2 CoarseHits::middle_of(size_t hit) const {
+  return Point2{static_cast<double>(x_[hit]), static_cast<double>(y_[hit])} +
+         middles_[static_cast<size_t>(pose_[hit])];
 }
 
-Point2 CoarseHits::middle_of(const PlacedHit& hit) const {
-  return Point2{static_cast<double>(hit.at.x), static_cast<double>(hit.at.y)} +
-         middles_[static_cast<size_t>(hit.pose)];
-}
-
-CoarseHit CoarseHits::told_of(const PlacedHit& hit) const {
-  const GridPose& pose = grid_.poses[static_cast<size_t>(hit.pose)];
-  const Point2 p{static_cast<double>(hit.at.x + rules_.window.x0),
-                 static_cast<double>(hit.at.y + rules_.window.y0)};
-  return {from_level(p, rules_.level), pose.angle.wrapped(), pose.scale, hit.at.sum / rules_.full};
+CoarseHit CoarseHits::told_of(size_t hit) const {
+  const GridPose& pose = grid_.poses[static_cast<size_t>(pose_[hit])];
+  const Point2 p{static_cast<double>(x_[hit] + rules_.window.x0),
+                 static_cast<double>(y_[hit] + rules_.window.y0)};
+  return {from_level(p, rules_.level), pose.angle.wrapped(), pose.scale, sum_[hit] / rules_.full};
 }
 
 }  // namespace heron

@@ -1,10 +1,10 @@
 #pragma once
 #include <functional>
 #include <memory>
+#include <span>
 #include <vector>
 
 #include "heron/base/pose.hpp"
-#include "heron/image/region.hpp"
 #include "sum_rows.hpp"
 
 namespace heron {
@@ -24,7 +24,13 @@ struct GridPose {
 };
 
 struct PoseGrid {
-  std::vector<GridPose> poses;
+  /// The poses of one scale.
+  struct Turn {
+    int first, count;
+    double scale, from, step;  // angles in radians
+  };
+  std::vector<GridPose> poses;  ///< turn after turn, angle after angle
+  std::vector<Turn> turns;
   double angle_step = 0;  // radians
   double scale_step = 1;  // ratio
 };
@@ -40,6 +46,12 @@ struct PlacedHit {
   int pose;
 };
 
+using HitLists = std::vector<std::vector<PlacedHit>>;
+
+/// Of `count` hits keeps at most `most`, those with the highest sums, of equal ones the first; their order
+/// stays. Returns how many are left.
+size_t keep_best(std::span<std::vector<PlacedHit>> lists, size_t count, size_t most);
+
 /// What the coarse search found, to be taken a few hundred at a time, best first. A hit next to a better one
 /// in place, angle and scale is left out, and so is one whose middle lies within `spot` pixels of that of a
 /// much better one: the same part in another pose.
@@ -53,9 +65,9 @@ class CoarseHits {
     double echo;  ///< of what is better, on its spot, so much must a hit have
   };
   CoarseHits();  ///< none
-  /// Hits best first. `middles` holds where the part's middle, which unlike its origin always lies on it, is
-  /// from the origin, for each pose of the grid.
-  CoarseHits(std::vector<PlacedHit> hits, PoseGrid grid, std::vector<Point2> middles, const Rules& rules);
+  /// `middles` holds where the part's middle, which unlike
+  /// its origin always lies on it, is from the origin, for each pose of the grid.
+  CoarseHits(const HitLists& hits, PoseGrid grid, std::vector<Point2> middles, const Rules& rules);
   CoarseHits(CoarseHits&&) noexcept;
   ~CoarseHits();
 
@@ -63,24 +75,24 @@ class CoarseHits {
   /// nanoseconds for each hit that is passed over.
   std::vector<CoarseHit> next(size_t most, const std::function<bool(const CoarseHit&)>& known);
 
-  /// From now on leaves out what has its middle in the box of a part, `extent` in the target's own frame, and
-  /// less than that likeness.
-  void pass_over(const Similarity2& pose, const Box& extent, double likeness);
-
  private:
-  class KeptHits;
   class PointMap;
-  bool is_covered(const PlacedHit& hit) const;
-  Point2 middle_of(const PlacedHit& hit) const;
-  CoarseHit told_of(const PlacedHit& hit) const;
+  void sort(const HitLists& hits);
+  void cover_neighbours(size_t hit);
+  Point2 middle_of(size_t hit) const;
+  CoarseHit told_of(size_t hit) const;
 
-  std::vector<PlacedHit> hits_;
+  // Of each hit, pose after pose, and of each pose a few rows after the other:
+  std::vector<int> x_, y_, pose_;
+  std::vector<uint8_t> sum_, covered_;   ///< the latter: whether a better one that was kept is next to it
+  std::vector<uint32_t> first_of_rows_;  ///< of a few rows of each pose, and one behind the last
+  int rows_a_pose_ = 0;                  ///< so many times a few rows
+  std::vector<uint32_t> best_first_;     ///< which of the hits
   std::vector<Point2> middles_;
-  size_t next_ = 0;
+  size_t next_ = 0;  ///< of `best_first_`
   PoseGrid grid_;
   Rules rules_{};
-  double most_ratio_ = 1;  ///< of scales that are next to each other
-  std::unique_ptr<KeptHits> kept_;
+  double most_ratio_ = 1;             ///< of scales that are next to each other
   std::unique_ptr<PointMap> lowest_;  ///< what a hit at each place must have
 };
 

@@ -1,7 +1,5 @@
 #include "coarse_search.hpp"
 
-#include <span>
-
 #include "heron/image/parallel.hpp"
 #include "heron/image/pyramid.hpp"
 #include "part_size.hpp"
@@ -31,8 +29,10 @@ PoseGrid pose_grid(const PatternTarget& target, const CoarseSearch& search, int 
                        std::pow(search.scale.max / search.scale.min, static_cast<double>(i) / steps));
   }
   for (double scale : scales) {
+    const int before = static_cast<int>(grid.poses.size());
     if (!target.has_angle()) {
       grid.poses.push_back({radians(0), scale});
+      grid.turns.push_back({before, 1, scale, 0, 1});
       continue;
     }
     const double turn = 2 * std::numbers::pi,
@@ -44,35 +44,13 @@ PoseGrid pose_grid(const PatternTarget& target, const CoarseSearch& search, int 
     grid.angle_step = std::max(grid.angle_step, step);
     const int first = whole ? 0 : -1, last = whole ? steps - 1 : (width > 0 ? steps + 1 : 1);
     for (int i = first; i <= last; ++i) grid.poses.push_back({search.angle.min + radians(i * step), scale});
+    grid.turns.push_back({before, last - first + 1, scale, search.angle.min.radians() + first * step, step});
   }
   return grid;
 }
 
 /// A picture may answer everywhere; more than so many hits, of a few poses and of them all, are never kept.
 constexpr size_t most_of_chunk = 1000, most_of_all = 32000;
-
-/// At most `most` of the hits in some lists, the highest sums first, equal ones as they came: their order
-/// does not depend on threads. Cost: a few nanoseconds a hit.
-std::vector<PlacedHit> best_first(std::span<const std::vector<PlacedHit>> lists, size_t most) {
-  std::array<size_t, 257> place{};  // where a sum's hits begin
-  size_t count = 0;
-  for (const std::vector<PlacedHit>& hits : lists) {
-    count += hits.size();
-    for (const PlacedHit& hit : hits) ++place[256U - hit.at.sum];
-  }
-  for (size_t i = 1; i < place.size(); ++i) place[i] += place[i - 1];
-  std::vector<PlacedHit> best(std::min(count, most));
-  for (const std::vector<PlacedHit>& hits : lists)
-    for (const PlacedHit& hit : hits) {
-      const size_t at = place[255U - hit.at.sum]++;
-      if (at < best.size()) best[at] = hit;
-    }
-  return best;
-}
-
-void keep_best(std::vector<PlacedHit>& hits, size_t most) {
-  if (hits.size() > most) hits = best_first({&hits, 1}, most);
-}
 
 /// Kept inside a picture widened by nothing: an origin lies in the picture or in the asked box.
 CoarseWindow window_of(const Box& origins, int level, int width, int height) {
@@ -106,14 +84,12 @@ struct Band {
 int nearest(double v) { return static_cast<int>(v + 1048576.5) - 1048576; }
 
 /// The hits of a band, in a list for each few poses.
-std::vector<std::vector<PlacedHit>> hits_in(const Band& band, const PatternTarget& target,
-                                            const ResponseMaps& responses, const PoseGrid& grid,
-                                            const CoarseWindow& window, int level,
-                                            const std::array<SumCheck, sum_checks>& checks, double turn_by,
-                                            Work* work) {
+HitLists hits_in(const Band& band, const PatternTarget& target, const ResponseMaps& responses,
+                 const PoseGrid& grid, const CoarseWindow& window, int level,
+                 const std::array<SumCheck, sum_checks>& checks, double turn_by, Work* work) {
   const std::vector<TaughtEdge>& edges = target.coarse_edges();
   const int poses = static_cast<int>(grid.poses.size()), chunk = 4;
-  std::vector<std::vector<PlacedHit>> by_chunk(static_cast<size_t>((poses + chunk - 1) / chunk));
+  HitLists by_chunk(static_cast<size_t>((poses + chunk - 1) / chunk));
   if (work) work->plan(poses);
   parallel_rows(poses, chunk, [&](int first, int end) {
     std::vector<const uint8_t*> features(edges.size());
@@ -139,9 +115,9 @@ std::vector<std::vector<PlacedHit>> hits_in(const Band& band, const PatternTarge
       for (RowHit& hit : rows) {
         hit.y += band.first - window.y0;
         kept.push_back({hit, pose});
-        if (kept.size() >= 8 * most_of_chunk) keep_best(kept, most_of_chunk);
+        if (kept.size() >= 8 * most_of_chunk) keep_best({&kept, 1}, kept.size(), most_of_chunk);
       }
-      keep_best(kept, most_of_chunk);
+      keep_best({&kept, 1}, kept.size(), most_of_chunk);
     }
     if (work) work->advance(end - first);
   });
@@ -171,24 +147,26 @@ CoarseHits coarse_search(const PatternTarget& target, const Survey& survey, cons
   const double turn_by = search.polarity == Polarity::inverted ? 128 : 0;  // of the normals, in 256ths
   // Bands keep the maps small, for the memory and the processor's caches.
   const int band_rows = std::max(64, 2 * pad);
-  std::vector<PlacedHit> hits;
+  HitLists hits;
+  size_t found = 0;
   for (int y = 0; y < window.height; y += band_rows) {
     const Band band{window.y0 + y, std::min(band_rows, window.height - y)};
     const ResponseMaps responses =
         response_maps(survey.gradients(level), static_cast<int>(std::lround(least)), pad, band.first,
                       band.rows, unsigned_edges);
-    std::vector<std::vector<PlacedHit>> lists =
-        hits_in(band, target, responses, grid, window, level, checks, turn_by, work);
-    lists.insert(lists.begin(), std::move(hits));
-    hits = best_first(lists, most_of_all);
+    for (std::vector<PlacedHit>& list :
+         hits_in(band, target, responses, grid, window, level, checks, turn_by, work))
+      if (!list.empty()) found += list.size(), hits.push_back(std::move(list));
+    if (found > 2 * most_of_all) found = keep_best(hits, found, most_of_all);
   }
+  keep_best(hits, found, most_of_all);
   const double to = std::ldexp(1.0, -level);
   std::vector<Point2> middles;
   for (const GridPose& p : grid.poses)
     middles.push_back(rotated(target.extent().centre(), p.angle) * (p.scale * to));
   const double echo = search.effort >= 1 ? 0 : 0.85 - 0.3 * search.effort;
   return CoarseHits(
-      std::move(hits), grid, middles,
+      hits, grid, middles,
       {window, level, static_cast<double>(full), spot_radius(target) * search.scale.min * to, echo});
 }
 

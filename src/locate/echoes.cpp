@@ -18,28 +18,7 @@ Echoes::Echoes(const PatternTarget& target, const EchoLimits& limits)
       radius_(half_diagonal(target)),
       spot_(spot_radius(target) * limits.scale.min),
       most_(std::max(0.5, limits.most_overlap)),
-      reach_(2 * radius_ * (1 - most_) * limits.scale.max),
-      sure_(sure_echoes()) {}
-
-/// The extent, shrunk until another one around each of its corners lies by half over it at any angle; a
-/// lengthy part has none such, since across it only a little of it is covered.
-Box Echoes::sure_echoes() const {
-  const Box& whole = target_.extent();
-  const Point2 middle = whole.centre();
-  const Footprint here(whole, {});
-  for (const double share : {0.5, 0.35, 0.2}) {
-    const Box box{middle.x - 0.5 * share * whole.width, middle.y - 0.5 * share * whole.height,
-                  share * whole.width, share * whole.height};
-    bool sure = true;
-    for (int turn = 0; turn < 180 && sure; turn += 15)
-      for (const Point2 corner : {Point2{box.x, box.y}, Point2{box.x + box.width, box.y}}) {
-        const Point2 origin = corner - rotated(middle, degrees(turn));
-        sure = sure && overlap(here, Footprint(whole, {origin.x, origin.y, degrees(turn), 1})) > most_;
-      }
-    if (sure) return box;
-  }
-  return {middle.x, middle.y, 0, 0};
-}
+      reach_(2 * radius_ * (1 - most_) * limits.scale.max) {}
 
 Echoes::Placed Echoes::placed(const Candidate& c) const {
   const Footprint box(target_.extent(), c.pose);
@@ -73,15 +52,11 @@ std::vector<Candidate> Echoes::take_leaders(std::vector<Candidate>& hits) const 
   return leaders;
 }
 
-void Echoes::learn(const std::vector<Candidate>& fits, CoarseHits& hits) {
+void Echoes::learn(const std::vector<Candidate>& fits) {
   constexpr double nearly_whole = 80;
   if (effort_ >= 1) return;
-  const double worse = 0.95 - 0.1 * effort_;
-  for (const Candidate& fit : fits) {
-    if (fit.score < nearly_whole) continue;
-    wholes_.push_back({placed(fit), worse * fit.score});
-    hits.pass_over(fit.pose, sure_, worse * fit.score / 100);
-  }
+  for (const Candidate& fit : fits)
+    if (fit.score >= nearly_whole) wholes_.push_back({placed(fit), (0.95 - 0.1 * effort_) * fit.score});
 }
 
 bool Echoes::is_explained(const Candidate& hit) const {

@@ -24,9 +24,8 @@ class Echoes {
   /// Takes out of `hits` those that lie by half over no better one.
   std::vector<Candidate> take_leaders(std::vector<Candidate>& hits) const;
 
-  /// Keeps in mind which of the fits show a part nearly whole, and lets `hits` pass over what certainly is an
-  /// echo of those.
-  void learn(const std::vector<Candidate>& fits, CoarseHits& hits);
+  /// Keeps in mind which of the fits show a part nearly whole.
+  void learn(const std::vector<Candidate>& fits);
   /// Whether a hit lies by half over a part that is seen nearly whole, and even as a hit, which forgives
   /// much, is worse than that: no fit would make another part of it.
   bool is_explained(const Candidate& hit) const;
@@ -45,7 +44,6 @@ class Echoes {
   bool on_spot(const Placed& a, const Placed& b) const;
   bool lies_over(const Placed& a, const Placed& b) const;
   bool same_pose(const Placed& a, const Placed& b, double pixels) const;
-  Box sure_echoes() const;
 
   struct Whole {
     Placed place;
@@ -54,7 +52,6 @@ class Echoes {
   const PatternTarget& target_;
   std::vector<Whole> wholes_;
   double effort_, radius_, spot_, most_, reach_;
-  Box sure_;  ///< parts whose middle lies in it lie by half over this one, however they are turned
 };
 
 }  // namespace heron

@@ -4,8 +4,8 @@
 
 #include "cells.hpp"
 #include "edge_sums.hpp"
-#include "heron/base/median.hpp"
 #include "heron/image/pyramid.hpp"
+#include "nth_smallest.hpp"
 
 namespace heron {
 namespace {
@@ -40,9 +40,9 @@ void take_some(const std::vector<float>& column, const EdgeColumns& edges, EdgeS
 double tukey_end(const EdgeColumns& edges, EdgeScratch& s, int level) {
   if (level > 0) return 1.5;
   take_some(s.met.offset, edges, s);
-  const float middle = median(s.values);
+  const float middle = median_of_some(s.values);
   for (float& v : s.values) v = std::abs(v - middle);
-  return std::max(0.5, 4.685 * 1.4826 * static_cast<double>(median(s.values)));
+  return std::max(0.5, 4.685 * 1.4826 * static_cast<double>(median_of_some(s.values)));
 }
 
 /// What `s.met` holds after a step, whose distances follow from it: looking again would tell the same.
@@ -53,7 +53,7 @@ SeenEdges seen_after(const EdgeStep& step, double scale, const EdgeColumns& edge
   seen.weights.assign(s.matched.weights.begin(), s.matched.weights.begin() + count);
   seen.offsets.assign(s.matched.offsets.begin(), s.matched.offsets.begin() + count);
   take_some(s.met.contrast, edges, s);
-  seen.contrast = static_cast<double>(median(s.values));
+  seen.contrast = static_cast<double>(median_of_some(s.values));
   return seen;
 }
 

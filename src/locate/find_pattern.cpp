@@ -114,15 +114,14 @@ std::vector<Candidate> fitted_hits(CoarseHits& hits, const Search& search, Echoe
   std::vector<Candidate> fits;
   const auto add = [&](const std::vector<Candidate>& starts) {
     const std::vector<Candidate> more = fitted(starts, search, level);
-    echoes.learn(more, hits);
+    echoes.learn(more);
     const auto middle = static_cast<ptrdiff_t>(fits.size());
     fits.insert(fits.end(), more.begin(), more.end());
     std::inplace_merge(fits.begin(), fits.begin() + middle, fits.end(), better);
   };
-  while (left >= enough && !search.stopped()) {
+  for (size_t batch = std::min(left, at_first); left >= enough && !search.stopped(); batch = left) {
     std::vector<Candidate> starts;
     const auto explained = [&](const CoarseHit& hit) { return echoes.is_explained(start_of(hit)); };
-    const size_t batch = fits.empty() ? std::min(left, at_first) : left;
     for (const CoarseHit& hit : hits.next(batch, explained)) starts.push_back(start_of(hit));
     if (starts.empty()) break;
     const std::vector<Candidate> leaders = echoes.take_leaders(starts);

@@ -2,6 +2,7 @@
 
 #include "cells.hpp"
 #include "grey_sums.hpp"
+#include "nth_smallest.hpp"
 
 namespace heron {
 namespace {
@@ -72,9 +73,7 @@ double squares_of_greys(const Normal& normal, const GreyLight& light, double siz
 double scatter_after(const GreyStep& step, const GreyProblem& problem, std::vector<float>& residuals) {
   some_residuals(problem, step, 1000, residuals);
   for (float& r : residuals) r = std::abs(r);
-  const auto at = residuals.begin() + static_cast<std::ptrdiff_t>(residuals.size() * 4 / 10);
-  std::nth_element(residuals.begin(), at, residuals.end());
-  return std::max(0.3, static_cast<double>(*at) / 0.5244);
+  return std::max(0.3, static_cast<double>(nth_smallest(residuals, residuals.size() * 4 / 10)) / 0.5244);
 }
 
 /// What the taught picture's noise adds to the products of the columns that a pose moves: its slope is noise

@@ -9,39 +9,36 @@ namespace {
 
 using Corners = std::array<Point2, 4>;
 
-/// A convex polygon of at most eight corners, as two quadrangles have in common.
-struct Polygon {
-  std::array<Point2, 8> corners;
-  size_t count = 0;
-  /// Clipping by rounding alone can make more of them; they lie on others then.
-  void add(Point2 p) {
-    if (count < corners.size()) corners[count++] = p;
-  }
-};
-
-double area_of(const Polygon& polygon) {
-  double twice = 0;
-  for (size_t i = 0; i < polygon.count; ++i)
-    twice += cross(polygon.corners[i], polygon.corners[(i + 1) % polygon.count]);
-  return 0.5 * std::abs(twice);
-}
-
 /// Area of two convex quadrangles in common (Sutherland, Hodgman, Reentrant polygon clipping, CACM 17, 1974).
 double common_area(const Corners& a, const Corners& b) {
-  Polygon left;
-  for (const Point2& p : a) left.add(p);
-  for (size_t i = 0; i < 4 && left.count > 0; ++i) {
+  // No more than eight corners; clipping by rounding alone can make more, which lie on others.
+  constexpr size_t most = 8;
+  std::array<Point2, most> left, next;
+  std::array<double, most> inside;  // how far, times the side's length
+  std::copy(a.begin(), a.end(), left.begin());
+  size_t count = a.size();
+  for (size_t i = 0; i < 4; ++i) {
     const Point2 from = b[i], along = b[(i + 1) % 4] - from;
-    Polygon next;
-    for (size_t k = 0; k < left.count; ++k) {
-      const Point2 p = left.corners[k], q = left.corners[(k + 1) % left.count];
-      const double dp = cross(along, p - from), dq = cross(along, q - from);
-      if (dp >= 0) next.add(p);
-      if ((dp < 0) != (dq < 0)) next.add(p + (q - p) * (dp / (dp - dq)));
+    double least = 0;
+    for (size_t k = 0; k < count; ++k)
+      inside[k] = cross(along, left[k] - from), least = std::min(least, inside[k]);
+    if (least >= 0) continue;
+    size_t made = 0;
+    const auto add = [&](Point2 p) {
+      if (made < most) next[made++] = p;
+    };
+    for (size_t k = 0; k < count; ++k) {
+      const size_t after = k + 1 < count ? k + 1 : 0;
+      if (inside[k] >= 0) add(left[k]);
+      if ((inside[k] < 0) != (inside[after] < 0))
+        add(left[k] + (left[after] - left[k]) * (inside[k] / (inside[k] - inside[after])));
     }
-    left = next;
+    if (made < 3) return 0;
+    std::swap(left, next), count = made;
   }
-  return left.count < 3 ? 0 : area_of(left);
+  double twice = cross(left[count - 1], left[0]);
+  for (size_t k = 1; k < count; ++k) twice += cross(left[k - 1], left[k]);
+  return 0.5 * std::abs(twice);
 }
 
 }  // namespace

@@ -4,6 +4,7 @@
 #define HWY_TARGET_INCLUDE "locate/sum_rows.cpp"
 #include <hwy/foreach_target.h>
 #include <hwy/highway.h>
+#include <bit>
 
 HWY_BEFORE_NAMESPACE();
 namespace heron {
@@ -15,6 +16,7 @@ void sum_rows_kernel(const uint8_t* const* features, const std::array<SumCheck, 
   const hn::ScalableTag<uint8_t> d;
   const int lanes = static_cast<int>(hn::Lanes(d));
   HWY_ALIGN uint8_t sums[HWY_MAX_BYTES];
+  uint8_t bits[HWY_MAX_BYTES / 8 + 8];
   for (int y = 0; y < rows; ++y)
     for (int x = 0; x < width; x += lanes) {
       const std::ptrdiff_t offset = y * stride + x;
@@ -28,9 +30,14 @@ void sum_rows_kernel(const uint8_t* const* features, const std::array<SumCheck, 
         if (hn::AllFalse(d, passed)) break;
       }
       if (hn::AllFalse(d, passed)) continue;
-      hn::Store(hn::IfThenElseZero(passed, sum), d, sums);
-      for (int i = 0; i < std::min(lanes, width - x); ++i)
-        if (sums[i]) hits.push_back({x + i, y, sums[i]});
+      passed = hn::And(passed, hn::Gt(sum, hn::Zero(d)));
+      hn::Store(sum, d, sums);
+      hn::StoreMaskBits(d, passed, bits);
+      for (int i = 0; i < lanes; i += 8)
+        for (unsigned left = bits[i / 8]; left; left &= left - 1) {
+          const int at = i + std::countr_zero(left);
+          hits.push_back({x + at, y, sums[at]});
+        }
     }
 }
 

@@ -246,8 +246,7 @@ TEST_CASE("echoes of a part that is seen nearly whole are given up, and nothing 
   };
   const auto count_left = [&](double effort, double score_of_fit, const Candidate& hit) {
     Echoes echoes(target, {.scale = {1, 1}, .effort = effort});
-    CoarseHits none;
-    echoes.learn({at(500, 400, 20_deg, score_of_fit)}, none);
+    echoes.learn({at(500, 400, 20_deg, score_of_fit)});
     return echoes.is_explained(hit) ? 0 : 1;
   };
   const Candidate echo = at(510, 395, 160_deg, 70), rival = at(510, 395, 160_deg, 92),

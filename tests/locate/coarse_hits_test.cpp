@@ -1,0 +1,71 @@
+#include "locate/coarse_hits.hpp"
+
+#include <doctest/doctest.h>
+
+#include <numbers>
+
+using namespace heron;
+
+namespace {
+
+/// Two scales of a full turn in 36 steps each, in a window of 100 x 60 pixels.
+struct Grid {
+  static constexpr int turn = 36;
+  PoseGrid poses;
+  Grid() {
+    poses.angle_step = 2 * std::numbers::pi / turn, poses.scale_step = 1.1;
+    for (const double scale : {1.0, 1.1}) {
+      poses.turns.push_back({static_cast<int>(poses.poses.size()), turn, scale, 0, poses.angle_step});
+      for (int i = 0; i < turn; ++i) poses.poses.push_back({radians(i * poses.angle_step), scale});
+    }
+  }
+  /// What is left of the hits, best first, with echoes of `echo` left out within five pixels.
+  std::vector<CoarseHit> left_of(const HitLists& hits, double echo = 0) const {
+    CoarseHits all(hits, poses, std::vector<Point2>(poses.poses.size(), Point2{0, 0}),
+                   {{0, 0, 100, 60}, 0, 200.0, 5.0, echo});
+    return all.next(1000, [](const CoarseHit&) { return false; });
+  }
+};
+
+PlacedHit hit(int x, int y, int pose, int sum) { return {{x, y, static_cast<uint8_t>(sum)}, pose}; }
+
+}  // namespace
+
+TEST_CASE("coarse hits come best first, without those next to better ones in place, angle and scale") {
+  const Grid grid;
+  const auto survives = [&](const PlacedHit& other) {
+    const auto left = grid.left_of({{hit(50, 30, 0, 180)}, {other}});
+    REQUIRE_FALSE(left.empty());
+    CHECK(left[0].likeness == doctest::Approx(0.9));
+    return left.size() == 2;
+  };
+  CHECK_FALSE(survives(hit(50, 30, 1, 170)));
+  CHECK_FALSE(survives(hit(52, 28, 2, 170)));
+  CHECK_FALSE(survives(hit(48, 32, Grid::turn - 2, 170)));  // across 0 degrees
+  CHECK_FALSE(survives(hit(51, 31, Grid::turn + 1, 170)));  // the next scale
+  CHECK(survives(hit(53, 30, 0, 170)));
+  CHECK(survives(hit(50, 27, 0, 170)));
+  CHECK(survives(hit(50, 33, 0, 170)));
+  CHECK(survives(hit(50, 30, 3, 170)));
+  CHECK(survives(hit(50, 30, Grid::turn - 3, 170)));
+  CHECK(survives(hit(0, 59, 0, 170)));
+
+  // What lies next to one that was left out itself stays.
+  CHECK(grid.left_of({{hit(50, 30, 0, 180), hit(52, 30, 0, 170), hit(54, 30, 0, 160)}}).size() == 2);
+  // Echoes of a much better one on its spot, at any angle, and only there.
+  CHECK(grid.left_of({{hit(50, 30, 0, 180), hit(50, 30, 18, 120)}}, 0.7).size() == 1);
+  CHECK(grid.left_of({{hit(50, 30, 0, 180), hit(50, 30, 18, 130)}}, 0.7).size() == 2);
+  CHECK(grid.left_of({{hit(50, 30, 0, 180), hit(56, 30, 18, 120)}}, 0.7).size() == 2);
+  CHECK(grid.left_of({}).empty());
+}
+
+TEST_CASE("of too many hits the best are kept, of equal ones the first, in their order") {
+  HitLists lists{
+      {hit(1, 0, 0, 90), hit(2, 0, 0, 100), hit(3, 0, 0, 90)}, {}, {hit(4, 0, 1, 90), hit(5, 0, 1, 80)}};
+  CHECK(keep_best(lists, 5, 5) == 5);
+  CHECK(keep_best(lists, 5, 3) == 3);
+  REQUIRE(lists[0].size() == 3);
+  CHECK(lists[0][0].at.x == 1);
+  CHECK(lists[0][2].at.x == 3);
+  CHECK(lists[2].empty());
+}
