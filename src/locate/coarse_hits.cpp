@@ -8,6 +8,7 @@
 
 #include "heron/image/image.hpp"
 #include "heron/image/pyramid.hpp"
+#include "mark_near.hpp"
 
 namespace heron {
 
@@ -103,8 +104,9 @@ void CoarseHits::sort(const HitLists& lists) {
     for (const PlacedHit& hit : hits) ++place[rows_of(hit)];
   const size_t count = place_after(place);
   first_of_rows_ = place;
-  for (std::vector<int>* column : {&x_, &y_, &pose_}) column->resize(count);
-  sum_.resize(count), covered_.resize(count), best_first_.resize(count);
+  constexpr size_t widest_vector = 16;
+  for (std::vector<int32_t>* column : {&x_, &y_, &pose_, &covered_}) column->resize(count + widest_vector);
+  sum_.resize(count), best_first_.resize(count);
   std::array<uint32_t, 256> lower{};  // how many have the sum that lies so far below 255
   for (const std::vector<PlacedHit>& hits : lists)
     for (const PlacedHit& hit : hits) {
@@ -140,13 +142,11 @@ void CoarseHits::cover_neighbours(size_t hit) {
   const double near_by = 2.5 * grid_.angle_step + 1e-6;
   const auto few_from = static_cast<size_t>(std::max(0, y - reach) / few_rows),
              few_end = static_cast<size_t>(std::min(rules_.window.height - 1, y + reach) / few_rows + 1);
-  const int* __restrict columns = x_.data(), * __restrict rows = y_.data();
-  uint8_t* __restrict covered = covered_.data();
   const auto cover_in = [=, this](size_t its_pose) {
     const uint32_t* first_of = first_of_rows_.data() + its_pose * static_cast<size_t>(rows_a_pose_);
-    for (size_t i = first_of[few_from], end = first_of[few_end]; i < end; ++i)
-      covered[i] |=
-          static_cast<uint8_t>((std::abs(columns[i] - x) <= reach) & (std::abs(rows[i] - y) <= reach));
+    const size_t first = first_of[few_from];
+    mark_near(x_.data() + first, y_.data() + first, first_of[few_end] - first, x, y, reach,
+              covered_.data() + first);
   };
   for (const PoseGrid::Turn& t : grid_.turns) {
     if (t.scale >= pose.scale * most_ratio_ || t.scale <= pose.scale / most_ratio_) continue;

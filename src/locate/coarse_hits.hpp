@@ -83,8 +83,9 @@ class CoarseHits {
   CoarseHit told_of(size_t hit) const;
 
   // Of each hit, pose after pose, and of each pose a few rows after the other:
-  std::vector<int> x_, y_, pose_;
-  std::vector<uint8_t> sum_, covered_;   ///< the latter: whether a better one that was kept is next to it
+  std::vector<int32_t> x_, y_, pose_;
+  std::vector<int32_t> covered_;  ///< 1 where a better one that was kept is next to it
+  std::vector<uint8_t> sum_;
   std::vector<uint32_t> first_of_rows_;  ///< of a few rows of each pose, and one behind the last
   int rows_a_pose_ = 0;                  ///< so many times a few rows
   std::vector<uint32_t> best_first_;     ///< which of the hits

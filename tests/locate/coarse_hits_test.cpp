@@ -4,6 +4,9 @@
 
 #include <numbers>
 
+#include "heron/render/random.hpp"
+#include "locate/mark_near.hpp"
+
 using namespace heron;
 
 namespace {
@@ -68,4 +71,20 @@ TEST_CASE("of too many hits the best are kept, of equal ones the first, in their
   CHECK(lists[0][0].at.x == 1);
   CHECK(lists[0][2].at.x == 3);
   CHECK(lists[2].empty());
+}
+
+TEST_CASE("the kernel that marks what is near agrees with its plain twin and leaves the rest alone") {
+  render::Random random(7);
+  for (const size_t count : {0U, 1U, 15U, 16U, 17U, 100U}) {
+    CAPTURE(count);
+    std::vector<int32_t> x(count + 16), y(count + 16), marks(count + 16);
+    for (size_t i = 0; i < x.size(); ++i) {
+      x[i] = static_cast<int32_t>(random.uniform(-6, 6)), y[i] = static_cast<int32_t>(random.uniform(-6, 6));
+      marks[i] = i % 7 == 0;
+    }
+    std::vector<int32_t> plain = marks;
+    mark_near(x.data(), y.data(), count, 1, -1, 2, marks.data());
+    mark_near_plain(x.data(), y.data(), count, 1, -1, 2, plain.data());
+    CHECK(marks == plain);
+  }
 }
