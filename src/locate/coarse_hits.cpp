@@ -118,7 +118,7 @@ void CoarseHits::sort(const HitLists& lists) {
   for (size_t i = 0; i < sum_.size(); ++i) best_first_[lower[255U - sum_[i]]++] = static_cast<uint32_t>(i);
 }
 
-std::vector<CoarseHit> CoarseHits::next(size_t most, const std::function<bool(const CoarseHit&)>& known) {
+std::vector<CoarseHit> CoarseHits::next(size_t most) {
   std::vector<CoarseHit> result;
   for (; next_ < best_first_.size() && result.size() < most; ++next_) {
     const size_t hit = best_first_[next_];
@@ -127,8 +127,7 @@ std::vector<CoarseHit> CoarseHits::next(size_t most, const std::function<bool(co
     if (sum_[hit] < lowest_->at(middle)) continue;
     cover_neighbours(hit);
     lowest_->raise(middle, static_cast<uint8_t>(std::ceil(rules_.echo * sum_[hit])));
-    const CoarseHit told = told_of(hit);
-    if (!known(told)) result.push_back(told);
+    result.push_back(told_of(hit));
   }
   return result;
 }

@@ -1,5 +1,4 @@
 #pragma once
-#include <functional>
 #include <memory>
 #include <span>
 #include <vector>
@@ -71,9 +70,9 @@ class CoarseHits {
   CoarseHits(CoarseHits&&) noexcept;
   ~CoarseHits();
 
-  /// At most `most` more, without those that are `known`; fewer when there are no more. Cost: some tens of
-  /// nanoseconds for each hit that is passed over.
-  std::vector<CoarseHit> next(size_t most, const std::function<bool(const CoarseHit&)>& known);
+  /// At most `most` more; fewer when there are no more. Cost: some tens of nanoseconds for each hit that is
+  /// left out.
+  std::vector<CoarseHit> next(size_t most);
 
  private:
   class PointMap;

@@ -23,7 +23,7 @@ struct EdgeScratch {
   EdgesMet met;
   EdgesMatched matched;
   std::vector<float> values;
-  std::vector<Eigen::Vector4d> cells;
+  EdgePulls pulls;
 };
 
 /// A column of `s.met`, of the edges that point the right way; of some hundreds, which tell a median as well
@@ -61,15 +61,8 @@ SeenEdges seen_after(const EdgeStep& step, double scale, const EdgeColumns& edge
 /// each cell, whose edges share pixels and background.
 Eigen::Matrix4d covariance_of(EdgeScratch& s, const EdgeColumns& edges, double scale,
                               const Eigen::Matrix4d& inverse, double end, const EdgeSums& sums) {
-  s.cells.assign(static_cast<size_t>(edges.cells), Eigen::Vector4d::Zero());
-  for (size_t i = 0; i < edges.count; ++i) {
-    const double u = s.met.offset[i] / end, root = 1 - u * u;
-    if (!aligned(s.met, i) || root <= 0) continue;
-    const auto row = edge_row(edges, scale, i);
-    s.cells[static_cast<size_t>(edges.cell[i])] += root * root * static_cast<double>(s.matched.offsets[i]) *
-                                                   Eigen::Map<const Eigen::Vector4d>(row.data());
-  }
-  return covariance_of_cells(s.cells, Eigen::Matrix4d(inverse * growth_of(sums.weights, sums.answers)));
+  edge_pulls(edges, s.met, s.matched, scale, end, s.pulls);
+  return covariance_of_cells(s.pulls, Eigen::Matrix4d(inverse * growth_of(sums.weights, sums.answers)));
 }
 
 EdgeScratch& scratch() {

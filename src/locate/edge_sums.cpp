@@ -50,9 +50,12 @@ EdgeSums sums_kernel(const EdgeColumns& edges, const EdgesMet& met, double scale
       count = hn::Add(count, hn::IfThenElseZero(e.aligned, one));
       weights = hn::Add(weights, weight);
       answers = hn::MulAdd(root, hn::NegMulAdd(hn::Set(f, 4), square, root), answers);
-      for (size_t a = 0, k = 0; a < edge_unknowns; ++a) {
+      size_t k = 0;
+#pragma GCC unroll 4
+      for (size_t a = 0; a < edge_unknowns; ++a) {
         const auto weighed = hn::Mul(weight, e.row[a]);
         pull[a] = hn::MulAdd(weighed, e.offset, pull[a]);
+#pragma GCC unroll 4
         for (size_t b = a; b < edge_unknowns; ++b, ++k)
           products[k] = hn::MulAdd(weighed, e.row[b], products[k]);
       }
@@ -65,19 +68,43 @@ EdgeSums sums_kernel(const EdgeColumns& edges, const EdgesMet& met, double scale
   return sums;
 }
 
+void pulls_kernel(const EdgeColumns& edges, const EdgesMet& met, const EdgesMatched& matched, double scale,
+                  double end, float* pulls) {
+  const Floats f;
+  const hn::CappedTag<float, edge_unknowns> four;
+  const auto one = hn::Set(f, 1), per = hn::Set(f, static_cast<float>(1 / end));
+  const size_t lanes = hn::Lanes(f);
+  HWY_ALIGN float pull[edge_unknowns * HWY_MAX_BYTES / sizeof(float)];
+  for (size_t i = 0; i < edges.count; i += lanes) {
+    const Edges e(edges, met, static_cast<float>(scale), i);
+    const auto u = hn::Mul(e.offset, per), square = hn::Mul(u, u);
+    const auto root = hn::IfThenElseZero(hn::And(e.aligned, hn::Lt(square, one)), hn::Sub(one, square));
+    const auto weighed = hn::Mul(hn::Mul(root, root), hn::LoadU(f, matched.offsets.data() + i));
+    hn::StoreInterleaved4(hn::Mul(weighed, e.row[0]), hn::Mul(weighed, e.row[1]), hn::Mul(weighed, e.row[2]),
+                          hn::Mul(weighed, e.row[3]), f, pull);
+    for (size_t k = 0, last = std::min(lanes, edges.count - i); k < last; ++k)
+      for (size_t r = 0; r < edge_unknowns; r += hn::Lanes(four)) {
+        float* sum = pulls + edge_unknowns * static_cast<size_t>(edges.cell[i + k]) + r;
+        hn::StoreU(hn::Add(hn::LoadU(four, sum), hn::LoadU(four, pull + edge_unknowns * k + r)), four, sum);
+      }
+  }
+}
+
 double match_kernel(const EdgeColumns& edges, const EdgesMet& met, double scale, const double* step,
                     EdgesMatched& matched) {
   const Floats f;
   const auto set = [&](double v) HWY_ATTR { return hn::Set(f, static_cast<float>(v)); };
   const auto share = [&](V v) HWY_ATTR { return hn::Min(hn::Max(v, hn::Zero(f)), hn::Set(f, 1)); };
   const auto per = set(1 / (0.927 - static_cast<double>(least_cosine)));
+  const V by[edge_unknowns] = {set(step[0]), set(step[1]), set(step[2]), set(step[3])};
   auto sum = hn::Zero(f);
   for (size_t i = 0; i < edges.count; i += hn::Lanes(f)) {
     const Edges e(edges, met, static_cast<float>(scale), i);
     const auto is_met =
         hn::And(hn::Gt(hn::LoadU(f, met.contrast.data() + i), hn::Zero(f)), hn::FirstN(f, edges.count - i));
     auto offset = hn::LoadU(f, met.offset.data() + i);
-    for (size_t k = 0; k < edge_unknowns; ++k) offset = hn::NegMulAdd(set(step[k]), e.row[k], offset);
+#pragma GCC unroll 4
+    for (size_t k = 0; k < edge_unknowns; ++k) offset = hn::NegMulAdd(by[k], e.row[k], offset);
     hn::StoreU(hn::IfThenElseZero(is_met, offset), f, matched.offsets.data() + i);
     const auto near = share(hn::Mul(hn::Sub(set(2.5), hn::Abs(offset)), set(0.5)));
     const auto cosine = hn::LoadU(f, met.cosine.data() + i);
@@ -97,6 +124,7 @@ HWY_AFTER_NAMESPACE();
 namespace heron {
 HWY_EXPORT(sums_kernel);
 HWY_EXPORT(match_kernel);
+HWY_EXPORT(pulls_kernel);
 
 EdgeSums edge_sums(const EdgeColumns& edges, const EdgesMet& met, double scale, double end) {
   return HWY_DYNAMIC_DISPATCH(sums_kernel)(edges, met, scale, end);
@@ -111,6 +139,24 @@ double match_edges(const EdgeColumns& edges, const EdgesMet& met, double scale, 
                    EdgesMatched& matched) {
   make_room(edges, matched);
   return HWY_DYNAMIC_DISPATCH(match_kernel)(edges, met, scale, step.data(), matched);
+}
+
+void edge_pulls(const EdgeColumns& edges, const EdgesMet& met, const EdgesMatched& matched, double scale,
+                double end, EdgePulls& pulls) {
+  pulls.assign(static_cast<size_t>(edges.cells), Eigen::Vector4f::Zero());
+  HWY_DYNAMIC_DISPATCH(pulls_kernel)(edges, met, matched, scale, end, pulls[0].data());
+}
+
+void edge_pulls_plain(const EdgeColumns& edges, const EdgesMet& met, const EdgesMatched& matched,
+                      double scale, double end, EdgePulls& pulls) {
+  pulls.assign(static_cast<size_t>(edges.cells), Eigen::Vector4f::Zero());
+  for (size_t i = 0; i < edges.count; ++i) {
+    const double u = static_cast<double>(met.offset[i]) / end, root = 1 - u * u;
+    if (!aligned(met, i) || root <= 0) continue;
+    const auto row = edge_row(edges, scale, i);
+    pulls[static_cast<size_t>(edges.cell[i])] += static_cast<float>(root * root) * matched.offsets[i] *
+                                                 Eigen::Map<const Eigen::Vector4d>(row.data()).cast<float>();
+  }
 }
 
 EdgeSums edge_sums_plain(const EdgeColumns& edges, const EdgesMet& met, double scale, double end) {

@@ -1,4 +1,5 @@
 #pragma once
+#include <Eigen/Core>
 #include <array>
 
 #include "meet_edges.hpp"
@@ -48,5 +49,13 @@ double match_edges(const EdgeColumns& edges, const EdgesMet& met, double scale, 
                    EdgesMatched& matched);
 double match_edges_plain(const EdgeColumns& edges, const EdgesMet& met, double scale, const EdgeStep& step,
                          EdgesMatched& matched);
+
+/// What the distances after a step pull at the unknowns, added up in each cell of edges, with the weights
+/// that those before it had.
+using EdgePulls = std::vector<Eigen::Vector4f>;
+void edge_pulls(const EdgeColumns& edges, const EdgesMet& met, const EdgesMatched& matched, double scale,
+                double end, EdgePulls& pulls);
+void edge_pulls_plain(const EdgeColumns& edges, const EdgesMet& met, const EdgesMatched& matched,
+                      double scale, double end, EdgePulls& pulls);
 
 }  // namespace heron

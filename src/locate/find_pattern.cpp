@@ -103,6 +103,19 @@ std::vector<Candidate> fitted(const std::vector<Candidate>& starts, const Search
   return results;
 }
 
+/// The candidates that no part known so far explains.
+std::vector<Candidate> unexplained(const std::vector<Candidate>& starts, const Echoes& echoes) {
+  std::vector<uint8_t> explained(starts.size());
+  parallel_rows(static_cast<int>(starts.size()), 16, [&](int first, int end) {
+    for (auto i = static_cast<size_t>(first); i < static_cast<size_t>(end); ++i)
+      explained[i] = echoes.is_explained(starts[i]);
+  });
+  std::vector<Candidate> left;
+  for (size_t i = 0; i < starts.size(); ++i)
+    if (!explained[i]) left.push_back(starts[i]);
+  return left;
+}
+
 /// The hits of the coarse search, fitted: of each few hundred the best at each place, then the others that
 /// those do not explain. What is explained does not count towards how many are fitted: parts that are seen
 /// whole must not keep others from being looked at.
@@ -119,14 +132,22 @@ std::vector<Candidate> fitted_hits(CoarseHits& hits, const Search& search, Echoe
     fits.insert(fits.end(), more.begin(), more.end());
     std::inplace_merge(fits.begin(), fits.begin() + middle, fits.end(), better);
   };
-  for (size_t batch = std::min(left, at_first); left >= enough && !search.stopped(); batch = left) {
+  const auto next_starts = [&](size_t most) {
     std::vector<Candidate> starts;
-    const auto explained = [&](const CoarseHit& hit) { return echoes.is_explained(start_of(hit)); };
-    for (const CoarseHit& hit : hits.next(batch, explained)) starts.push_back(start_of(hit));
+    while (starts.size() < most) {
+      std::vector<Candidate> more;
+      for (const CoarseHit& hit : hits.next(most - starts.size())) more.push_back(start_of(hit));
+      if (more.empty()) break;
+      for (Candidate& c : unexplained(more, echoes)) starts.push_back(std::move(c));
+    }
+    return starts;
+  };
+  for (size_t batch = std::min(left, at_first); left >= enough && !search.stopped(); batch = left) {
+    std::vector<Candidate> starts = next_starts(batch);
     if (starts.empty()) break;
     const std::vector<Candidate> leaders = echoes.take_leaders(starts);
     add(leaders);
-    std::erase_if(starts, [&](const Candidate& c) { return echoes.is_explained(c); });
+    starts = unexplained(starts, echoes);
     add(starts);
     left -= std::min(left, leaders.size() + starts.size());
   }

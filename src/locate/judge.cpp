@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include "heron/image/parallel.hpp"
 #include "misses.hpp"
 #include "overlap.hpp"
 #include "part_size.hpp"
@@ -151,7 +152,11 @@ Findings judged(const PatternTarget& target, const Survey& survey, std::vector<C
     told.push_back(c);
     findings.misses.push_back(miss_of(c, std::move(away.limits)));
   }
-  for (const Candidate& c : taken) findings.sightings.push_back(sighting_of(c, target, limits));
+  findings.sightings.resize(taken.size());
+  parallel_rows(static_cast<int>(taken.size()), 1, [&](int first, int end) {
+    for (auto i = static_cast<size_t>(first); i < static_cast<size_t>(end); ++i)
+      findings.sightings[i] = sighting_of(taken[i], target, limits);
+  });
   return findings;
 }
 

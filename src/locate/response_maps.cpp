@@ -64,7 +64,7 @@ ResponseMaps response_maps(const Gradients& gradients, int least_size, int pad, 
   const Bits bits = spread(direction_bits(gradients, least_size, pad, first, rows, unsigned_edges));
   ResponseMaps result{pad, {}};
   parallel_rows(direction_steps, 1, [&](int d, int) {
-    Image<uint8_t> map(bits.width(), bits.height());
+    auto map = Image<uint8_t>::unfilled(bits.width(), bits.height());
     const auto turned = [d](uint16_t mask) { return std::rotl(mask, d); };
     for (int y = 0; y < bits.height(); ++y)
       answer_row(bits.row(y), map.row(y), bits.width(), turned(0x0001), turned(0x8002), turned(0x4004));

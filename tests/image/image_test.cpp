@@ -39,6 +39,25 @@ int area(const Image<uint8_t>& mask) {
 
 }  // namespace
 
+TEST_CASE("new pictures are zero, copies equal, and behind all rows stand zeros") {
+  const auto is_clear_behind = [](const Image<uint8_t>& image) {
+    bool clear = true;
+    for (int y = 0; y < image.height(); ++y)
+      for (std::ptrdiff_t x = image.width(); x < image.stride(); ++x) clear = clear && image.row(y)[x] == 0;
+    for (size_t i = 0; i < Image<uint8_t>::alignment; ++i) clear = clear && image.row(image.height())[i] == 0;
+    return clear;
+  };
+  for (const int width : {1, 63, 64, 65}) {
+    const Image<uint8_t> full = speckled(width, 5), empty(width, 5), copy(full);
+    CHECK(same(full, copy));
+    CHECK(is_clear_behind(copy));
+    CHECK(is_clear_behind(Image<uint8_t>::unfilled(width, 5)));
+    for (int y = 0; y < 5; ++y) CHECK(std::count(empty.row(y), empty.row(y) + width, uint8_t{0}) == width);
+  }
+  CHECK(Image<uint8_t>(Image<uint8_t>()).empty());
+  CHECK_THROWS_AS(Image<uint8_t>::unfilled(-1, 3), Error);
+}
+
 TEST_CASE("kernels give the bits of their plain twins at every width") {
   for (int width : {1, 2, 3, 7, 16, 31, 33, 64, 65, 130, 257}) {
     CAPTURE(width);

@@ -26,7 +26,7 @@ struct Grid {
   std::vector<CoarseHit> left_of(const HitLists& hits, double echo = 0) const {
     CoarseHits all(hits, poses, std::vector<Point2>(poses.poses.size(), Point2{0, 0}),
                    {{0, 0, 100, 60}, 0, 200.0, 5.0, echo});
-    return all.next(1000, [](const CoarseHit&) { return false; });
+    return all.next(1000);
   }
 };
 

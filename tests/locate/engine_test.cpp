@@ -108,10 +108,7 @@ TEST_CASE("the coarse search comes near the part at every angle and scale") {
     const Survey survey(bench().picture(tile, 82, scale));
     const CoarseSearch search{
         .angle = full_turn, .scale = {0.8, 1.2}, .origins = {0, 0, Bench::side - 1.0, Bench::side - 1.0}};
-    const std::vector<CoarseHit> hits =
-        coarse_search(bench().target, survey, search, nullptr).next(256, [](const CoarseHit&) {
-          return false;
-        });
+    const std::vector<CoarseHit> hits = coarse_search(bench().target, survey, search, nullptr).next(256);
     REQUIRE_FALSE(hits.empty());
     const double step = std::ldexp(1.0, coarse_level(bench().target));
     CHECK(off_by({hits[0].place.x, hits[0].place.y, hits[0].angle, hits[0].scale},

@@ -97,6 +97,12 @@ TEST_CASE("the kernels of the fits agree with their plain twins") {
         REQUIRE(std::abs(matched.offsets[i] - matched_plain.offsets[i]) < 1e-3f);
         REQUIRE(std::abs(matched.weights[i] - matched_plain.weights[i]) < 1e-3f);
       }
+      EdgePulls pulls, pulls_plain;
+      edge_pulls(edges, plain, matched_plain, scan.scale, 1.5, pulls);
+      edge_pulls_plain(edges, plain, matched_plain, scan.scale, 1.5, pulls_plain);
+      REQUIRE(pulls.size() == pulls_plain.size());
+      for (size_t i = 0; i < pulls.size(); ++i)
+        REQUIRE((pulls[i] - pulls_plain[i]).norm() < 1e-3f * (1 + pulls_plain[i].norm()));
     }
   std::vector<float> seen(edges.count, 1.0f);
   for (size_t i = 0; i < seen.size(); i += 5) seen[i] = 0;

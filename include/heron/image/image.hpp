@@ -3,6 +3,7 @@
 #include <cstddef>
 #include <cstdint>
 #include <cstdlib>
+#include <cstring>
 #include <memory>
 #include <new>
 #include <type_traits>
@@ -51,24 +52,28 @@ class Image {
   static constexpr std::size_t alignment = 64;
 
   Image() = default;
-  Image(int width, int height) {
+  Image(int width, int height) : Image(unfilled(width, height)) {
+    std::memset(static_cast<void*>(data_.get()), 0, byte_count());
+  }
+  explicit Image(ImageView<const T> source) : Image(unfilled(source.width(), source.height())) {
+    for (int y = 0; y < height_; ++y) std::copy_n(source.row(y), width_, row(y));
+  }
+  /// For what writes every pixel: pixels hold anything, only what lies behind the rows is zero.
+  static Image unfilled(int width, int height) {
     if (width < 0 || height < 0) fail_argument("an image cannot have a negative size");
-    width_ = width;
-    height_ = height;
+    Image image;
+    image.width_ = width;
+    image.height_ = height;
     const std::size_t row_bytes =
         (static_cast<std::size_t>(width) * sizeof(T) + alignment - 1) / alignment * alignment;
     // Rgb has 3 bytes: the stride must hold whole pixels and whole alignment steps.
     const std::size_t unit = std::is_same_v<T, Rgb> ? alignment * sizeof(T) : alignment;
-    const std::size_t bytes_a_row = (row_bytes + unit - 1) / unit * unit;
-    stride_ = static_cast<std::ptrdiff_t>(bytes_a_row / sizeof(T));
-    const std::size_t bytes = bytes_a_row * static_cast<std::size_t>(height) + alignment;
-    data_.reset(
-        static_cast<T*>(std::aligned_alloc(alignment, (bytes + alignment - 1) / alignment * alignment)));
-    if (!data_) throw std::bad_alloc();
-    std::fill_n(reinterpret_cast<unsigned char*>(data_.get()), bytes, static_cast<unsigned char>(0));
-  }
-  explicit Image(ImageView<const T> source) : Image(source.width(), source.height()) {
-    for (int y = 0; y < height_; ++y) std::copy_n(source.row(y), width_, row(y));
+    image.stride_ = static_cast<std::ptrdiff_t>((row_bytes + unit - 1) / unit * unit / sizeof(T));
+    image.data_.reset(static_cast<T*>(std::aligned_alloc(alignment, image.byte_count())));
+    if (!image.data_) throw std::bad_alloc();
+    for (int y = 0; y < height; ++y) std::fill(image.row(y) + width, image.row(y) + image.stride_, T{});
+    std::memset(static_cast<void*>(image.row(height)), 0, alignment);
+    return image;
   }
   Image(const Image& other) : Image(other.view()) {}
   Image(Image&&) noexcept = default;
@@ -93,6 +98,10 @@ class Image {
   struct Free {
     void operator()(T* p) const { std::free(p); }
   };
+  /// With a vector's length behind the last row.
+  std::size_t byte_count() const {
+    return static_cast<std::size_t>(stride_) * sizeof(T) * static_cast<std::size_t>(height_) + alignment;
+  }
   std::unique_ptr<T, Free> data_;
   int width_ = 0, height_ = 0;
   std::ptrdiff_t stride_ = 0;
