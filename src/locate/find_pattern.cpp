@@ -132,12 +132,17 @@ std::vector<Candidate> fitted_hits(CoarseHits& hits, const Search& search, Echoe
     fits.insert(fits.end(), more.begin(), more.end());
     std::inplace_merge(fits.begin(), fits.begin() + middle, fits.end(), better);
   };
+  std::vector<CoarseHit> ahead;  // taken already, to be looked at next
   const auto next_starts = [&](size_t most) {
     std::vector<Candidate> starts;
     while (starts.size() < most) {
+      const size_t wanted = most - starts.size();
+      if (ahead.empty()) ahead = hits.next(wanted);
+      if (ahead.empty()) break;
+      const auto end = ahead.begin() + static_cast<ptrdiff_t>(std::min(wanted, ahead.size()));
       std::vector<Candidate> more;
-      for (const CoarseHit& hit : hits.next(most - starts.size())) more.push_back(start_of(hit));
-      if (more.empty()) break;
+      std::transform(ahead.begin(), end, std::back_inserter(more), start_of);
+      ahead.erase(ahead.begin(), end);
       for (Candidate& c : unexplained(more, echoes)) starts.push_back(std::move(c));
     }
     return starts;
@@ -146,7 +151,11 @@ std::vector<Candidate> fitted_hits(CoarseHits& hits, const Search& search, Echoe
     std::vector<Candidate> starts = next_starts(batch);
     if (starts.empty()) break;
     const std::vector<Candidate> leaders = echoes.take_leaders(starts);
-    add(leaders);
+    // While those are fitted, the hits that come next are looked for.
+    parallel_pair([&] { add(leaders); },
+                  [&] {
+                    if (ahead.empty()) ahead = hits.next(left - std::min(left, leaders.size()));
+                  });
     starts = unexplained(starts, echoes);
     add(starts);
     left -= std::min(left, leaders.size() + starts.size());
