@@ -100,6 +100,36 @@ Eigen::Matrix4d grey_covariance_of(GreyScratch& s, const GreyProblem& problem, c
   return covariance_of_cells(s.pulls, Eigen::Matrix4d(Eigen::Matrix4d::Identity()), grey_unknowns);
 }
 
+/// What light that bends over the part does to a step that knows it as linear.
+struct Bent {
+  Vector shift = Vector::Zero();
+  Eigen::Matrix4d covariance = Eigen::Matrix4d::Zero();  ///< of the shift's first unknowns
+};
+
+/// Light that falls off steeply over the part bends as well, since the taught picture had a light of its own.
+/// The three bends are then solved for with the unknowns, of which `inverse` is that of the normal matrix,
+/// where the residuals show them beyond doubt; elsewhere they would answer to a blur that differs, and take
+/// from what holds place and scale.
+Bent bent_light(const GreyProblem& problem, const GreyStep& step, const std::vector<float>& roots,
+                const Matrix& inverse, const Free& free, double scatter) {
+  constexpr double steep = 0.13,  // of the gain, from the part's middle to its corners
+      beyond_doubt = 20;          // chance alone comes so far, of three bends, once in six thousand
+  Bent bent;
+  const GreyLight& light = problem.light;
+  if (problem.size * std::hypot(light.along_x, light.along_y) < steep * std::abs(light.gain)) return bent;
+  GreyBends bends = find_bends(problem, step, roots);
+  for (Eigen::Index i = 0; i < unknowns; ++i)
+    if (!free[static_cast<size_t>(i)]) bends.with.col(i).setZero();
+  const Eigen::Matrix<double, unknowns, grey_bends> carried = inverse * bends.with.transpose();
+  const Eigen::LDLT<Eigen::Matrix3d> own(bends.own - bends.with * carried);
+  const Eigen::Vector3d found = own.solve(bends.left);
+  if (own.info() != Eigen::Success || !(bends.left.dot(found) > beyond_doubt * scatter * scatter))
+    return bent;
+  bent.shift = -carried * found;
+  bent.covariance = (scatter * scatter * carried * own.solve(carried.transpose())).topLeftCorner<4, 4>();
+  return bent;
+}
+
 GreyLight changed(const GreyLight& light, const Vector& x, double size) {
   return {light.gain + x[first_light], light.along_x + x[first_light + 1] / size,
           light.along_y + x[first_light + 2] / size, light.offset + x[first_light + 3]};
@@ -163,8 +193,13 @@ GreyFit fit_greys(const Image<uint8_t>& picture, const GreyModel& model, const s
     // Where the taught surface explains less than half of what the light alone leaves unexplained, it is
     // another one, whatever its edges say.
     if (solved.squares > 0.5 * squares_of_greys(normal, problem.light, problem.size)) return fit;
-    const Eigen::Matrix4d covariance = grey_covariance_of(
-        s, problem, step_of(solved.x), model, solved.inverse() * growth_of(weights.sum, weights.answers));
+    const GreyStep done = step_of(solved.x);
+    const Matrix inverse = solved.inverse();
+    const Bent bent = bent_light(problem, done, s.roots, inverse, all, scatter);
+    fit.pose = moved(fit.pose, bent.shift);
+    const Eigen::Matrix4d covariance =
+        bent.covariance +
+        grey_covariance_of(s, problem, done, model, inverse * growth_of(weights.sum, weights.answers));
     const double c = cos(fit.pose.angle), sn = sin(fit.pose.angle);
     const auto along = [&](Point2 u) { return fit.pose.scale * sigma_along(covariance, u); };
     fit.sigma = {along({c, -sn}), along({sn, c}), free_angle ? radians(std::sqrt(covariance(2, 2))) : Angle{},

@@ -64,12 +64,14 @@ HWY_INLINE V left_after(const Constants<grey_unknowns>& step, const V* c) {
   return left;
 }
 
+/// The sums of the products of some columns, rows of the upper triangle: how many stand before a row.
+constexpr size_t sums_before(size_t row, size_t columns) { return row * columns - row * (row - 1) / 2; }
+
 /// Adds the products of the columns `first` to `last` with themselves and all after them, over a block of
 /// vectors: few enough sums for a processor's registers.
-template <size_t first, size_t last>
-HWY_INLINE void add_products(const V (*block)[grey_columns], size_t rows, V* sums) {
-  constexpr size_t from = first * grey_columns - first * (first - 1) / 2,
-                   count = (last + 1) * grey_columns - (last + 1) * last / 2 - from;
+template <size_t first, size_t last, size_t columns>
+HWY_INLINE void add_products(const V (*block)[columns], size_t rows, V* sums) {
+  constexpr size_t from = sums_before(first, columns), count = sums_before(last + 1, columns) - from;
   V sum[count];
 #pragma GCC unroll 16
   for (size_t k = 0; k < count; ++k) sum[k] = sums[from + k];
@@ -78,39 +80,48 @@ HWY_INLINE void add_products(const V (*block)[grey_columns], size_t rows, V* sum
 #pragma GCC unroll 16
     for (size_t a = first; a <= last; ++a)
 #pragma GCC unroll 16
-      for (size_t b = a; b < grey_columns; ++b, ++k) sum[k] = hn::MulAdd(block[i][a], block[i][b], sum[k]);
+      for (size_t b = a; b < columns; ++b, ++k) sum[k] = hn::MulAdd(block[i][a], block[i][b], sum[k]);
   }
 #pragma GCC unroll 16
   for (size_t k = 0; k < count; ++k) sums[from + k] = sum[k];
 }
 
-/// Of the columns that `fill` puts down for each vector of samples.
-template <class Fill>
-HWY_INLINE void products_of(size_t count, double* sums, Fill fill) {
+/// Of `columns` that `fill` puts down for each vector of samples, the first `summed` sums, which `add` adds
+/// up over a block.
+template <size_t columns, size_t summed, class Fill, class Add>
+HWY_INLINE void products_of(size_t count, double* sums, Fill fill, Add add) {
   const Floats f;
   const size_t lanes = hn::Lanes(f);
   constexpr size_t block_rows = 16, chunk_rows = 4 * block_rows;  // few enough for sums of floats
-  V block[block_rows][grey_columns], sum[std::tuple_size_v<GreyProducts>];
+  V block[block_rows][columns], sum[summed];
   for (size_t start = 0; start < count; start += chunk_rows * lanes) {
     for (V& s : sum) s = hn::Zero(f);
     const size_t end = std::min(count, start + chunk_rows * lanes);
     for (size_t i = start; i < end;) {
       size_t rows = 0;
       for (; rows < block_rows && i < end; ++rows, i += lanes) fill(i, block[rows]);
-      add_products<0, 0>(block, rows, sum);
-      add_products<1, 1>(block, rows, sum);
-      add_products<2, 2>(block, rows, sum);
-      add_products<3, 4>(block, rows, sum);
-      add_products<5, 8>(block, rows, sum);
+      add(block, rows, sum);
     }
-    for (size_t k = 0; k < std::tuple_size_v<GreyProducts>; ++k)
+    for (size_t k = 0; k < summed; ++k)
       sums[k] += static_cast<double>(hn::GetLane(hn::SumOfLanes(f, sum[k])));
   }
 }
 
+template <class Fill>
+HWY_INLINE void normal_products(size_t count, double* sums, Fill fill) {
+  products_of<grey_columns, std::tuple_size_v<GreyProducts>>(
+      count, sums, fill, [](const V(*block)[grey_columns], size_t rows, V* sum) HWY_ATTR {
+        add_products<0, 0>(block, rows, sum);
+        add_products<1, 1>(block, rows, sum);
+        add_products<2, 2>(block, rows, sum);
+        add_products<3, 4>(block, rows, sum);
+        add_products<5, 8>(block, rows, sum);
+      });
+}
+
 void products_kernel(const GreyProblem& problem, double* sums) {
   const Columns columns(problem);
-  products_of(problem.samples.count, sums, [&](size_t i, V* c) HWY_ATTR { columns(i, c); });
+  normal_products(problem.samples.count, sums, [&](size_t i, V* c) HWY_ATTR { columns(i, c); });
 }
 
 size_t residuals_kernel(const GreyProblem& problem, const double* by, size_t most, float* residuals) {
@@ -136,7 +147,7 @@ GreyWeights weigh_kernel(const GreyProblem& problem, const double* by, double en
   const auto one = hn::Set(f, 1), four = hn::Set(f, 4), per = hn::Set(f, static_cast<float>(1 / end));
   const GreySamples& s = problem.samples;
   GreyWeights weights;
-  products_of(s.count, weights.products.data(), [&](size_t i, V* c) HWY_ATTR {
+  normal_products(s.count, weights.products.data(), [&](size_t i, V* c) HWY_ATTR {
     columns(i, c);
     const auto u = hn::Mul(left_after(step, c), per), square = hn::Mul(u, u);
     const auto inside = hn::And(hn::Lt(square, one), hn::FirstN(f, s.count - i));
@@ -154,6 +165,34 @@ GreyWeights weigh_kernel(const GreyProblem& problem, const double* by, double en
   weights.sum = total(sum), weights.answers = total(answers);
   weights.x = total(sum_x), weights.y = total(sum_y), weights.squares = total(squares);
   return weights;
+}
+
+/// Rows of the bends alone: with each other, the unknowns, and last what is left.
+constexpr size_t bend_columns = grey_bends + grey_columns, bend_sums = sums_before(grey_bends, bend_columns);
+
+void bends_kernel(const GreyProblem& problem, const double* by, const float* roots, double* sums) {
+  const Floats f;
+  const Columns columns(problem);
+  const Constants<grey_unknowns> step(by);
+  const GreySamples& s = problem.samples;
+  products_of<bend_columns, bend_sums>(
+      s.count, sums,
+      [&](size_t i, V* out) HWY_ATTR {
+        V* c = out + grey_bends;
+        columns(i, c);
+        const auto root = hn::LoadU(f, roots + i);
+        c[grey_unknowns] = left_after(step, c);
+        const auto x = hn::Mul(hn::LoadU(f, s.x.data() + i), columns.per_size),
+                   y = hn::Mul(hn::LoadU(f, s.y.data() + i), columns.per_size);
+        out[0] = hn::Mul(c[5], x), out[1] = hn::Mul(c[5], y), out[2] = hn::Mul(c[6], y);
+#pragma GCC unroll 16
+        for (size_t k = 0; k < bend_columns; ++k) out[k] = hn::Mul(out[k], root);
+      },
+      [](const V(*block)[bend_columns], size_t rows, V* sum) HWY_ATTR {
+        add_products<0, 0>(block, rows, sum);
+        add_products<1, 1>(block, rows, sum);
+        add_products<2, 2>(block, rows, sum);
+      });
 }
 
 void pulls_kernel(const GreyProblem& problem, const double* by, const float* roots, const double* by_unknown,
@@ -210,6 +249,7 @@ HWY_EXPORT(products_kernel);
 HWY_EXPORT(residuals_kernel);
 HWY_EXPORT(weigh_kernel);
 HWY_EXPORT(pulls_kernel);
+HWY_EXPORT(bends_kernel);
 
 GreyProducts grey_products(const GreyProblem& problem) {
   GreyProducts sums{};
@@ -226,6 +266,23 @@ void some_residuals(const GreyProblem& problem, const GreyStep& step, size_t mos
 GreyWeights weigh(const GreyProblem& problem, const GreyStep& step, double end, std::vector<float>& roots) {
   roots.resize(problem.samples.x.size());
   return HWY_DYNAMIC_DISPATCH(weigh_kernel)(problem, step.data(), end, roots.data());
+}
+
+/// From the rows of the bends.
+static GreyBends bends_of(const double* sums) {
+  GreyBends bends;
+  for (Eigen::Index a = 0; a < 3; ++a) {
+    for (Eigen::Index b = a; b < 3; ++b) bends.own(a, b) = bends.own(b, a) = *sums++;
+    for (Eigen::Index k = 0; k < bends.with.cols(); ++k) bends.with(a, k) = *sums++;
+    bends.left[a] = *sums++;
+  }
+  return bends;
+}
+
+GreyBends find_bends(const GreyProblem& problem, const GreyStep& step, const std::vector<float>& roots) {
+  std::array<double, HWY_STATIC_DISPATCH(bend_sums)> sums{};
+  HWY_DYNAMIC_DISPATCH(bends_kernel)(problem, step.data(), roots.data(), sums.data());
+  return bends_of(sums.data());
 }
 
 void find_pulls(const GreyProblem& problem, const GreyStep& step, const std::vector<float>& roots,
@@ -288,6 +345,23 @@ GreyWeights weigh_plain(const GreyProblem& problem, const GreyStep& step, double
     add_products(row, root * root, w.products);
   }
   return w;
+}
+
+GreyBends find_bends_plain(const GreyProblem& problem, const GreyStep& step,
+                           const std::vector<float>& roots) {
+  GreyBends bends;
+  bends.with.setZero(), bends.own.setZero(), bends.left.setZero();
+  for (size_t i = 0; i < problem.samples.count; ++i) {
+    const auto row = grey_row(problem, i);
+    const double weight = static_cast<double>(roots[i] * roots[i]),
+                 x = static_cast<double>(problem.samples.x[i]) / problem.size,
+                 y = static_cast<double>(problem.samples.y[i]) / problem.size;
+    const Eigen::Vector3d bend = row[4] * Eigen::Vector3d(x * x, x * y, y * y);
+    bends.own += weight * bend * bend.transpose();
+    bends.with += weight * bend * Eigen::Map<const Eigen::Matrix<double, 1, grey_unknowns>>(row.data());
+    bends.left += weight * bend * left_after(step, row);
+  }
+  return bends;
 }
 
 void find_pulls_plain(const GreyProblem& problem, const GreyStep& step, const std::vector<float>& roots,

@@ -56,6 +56,17 @@ GreyWeights weigh(const GreyProblem& problem, const GreyStep& step, double end, 
 GreyWeights weigh_plain(const GreyProblem& problem, const GreyStep& step, double end,
                         std::vector<float>& roots);
 
+/// How light that bends over the part, the gain changing with x^2, xy and y^2 (in units of the part's size),
+/// answers to what a step leaves, with the weights' roots. Cost: as `weigh`.
+inline constexpr size_t grey_bends = 3;
+struct GreyBends {
+  Eigen::Matrix<double, grey_bends, grey_unknowns> with = {};  ///< products with the unknowns' columns
+  Eigen::Matrix3d own = {};                                    ///< with each other
+  Eigen::Vector3d left = {};                                   ///< with what is left
+};
+GreyBends find_bends(const GreyProblem& problem, const GreyStep& step, const std::vector<float>& roots);
+GreyBends find_bends_plain(const GreyProblem& problem, const GreyStep& step, const std::vector<float>& roots);
+
 /// Square cells of a part, in rows from its taught picture's first pixel.
 struct GreyCells {
   Point2 origin;  ///< of the part, pixels of the taught picture

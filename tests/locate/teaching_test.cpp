@@ -26,8 +26,9 @@ CameraModel shot_camera() {
 }
 Point2 shot_pixel(Point2 table) { return shot_camera().project({table.x, table.y, 0}); }
 
-Image<uint8_t> leaf_shot(std::vector<Piece> pieces, uint64_t seed, double noise = 2) {
+Image<uint8_t> leaf_shot(std::vector<Piece> pieces, uint64_t seed, double noise = 2, Point2 falls = {}) {
   Scene scene;
+  scene.light.gradient = falls;
   scene.camera = shot_camera();
   scene.width = scene.height = shot_side;
   scene.pieces = std::move(pieces);
@@ -160,6 +161,13 @@ TEST_CASE("the kernels of the fits agree with their plain twins") {
   MESSAGE("within 5 grey levels: " << of_some << " of some, " << of_all << " of all");
   CHECK(of_some == doctest::Approx(of_all).epsilon(0.1));
 
+  const GreyBends bends = find_bends(problem, step, roots),
+                  bends_plain = find_bends_plain(problem, step, roots);
+  const auto differs = [](const auto& a, const auto& b) { return (a - b).norm() / b.norm(); };
+  CHECK(differs(bends.own, bends_plain.own) < 1e-5);
+  CHECK(differs(bends.with, bends_plain.with) < 1e-5);
+  CHECK(differs(bends.left, bends_plain.left) < 1e-4);
+
   GreyInfluence influence{};
   for (size_t k = 0; k < influence.size(); ++k) influence[k] = 1e-3 * std::cos(static_cast<double>(k));
   const GreyModel& model = *whole_leaf().greys();
@@ -170,6 +178,24 @@ TEST_CASE("the kernels of the fits agree with their plain twins") {
   REQUIRE(pulls.size() == pulls_plain.size());
   for (size_t i = 0; i < pulls.size(); ++i)
     REQUIRE((pulls[i] - pulls_plain[i]).norm() < 1e-3f * (1 + pulls_plain[i].norm()));
+}
+
+TEST_CASE("light that falls off steeply at finding and otherwise at teaching turns no part") {
+  double squares = 0, largest = 0;
+  const int runs = 24;
+  for (int run = 0; run < runs; ++run) {
+    const auto seed = static_cast<uint64_t>(run);
+    const PatternTarget target =
+        teach_pattern(leaf_shot(leaf_and({}, {}), 2 * seed + 900, 0.5, {0.3, -0.2}), whole_tile());
+    const Pose2 there{0.3, -0.2, degrees(15.0 * run)};
+    const Findings f = find(target, Survey(leaf_shot(leaf_and(there, {}), 2 * seed + 901, 0.5, {0.6, 0.4})),
+                            {}, Explain::never);
+    REQUIRE(f.sightings.size() == 1);
+    const double turn = (f.sightings[0].angle + there.angle).wrapped().degrees();
+    squares += turn * turn, largest = std::max(largest, std::abs(turn));
+  }
+  MESSAGE("rms " << std::sqrt(squares / runs) << ", at most " << largest << " degrees");
+  CHECK(std::sqrt(squares / runs) < 0.003);
 }
 
 TEST_CASE("clean pictures: errors near the bound, sigmas that hold, taught anew each time") {
