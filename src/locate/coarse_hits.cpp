@@ -45,18 +45,20 @@ class CoarseHits::PointMap {
   std::vector<int> halves_;  ///< half of the spot's width in each of its rows
 };
 
-size_t keep_best(std::span<std::vector<PlacedHit>> lists, size_t count, size_t most) {
+size_t keep_best(std::span<std::vector<PlacedHit>> lists, size_t count, size_t most, bool give_back) {
   if (count <= most) return count;
   std::array<size_t, 256> with{};
   for (const std::vector<PlacedHit>& hits : lists)
     for (const PlacedHit& hit : hits) ++with[hit.at.sum];
   size_t least = 255, left = most;  // of the lowest sum that is kept, so many
   for (; with[least] < left; --least) left -= with[least];
-  for (std::vector<PlacedHit>& hits : lists)
+  for (std::vector<PlacedHit>& hits : lists) {
     std::erase_if(hits, [&](const PlacedHit& hit) {
       if (hit.at.sum != least) return hit.at.sum < least;
       return left == 0 || left-- == 0;
     });
+    if (give_back) hits.shrink_to_fit();
+  }
   return most;
 }
 

@@ -48,8 +48,8 @@ struct PlacedHit {
 using HitLists = std::vector<std::vector<PlacedHit>>;
 
 /// Of `count` hits keeps at most `most`, those with the highest sums, of equal ones the first; their order
-/// stays. Returns how many are left.
-size_t keep_best(std::span<std::vector<PlacedHit>> lists, size_t count, size_t most);
+/// stays. Returns how many are left. With `give_back` their lists give the room back that they had for more.
+size_t keep_best(std::span<std::vector<PlacedHit>> lists, size_t count, size_t most, bool give_back = false);
 
 /// What the coarse search found, to be taken a few hundred at a time, best first. A hit next to a better one
 /// in place, angle and scale is left out, and so is one whose middle lies within `spot` pixels of that of a
@@ -64,8 +64,8 @@ class CoarseHits {
     double echo;  ///< of what is better, on its spot, so much must a hit have
   };
   CoarseHits();  ///< none
-  /// `middles` holds where the part's middle, which unlike
-  /// its origin always lies on it, is from the origin, for each pose of the grid.
+  /// `middles` holds where the part's middle, which unlike its origin always lies on it, is from the origin,
+  /// for each pose of the grid.
   CoarseHits(const HitLists& hits, PoseGrid grid, std::vector<Point2> middles, const Rules& rules);
   CoarseHits(CoarseHits&&) noexcept;
   ~CoarseHits();

@@ -119,6 +119,7 @@ HitLists hits_in(const Band& band, const PatternTarget& target, const ResponseMa
       }
       keep_best({&kept, 1}, kept.size(), most_of_chunk);
     }
+    by_chunk[static_cast<size_t>(first / chunk)].shrink_to_fit();  // it had room for many more on its way
     if (work) work->advance(end - first);
   });
   return by_chunk;
@@ -157,7 +158,7 @@ CoarseHits coarse_search(const PatternTarget& target, const Survey& survey, cons
     for (std::vector<PlacedHit>& list :
          hits_in(band, target, responses, grid, window, level, checks, turn_by, work))
       if (!list.empty()) found += list.size(), hits.push_back(std::move(list));
-    if (found > 2 * most_of_all) found = keep_best(hits, found, most_of_all);
+    if (found > 2 * most_of_all) found = keep_best(hits, found, most_of_all, true);
   }
   keep_best(hits, found, most_of_all);
   const double to = std::ldexp(1.0, -level);
