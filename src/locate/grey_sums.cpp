@@ -228,9 +228,12 @@ void pulls_kernel(const GreyProblem& problem, const double* by, const float* roo
     const auto place = [&](const std::vector<float>& column, V from) HWY_ATTR {
       return hn::ConvertTo(whole, hn::MulAdd(hn::LoadU(f, column.data() + i), per, from));
     };
-    hn::Store(hn::Add(hn::Mul(place(s.y, from_y), across), place(s.x, from_x)), whole, cell);
-    // Behind the last sample pulls are zero. Neighbours mostly lie in one cell: by turns in two sums of it,
-    // none waits for the one before.
+    // Behind the last sample pulls are zero and go to the first cell: where the part's origin lies, which the
+    // zeros there stand for, need not be one.
+    const auto in = hn::RebindMask(whole, hn::FirstN(f, s.count - i));
+    const auto at = hn::Add(hn::Mul(place(s.y, from_y), across), place(s.x, from_x));
+    hn::Store(hn::IfThenElseZero(in, at), whole, cell);
+    // Neighbours mostly lie in one cell: by turns in two sums of it, none waits for the one before.
     for (size_t k = 0; k < lanes; ++k)
       for (size_t r = 0; r < 4; r += hn::Lanes(four)) {
         float* sum = (k & 1 ? others : pulls) + 4 * cell[k] + r;

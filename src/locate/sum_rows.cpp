@@ -4,6 +4,7 @@
 #define HWY_TARGET_INCLUDE "locate/sum_rows.cpp"
 #include <hwy/foreach_target.h>
 #include <hwy/highway.h>
+
 #include <bit>
 
 HWY_BEFORE_NAMESPACE();

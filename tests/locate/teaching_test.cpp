@@ -180,6 +180,21 @@ TEST_CASE("the kernels of the fits agree with their plain twins") {
     REQUIRE((pulls[i] - pulls_plain[i]).norm() < 1e-3f * (1 + pulls_plain[i].norm()));
 }
 
+TEST_CASE("a part whose origin lies beside it is found as well as one with its origin in the middle") {
+  const Point2 middle = shot_pixel({}), beside = middle + Point2{-120, 110};
+  const Image<uint8_t> taught = leaf_shot(leaf_and({}, {}), 31),
+                       picture = leaf_shot(leaf_and({1, -2, 50_deg}, {}), 32);
+  const auto middle_found = [&](Point2 origin) {
+    const PatternTarget target = teach_pattern(taught, whole_tile(), {.origin = origin});
+    const Findings f = find(target, Survey(Image<uint8_t>(picture)), {}, Explain::never);
+    REQUIRE(f.sightings.size() == 1);
+    const Sighting& s = f.sightings[0];
+    CHECK(s.score > 95);
+    return Similarity2{s.x, s.y, s.angle, s.scale} * (middle - origin);
+  };
+  CHECK(distance(middle_found(middle), middle_found(beside)) < 0.004);
+}
+
 TEST_CASE("light that falls off steeply at finding and otherwise at teaching turns no part") {
   double squares = 0, largest = 0;
   const int runs = 24;
