@@ -121,12 +121,16 @@ Bent bent_light(const GreyProblem& problem, const GreyStep& step, const std::vec
   for (Eigen::Index i = 0; i < unknowns; ++i)
     if (!free[static_cast<size_t>(i)]) bends.with.col(i).setZero();
   const Eigen::Matrix<double, unknowns, grey_bends> carried = inverse * bends.with.transpose();
-  const Eigen::LDLT<Eigen::Matrix3d> own(bends.own - bends.with * carried);
-  const Eigen::Vector3d found = own.solve(bends.left);
-  if (own.info() != Eigen::Success || !(bends.left.dot(found) > beyond_doubt * scatter * scatter))
-    return bent;
-  bent.shift = -carried * found;
-  bent.covariance = (scatter * scatter * carried * own.solve(carried.transpose())).topLeftCorner<4, 4>();
+  // In units in which each bend alone is as large; of a part so narrow that they cannot be told apart, none.
+  const Eigen::Vector3d unit = bends.own.diagonal().cwiseSqrt().cwiseInverse();
+  const Eigen::LDLT<Eigen::Matrix3d> own(unit.asDiagonal() * (bends.own - bends.with * carried) *
+                                         unit.asDiagonal());
+  if (own.info() != Eigen::Success || !(own.vectorD().minCoeff() > 1e-4)) return bent;
+  const Eigen::Vector3d left = unit.cwiseProduct(bends.left), found = own.solve(left);
+  if (!(left.dot(found) > beyond_doubt * scatter * scatter)) return bent;
+  const Eigen::Matrix<double, unknowns, grey_bends> moves = carried * unit.asDiagonal();
+  bent.shift = -moves * found;
+  bent.covariance = (scatter * scatter * moves * own.solve(moves.transpose())).topLeftCorner<4, 4>();
   return bent;
 }
 
@@ -196,6 +200,7 @@ GreyFit fit_greys(const Image<uint8_t>& picture, const GreyModel& model, const s
     const GreyStep done = step_of(solved.x);
     const Matrix inverse = solved.inverse();
     const Bent bent = bent_light(problem, done, s.roots, inverse, all, scatter);
+    if (!(shift_of(bent.shift, problem.size) < settled)) return fit;  // no light: another surface
     fit.pose = moved(fit.pose, bent.shift);
     const Eigen::Matrix4d covariance =
         bent.covariance +

@@ -5,7 +5,7 @@
 namespace heron {
 
 /// Sets `marks` of those among `count` places that lie at most `reach` columns and rows from (x, y); others
-/// keep theirs. Up to 64 bytes behind the last place are read, so they must exist. Cost: a fraction of a
+/// keep theirs. Up to 64 bytes behind the last place are read, so they must exist. Cost: about a
 /// nanosecond a place.
 void mark_near(const int32_t* columns, const int32_t* rows, size_t count, int x, int y, int reach,
                int32_t* marks);

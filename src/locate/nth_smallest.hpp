@@ -6,7 +6,7 @@ namespace heron {
 
 /// The n-th from 0 on of the values, were they sorted; `n` is less than their number, and none is NaN. For
 /// some hundreds of values: the range of their bits, which sort as the values do, is halved until one is
-/// left, and each time all are counted. Cost: about a nanosecond a value.
+/// left, and each time all are counted. Cost: some nanoseconds a value.
 float nth_smallest(const std::vector<float>& values, size_t n);
 float nth_smallest_plain(const std::vector<float>& values, size_t n);
 
