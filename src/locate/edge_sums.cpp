@@ -30,6 +30,12 @@ struct Edges {
     row[2] = hn::Sub(hn::Mul(x, row[1]), hn::Mul(y, row[0]));
     row[3] = hn::MulAdd(x, row[0], hn::Mul(y, row[1]));
   }
+  /// Of the weights, which end at a distance of 1 / `per`.
+  HWY_INLINE V tukey_root(V per) const {
+    const Floats f;
+    const auto one = hn::Set(f, 1), u = hn::Mul(offset, per), square = hn::Mul(u, u);
+    return hn::IfThenElseZero(hn::And(aligned, hn::Lt(square, one)), hn::Sub(one, square));
+  }
 };
 
 EdgeSums sums_kernel(const EdgeColumns& edges, const EdgesMet& met, double scale, double end) {
@@ -44,8 +50,7 @@ EdgeSums sums_kernel(const EdgeColumns& edges, const EdgesMet& met, double scale
     auto weights = hn::Zero(f), answers = hn::Zero(f), count = hn::Zero(f);
     for (size_t i = start; i < std::min(edges.count, start + block); i += lanes) {
       const Edges e(edges, met, static_cast<float>(scale), i);
-      const auto u = hn::Mul(e.offset, per), square = hn::Mul(u, u);
-      const auto root = hn::IfThenElseZero(hn::And(e.aligned, hn::Lt(square, one)), hn::Sub(one, square));
+      const auto u = hn::Mul(e.offset, per), square = hn::Mul(u, u), root = e.tukey_root(per);
       const auto weight = hn::Mul(root, root);
       count = hn::Add(count, hn::IfThenElseZero(e.aligned, one));
       weights = hn::Add(weights, weight);
@@ -72,13 +77,12 @@ void pulls_kernel(const EdgeColumns& edges, const EdgesMet& met, const EdgesMatc
                   double end, float* pulls) {
   const Floats f;
   const hn::CappedTag<float, edge_unknowns> four;
-  const auto one = hn::Set(f, 1), per = hn::Set(f, static_cast<float>(1 / end));
+  const auto per = hn::Set(f, static_cast<float>(1 / end));
   const size_t lanes = hn::Lanes(f);
   HWY_ALIGN float pull[edge_unknowns * HWY_MAX_BYTES / sizeof(float)];
   for (size_t i = 0; i < edges.count; i += lanes) {
     const Edges e(edges, met, static_cast<float>(scale), i);
-    const auto u = hn::Mul(e.offset, per), square = hn::Mul(u, u);
-    const auto root = hn::IfThenElseZero(hn::And(e.aligned, hn::Lt(square, one)), hn::Sub(one, square));
+    const auto root = e.tukey_root(per);
     const auto weighed = hn::Mul(hn::Mul(root, root), hn::LoadU(f, matched.offsets.data() + i));
     hn::StoreInterleaved4(hn::Mul(weighed, e.row[0]), hn::Mul(weighed, e.row[1]), hn::Mul(weighed, e.row[2]),
                           hn::Mul(weighed, e.row[3]), f, pull);
