@@ -94,8 +94,8 @@ Eigen::Matrix4d grey_covariance_of(GreyScratch& s, const GreyProblem& problem, c
                                    const GreyModel& model, const Matrix& inverse) {
   GreyInfluence influence;
   Eigen::Map<Eigen::Matrix<double, 4, unknowns, Eigen::RowMajor>>(influence.data()) = inverse.topRows<4>();
-  const GreyCells cells{model.origin, cell_size, static_cast<int>(model.ways.width() / cell_size) + 2,
-                        static_cast<int>(model.ways.height() / cell_size) + 2};
+  const GreyCells cells{model.origin, cell_size, static_cast<int>(model.coefficients.width() / cell_size) + 2,
+                        static_cast<int>(model.coefficients.height() / cell_size) + 2};
   find_pulls(problem, step, s.roots, influence, cells, s.pulls);
   return covariance_of_cells(s.pulls, Eigen::Matrix4d(Eigen::Matrix4d::Identity()), grey_unknowns);
 }
@@ -168,7 +168,7 @@ GreyFit fit_greys(const Image<uint8_t>& picture, const GreyModel& model, const s
   fit.pose = start;
   collect_grey_samples(picture, model, seen, start, s.samples);
   if (s.samples.count < least_pixels) return fit;
-  GreyProblem problem{s.samples, {}, 0.5 * std::hypot(model.ways.width(), model.ways.height())};
+  GreyProblem problem{s.samples, {}, 0.5 * std::hypot(model.coefficients.width(), model.coefficients.height())};
   for (int round = 0; round < 3; ++round) {
     evaluate_grey_samples(model, fit.pose, s.samples);
     GreyStep step{};

@@ -2,7 +2,6 @@
 
 #include <algorithm>
 #include <cmath>
-#include <numeric>
 
 namespace heron {
 namespace {
@@ -47,87 +46,34 @@ bool clear_of_mask(const Image<uint8_t>& mask, int x, int y, int reach) {
   return true;
 }
 
-/// For the pixels of which `nearest` names no edge, how far the next one is that has one.
-void tell_free_ways(const Image<int32_t>& nearest, Image<uint8_t>& ways) {
-  const int w = nearest.width(), h = nearest.height();
-  // To the next one, diagonal steps counting as one: never more than the distance.
-  Image<int32_t> steps(w, h);
-  const auto pass = [&](int x, int y, int back) {
-    if (nearest(x, y) > 0) return;
-    int32_t least = steps(x, y);
-    for (const auto& [u, v] : {std::pair{-1, 0}, {-1, -1}, {0, -1}, {1, -1}})
-      if (nearest.view().holds(x + u * back, y + v * back))
-        least = std::min(least, steps(x + u * back, y + v * back) + 1);
-    steps(x, y) = least;
-  };
-  for (int y = 0; y < h; ++y)
-    for (int x = 0; x < w; ++x) steps(x, y) = nearest(x, y) > 0 ? 0 : w + h;
-  for (int y = 0; y < h; ++y)
-    for (int x = 0; x < w; ++x) pass(x, y, 1);
-  for (int y = h - 1; y >= 0; --y)
-    for (int x = w - 1; x >= 0; --x) pass(x, y, -1);
-  constexpr double most = GreyModel::beside_edge - 1;
-  // The place and the one reached are rounded to their pixels, which takes up to a diagonal.
-  for (int y = 0; y < h; ++y)
-    for (int x = 0; x < w; ++x)
-      ways(x, y) = nearest(x, y) > 0
-                       ? GreyModel::beside_edge
-                       : static_cast<uint8_t>(std::clamp(8 * (steps(x, y) - 1.4143), 0.0, most));
-}
-
-/// Lists the pixels of each edge.
-void list_pixels(const Image<int32_t>& nearest, size_t edges, GreyModel& model) {
-  model.first_pixel.assign(edges + 1, 0);
-  for (const bool counted : {false, true}) {
-    if (counted) {
-      std::partial_sum(model.first_pixel.begin(), model.first_pixel.end(), model.first_pixel.begin());
-      model.pixels.resize(static_cast<size_t>(model.first_pixel.back()));
-    }
-    // From behind, so that each edge's first is where its pixels begin when all are put down.
-    for (int y = nearest.height() - 1; y >= 0; --y)
-      for (int x = nearest.width() - 1; x >= 0; --x) {
-        if (nearest(x, y) <= 0) continue;
-        int32_t& at = model.first_pixel[static_cast<size_t>(nearest(x, y) - 1)];
-        if (counted)
-          model.pixels[static_cast<size_t>(--at)] = static_cast<int32_t>(y * model.ways.stride() + x);
-        else
-          ++at;
-      }
-  }
-}
-
 }  // namespace
 
 GreyModel grey_model(const Image<uint8_t>& filled, const Image<uint8_t>& mask, Point2 origin,
                      const std::vector<TaughtEdge>& edges, double noise_sigma) {
-  constexpr double beside = 2.0;  // pixels from an edge; beyond, a blurred step has no slope left
-  constexpr int spline_reach = 3;
-  GreyModel model{spline_coefficients(filled),
-                  Image<uint8_t>(filled.width(), filled.height()),
-                  {},
-                  {},
-                  origin,
-                  noise_sigma};
-  Image<int32_t> nearest(filled.width(), filled.height());  // edge and one; 0 where none is near
-  Image<float> distances(filled.width(), filled.height());
+  constexpr double beside = 1.5;  // pixels from an edge; beyond, a blurred step tells hardly more
+  constexpr int reach = 2, spline_reach = 3;
+  GreyModel model{spline_coefficients(filled), {beside, {}, {}, {}}, {0.7, {}, {}, {}}, origin, noise_sigma};
+  const auto add = [&](GreySpots& spots, Point2 at, size_t edge) {
+    spots.x.push_back(static_cast<float>(at.x - origin.x)),
+        spots.y.push_back(static_cast<float>(at.y - origin.y));
+    spots.edge.push_back(static_cast<int32_t>(edge));
+  };
+  Image<uint8_t> added(filled.width(), filled.height());
   for (size_t i = 0; i < edges.size(); ++i) {
     const Point2 at = edges[i].place + origin;
-    const int x0 = static_cast<int>(std::ceil(at.x - beside)),
-              x1 = static_cast<int>(std::floor(at.x + beside));
-    const int y0 = static_cast<int>(std::ceil(at.y - beside)),
-              y1 = static_cast<int>(std::floor(at.y + beside));
-    for (int y = y0; y <= y1; ++y)
-      for (int x = x0; x <= x1; ++x) {
-        const double far = distance(at, {static_cast<double>(x), static_cast<double>(y)});
-        if (far > beside || !mask.view().holds(x, y)) continue;
-        if (nearest(x, y) > 0 && static_cast<double>(distances(x, y)) <= far) continue;
-        if (!nearest(x, y) && !clear_of_mask(mask, x, y, spline_reach)) continue;
-        nearest(x, y) = static_cast<int32_t>(i) + 1;
-        distances(x, y) = static_cast<float>(far);
+    const int x0 = static_cast<int>(std::lround(at.x)), y0 = static_cast<int>(std::lround(at.y));
+    if (clear_of_mask(mask, x0, y0, reach + spline_reach)) {
+      add(model.around_edges, at, i);
+      continue;
+    }
+    for (int y = y0 - reach; y <= y0 + reach; ++y)
+      for (int x = x0 - reach; x <= x0 + reach; ++x) {
+        const Point2 pixel{static_cast<double>(x), static_cast<double>(y)};
+        if (distance(at, pixel) > beside || !clear_of_mask(mask, x, y, spline_reach) || added(x, y)) continue;
+        added(x, y) = 1;
+        add(model.single_pixels, pixel, i);
       }
   }
-  tell_free_ways(nearest, model.ways);
-  list_pixels(nearest, edges.size(), model);
   return model;
 }
 

@@ -6,16 +6,18 @@
 
 namespace heron {
 
+/// Round spots of a part whose pixels are compared, as columns.
+struct GreySpots {
+  double radius = 0;          ///< pixels of the taught picture
+  std::vector<float> x, y;    ///< from the part's origin, pixels of the taught picture
+  std::vector<int32_t> edge;  ///< which one each belongs to
+};
+
 /// The taught picture as a smooth surface, for the last step of a fit.
 struct GreyModel {
   Image<float> coefficients;  ///< of the cubic spline through the taught pixels
-  /// `beside_edge`, or the eighths of a pixel that one may go from any place in such a pixel without coming
-  /// to one beside an edge.
-  Image<uint8_t> ways;
-  static constexpr uint8_t beside_edge = 255;
-  /// Where in `ways` the pixels lie that are nearest to each edge, edge after edge, and the first of each
-  /// edge (of none behind the last).
-  std::vector<int32_t> pixels, first_pixel;
+  /// Around edges; and single pixels, where the mask takes a part of an edge's surroundings.
+  GreySpots around_edges, single_pixels;
   Point2 origin;           ///< of the part, pixels of the taught picture
   double noise_sigma = 0;  ///< of the taught picture
 };

@@ -7,58 +7,25 @@
 
 #ifndef HERON_GREY_SAMPLES_PLAIN
 #define HERON_GREY_SAMPLES_PLAIN
+#include <bit>
 #include <cmath>
+#include <cstring>
 namespace heron {
 
 /// As many floats as the widest vector of any processor holds (2048 bits). `HWY_MAX_BYTES` is that of one
 /// target, outside the kernels not of the one that runs.
 static constexpr size_t vector_room = 64;
 
-/// From picture coordinates to the taught picture's, and the picture rows and columns that it may touch.
+/// From picture coordinates to the taught picture's.
 struct ToTaught {
   double xx, xy, x0, yx, yy, y0;  // taught x = xx * x + xy * y + x0, from the taught picture's first pixel
-  int left, right, top, bottom;   // last ones included
 
-  ToTaught(const Similarity2& pose, const GreyModel& m, int width, int height) {
+  ToTaught(const Similarity2& pose, const GreyModel& m) {
     const double c = cos(pose.angle) / pose.scale, s = sin(pose.angle) / pose.scale;
     xx = c, xy = s, x0 = m.origin.x - c * pose.x - s * pose.y;
     yx = -s, yy = c, y0 = m.origin.y + s * pose.x - c * pose.y;
-    double least_x = 1e9, most_x = -1e9, least_y = 1e9, most_y = -1e9;
-    for (const double u : {0.0, m.ways.width() - 1.0})
-      for (const double v : {0.0, m.ways.height() - 1.0}) {
-        const Point2 p = pose * (Point2{u, v} - m.origin);
-        least_x = std::min(least_x, p.x), most_x = std::max(most_x, p.x);
-        least_y = std::min(least_y, p.y), most_y = std::max(most_y, p.y);
-      }
-    left = static_cast<int>(std::clamp(std::floor(least_x), 0.0, width - 1.0));
-    right = static_cast<int>(std::clamp(std::ceil(most_x), 0.0, width - 1.0));
-    top = static_cast<int>(std::clamp(std::floor(least_y), 0.0, height - 1.0));
-    bottom = static_cast<int>(std::clamp(std::ceil(most_y), 0.0, height - 1.0));
   }
 };
-
-/// Columns of a row, both included; none at first.
-struct RowSpan {
-  int first = 0, last = -1;
-};
-
-/// The columns of a row whose taught place lies inside the taught picture: only there an edge can be.
-static RowSpan narrow(const ToTaught& t, const GreyModel& m, int y) {
-  double from = t.left, to = t.right;
-  const auto keep = [&](double slope, double start, double most) {
-    if (std::abs(slope) < 1e-9) {
-      if (start < 1 || start > most - 1) to = from - 1;
-      return;
-    }
-    double a = (1 - start) / slope, b = (most - 1 - start) / slope;
-    if (a > b) std::swap(a, b);
-    from = std::max(from, a), to = std::min(to, b);
-  };
-  keep(t.xx, t.xy * y + t.x0, m.ways.width() - 1.0);
-  keep(t.yx, t.yy * y + t.y0, m.ways.height() - 1.0);
-  if (std::ceil(from) > std::floor(to)) return {};
-  return {static_cast<int>(std::ceil(from)), static_cast<int>(std::floor(to))};
-}
 
 /// Weights of the four coefficients around a place `t` after the second, and of its derivative.
 struct SplineWeights {
@@ -80,47 +47,40 @@ namespace heron {
 namespace HWY_NAMESPACE {
 namespace hn = hwy::HWY_NAMESPACE;
 
-/// Appends the pixels beside a seen edge, in strips a vector wide from top to bottom: what a strip touches of
-/// the taught picture stays near at hand, however the part lies.
-void collect_kernel(const Image<uint8_t>& picture, const Image<uint8_t>& ways, const ToTaught& t,
-                    const RowSpan* rows, double scale, GreySamples& out) {
+void collect_kernel(const Image<uint8_t>& picture, GreySamples& out) {
   const hn::ScalableTag<float> f;
   const hn::RebindToSigned<decltype(f)> whole;
   const hn::Rebind<uint8_t, decltype(f)> bytes;
   const int lanes = static_cast<int>(hn::Lanes(f));
+  const uint64_t all_lanes = lanes < 64 ? (uint64_t{1} << lanes) - 1 : ~uint64_t{0};
   const auto step = hn::Iota(f, 0.0f);
-  const auto half = hn::Set(f, 0.5f);
-  const auto along_x = hn::MulAdd(step, hn::Set(f, static_cast<float>(t.xx)), half),
-             along_y = hn::MulAdd(step, hn::Set(f, static_cast<float>(t.yx)), half);
-  const auto stride = hn::Set(whole, static_cast<int>(ways.stride()));
-  const auto beside_edge = hn::Set(whole, GreyModel::beside_edge);
-  const auto* way_at = reinterpret_cast<const int32_t*>(ways.row(0));
-  const int free = static_cast<int>(std::ceil(4 * lanes / scale));  // eighths of a pixel, from the middle
+  const PickedPixels& picked = out.picked;
+  const int first_row = std::max(0, picked.top()), end_row = std::min(picture.height(), picked.end_row());
+  const int end_word = std::min((picture.width() + 63) / 64, picked.end_word());
   size_t count = 0;
-  for (int x = t.left; x <= t.right; x += lanes) {
-    out.make_room(count + static_cast<size_t>(lanes) * static_cast<size_t>(t.bottom - t.top + 1));
-    const auto across = hn::Add(step, hn::Set(f, static_cast<float>(x - out.base.x)));
-    for (int y = t.top; y <= t.bottom; ++y) {
-      const auto [first, last] = rows[y - t.top];
-      if (x > last || x + lanes <= first) continue;
-      const double start_x = t.xx * x + t.xy * y + t.x0, start_y = t.yx * x + t.yy * y + t.y0;
-      const int middle = std::clamp(lanes / 2, first - x, last - x);
-      const uint8_t way = ways(static_cast<int>(start_x + middle * t.xx + 0.5),
-                               static_cast<int>(start_y + middle * t.yx + 0.5));
-      if (way >= free && way != GreyModel::beside_edge) continue;
-      const auto inside = hn::And(hn::Ge(step, hn::Set(f, static_cast<float>(first - x))),
-                                  hn::Le(step, hn::Set(f, static_cast<float>(last - x))));
-      const auto column = hn::ConvertTo(whole, hn::Add(along_x, hn::Set(f, static_cast<float>(start_x)))),
-                 line = hn::ConvertTo(whole, hn::Add(along_y, hn::Set(f, static_cast<float>(start_y))));
-      const auto at =
-          hn::IfThenElseZero(hn::RebindMask(whole, inside), hn::Add(hn::Mul(line, stride), column));
-      const auto beside = hn::Eq(hn::And(hn::GatherOffset(whole, way_at, at), beside_edge), beside_edge);
-      const auto taken = hn::And(inside, hn::RebindMask(f, beside));
-      if (hn::AllFalse(f, taken)) continue;
-      const auto grey = hn::ConvertTo(f, hn::PromoteTo(whole, hn::LoadU(bytes, picture.row(y) + x)));
-      hn::CompressStore(across, taken, f, out.across.data() + count);
-      hn::StoreU(hn::Set(f, static_cast<float>(y - out.base.y)), f, out.down.data() + count);
-      count += hn::CompressStore(grey, taken, f, out.grey.data() + count);
+  for (int word = std::max(0, picked.first_word()); word < end_word; ++word) {
+    const int left = 64 * word;
+    const uint64_t in_picture =
+        picture.width() - left < 64 ? (uint64_t{1} << (picture.width() - left)) - 1 : ~uint64_t{0};
+    for (int y = first_row; y < end_row; ++y) {
+      uint64_t bits = picked.at(word, y) & in_picture;
+      if (!bits) continue;
+      out.make_room(count + 64);
+      const auto down = hn::Set(f, static_cast<float>(y - out.base.y));
+      while (bits) {
+        const int skip = std::countr_zero(bits) / lanes * lanes, x = left + skip;
+        uint8_t mask_bits[8];
+        const uint64_t those = bits >> skip & all_lanes;
+        std::memcpy(mask_bits, &those, 8);
+        bits &= ~(all_lanes << skip);
+        const auto taken = hn::LoadMaskBits(f, mask_bits);
+        const auto across = hn::Add(step, hn::Set(f, static_cast<float>(x - out.base.x)));
+        const auto grey = hn::ConvertTo(f, hn::PromoteTo(whole, hn::LoadU(bytes, picture.row(y) + x)));
+        hn::StoreU(hn::Compress(across, taken), f, out.across.data() + count);
+        hn::StoreU(down, f, out.down.data() + count);
+        hn::StoreU(hn::Compress(grey, taken), f, out.grey.data() + count);
+        count += static_cast<size_t>(std::popcount(those));
+      }
     }
   }
   out.count = count;
@@ -216,60 +176,50 @@ void GreySamples::make_room(size_t values) {
     column->resize(needed + needed / 2);
 }
 
-static ToTaught begin(const Image<uint8_t>& picture, const GreyModel& m, const Similarity2& pose,
-                      GreySamples& s) {
+/// Picks the pixels beside edges at a pose.
+static void begin(const GreyModel& m, const std::vector<float>& seen, const Similarity2& pose,
+                  GreySamples& s) {
   s.make_room(0);
   s.count = 0, s.base = {std::round(pose.x), std::round(pose.y)};
-  return {pose, m, picture.width(), picture.height()};
-}
-
-/// The model's ways, with the pixels of edges that are not seen left out.
-static const Image<uint8_t>& seen_ways(const GreyModel& m, const std::vector<float>& seen,
-                                       Image<uint8_t>& scratch) {
-  if (std::all_of(seen.begin(), seen.end(), [](float weight) { return weight > 0; })) return m.ways;
-  if (scratch.width() != m.ways.width() || scratch.height() != m.ways.height())
-    scratch = Image<uint8_t>(m.ways.width(), m.ways.height());
-  std::copy_n(m.ways.row(0), m.ways.stride() * m.ways.height(), scratch.row(0));
-  for (size_t i = 0; i < seen.size(); ++i)
-    if (!(seen[i] > 0))
-      for (int32_t k = m.first_pixel[i]; k < m.first_pixel[i + 1]; ++k)
-        scratch.row(0)[m.pixels[static_cast<size_t>(k)]] = 0;
-  return scratch;
+  double left = 1e9, right = -1e9, top = 1e9, bottom = -1e9;
+  for (const double u : {0.0, m.coefficients.width() - 1.0})
+    for (const double v : {0.0, m.coefficients.height() - 1.0}) {
+      const Point2 p = pose * (Point2{u, v} - m.origin);
+      left = std::min(left, p.x), right = std::max(right, p.x);
+      top = std::min(top, p.y), bottom = std::max(bottom, p.y);
+    }
+  const double around = m.around_edges.radius * pose.scale + 2;
+  s.picked.clear(static_cast<int>(std::floor(left - around)), static_cast<int>(std::floor(top - around)),
+                 static_cast<int>(std::ceil(right + around)), static_cast<int>(std::ceil(bottom + around)));
+  s.picked.pick(m.around_edges, seen, pose), s.picked.pick(m.single_pixels, seen, pose);
 }
 
 void collect_grey_samples(const Image<uint8_t>& picture, const GreyModel& m, const std::vector<float>& seen,
                           const Similarity2& pose, GreySamples& s) {
-  const ToTaught to = begin(picture, m, pose, s);
-  static thread_local std::vector<RowSpan> rows;
-  rows.clear();
-  for (int y = to.top; y <= to.bottom; ++y) rows.push_back(narrow(to, m, y));
-  HWY_DYNAMIC_DISPATCH(collect_kernel)
-  (picture, seen_ways(m, seen, s.ways), to, rows.data(), pose.scale, s);
+  begin(m, seen, pose, s);
+  HWY_DYNAMIC_DISPATCH(collect_kernel)(picture, s);
 }
 
 void evaluate_grey_samples(const GreyModel& m, const Similarity2& pose, GreySamples& s) {
-  HWY_DYNAMIC_DISPATCH(evaluate_kernel)(m, ToTaught(pose, m, 1, 1), s);
+  HWY_DYNAMIC_DISPATCH(evaluate_kernel)(m, ToTaught(pose, m), s);
 }
 
 void collect_grey_samples_plain(const Image<uint8_t>& picture, const GreyModel& m,
                                 const std::vector<float>& seen, const Similarity2& pose, GreySamples& s) {
-  const ToTaught t = begin(picture, m, pose, s);
-  const Image<uint8_t>& ways = seen_ways(m, seen, s.ways);
-  for (int y = t.top; y <= t.bottom; ++y) {
-    const auto [first, last] = narrow(t, m, y);
-    for (int x = first; x <= last; ++x) {
-      const double tx = t.xx * x + t.xy * y + t.x0, ty = t.yx * x + t.yy * y + t.y0;
-      if (ways(static_cast<int>(tx + 0.5), static_cast<int>(ty + 0.5)) != GreyModel::beside_edge) continue;
-      s.make_room(s.count + 1);
-      s.across[s.count] = static_cast<float>(x - s.base.x),
-      s.down[s.count] = static_cast<float>(y - s.base.y);
-      s.grey[s.count++] = picture(x, y);
-    }
-  }
+  begin(m, seen, pose, s);
+  for (int word = s.picked.first_word(); word < s.picked.end_word(); ++word)
+    for (int y = s.picked.top(); y < s.picked.end_row(); ++y)
+      for (int x = 64 * word; x < 64 * word + 64; ++x) {
+        if (!(s.picked.at(word, y) >> (x & 63) & 1) || !picture.view().holds(x, y)) continue;
+        s.make_room(s.count + 1);
+        s.across[s.count] = static_cast<float>(x - s.base.x),
+        s.down[s.count] = static_cast<float>(y - s.base.y);
+        s.grey[s.count++] = picture(x, y);
+      }
 }
 
 void evaluate_grey_samples_plain(const GreyModel& m, const Similarity2& pose, GreySamples& s) {
-  const ToTaught t(pose, m, 1, 1);
+  const ToTaught t(pose, m);
   for (size_t i = 0; i < s.count; ++i) {
     const double px = s.base.x + static_cast<double>(s.across[i]),
                  py = s.base.y + static_cast<double>(s.down[i]);

@@ -1,7 +1,7 @@
 #pragma once
 #include <vector>
 
-#include "grey_model.hpp"
+#include "picked_pixels.hpp"
 
 namespace heron {
 
@@ -14,11 +14,11 @@ struct GreySamples {
   std::vector<float> grey;           ///< in the searched picture
   std::vector<float> x, y;           ///< in the taught picture, from the part's origin
   std::vector<float> value, dx, dy;  ///< of the spline
-  Image<uint8_t> ways;               ///< the model's, without the edges that are not seen
+  PickedPixels picked;
   void make_room(size_t values);
 };
 
-/// The picture's pixels that lie beside a seen edge at `pose`.
+/// The picture's pixels that lie in the spots of seen edges at `pose`, in strips of 64 columns.
 void collect_grey_samples(const Image<uint8_t>& picture, const GreyModel& model,
                           const std::vector<float>& seen, const Similarity2& pose, GreySamples& samples);
 /// The spline under each at `pose`, which may differ from that of collecting by some pixels.

@@ -1,7 +1,7 @@
 #include <Eigen/Cholesky>
 
 #include "edge_profile.hpp"
-#include "grey_model.hpp"
+#include "grey_samples.hpp"
 #include "heron/geometry/linear.hpp"
 #include "heron/locate/survey.hpp"
 #include "heron/locate/teaching.hpp"
@@ -10,30 +10,22 @@
 namespace heron {
 namespace {
 
-/// Slope of the cubic spline at a pixel.
-Point2 slope_at(const Image<float>& c, int x, int y) {
-  const auto at = [&](int u, int v) { return static_cast<double>(c(x + u, y + v)); };
-  const auto across = [&](double before, double here, double after) {
-    return (before + 4 * here + after) / 6;
-  };
-  return {0.5 * across(at(1, -1) - at(-1, -1), at(1, 0) - at(-1, 0), at(1, 1) - at(-1, 1)),
-          0.5 * across(at(-1, 1) - at(-1, -1), at(0, 1) - at(0, -1), at(1, 1) - at(1, -1))};
-}
-
 /// The information about x, y, angle, log scale in the pixels beside the edges, for noise of one grey level.
 Eigen::Matrix4d information_of(const PatternTarget& target, const Image<uint8_t>& filled, double& saturated) {
   const GreyModel& m = *target.greys();
+  const Similarity2 as_taught{m.origin.x, m.origin.y, {}, 1};
+  GreySamples s;
+  collect_grey_samples(filled, m, std::vector<float>(target.levels()[0].size(), 1.0f), as_taught, s);
+  evaluate_grey_samples(m, as_taught, s);
   Eigen::Matrix4d information = Eigen::Matrix4d::Zero();
-  double pixels = 0, bright = 0;
-  for (int y = 1; y + 1 < filled.height(); ++y)
-    for (int x = 1; x + 1 < filled.width(); ++x) {
-      if (m.ways(x, y) != GreyModel::beside_edge) continue;
-      ++pixels, bright += filled(x, y) >= 254;
-      const Point2 arm = Point2{static_cast<double>(x), static_cast<double>(y)} - m.origin;
-      const Point2 slope = slope_at(m.coefficients, x, y);
-      const Eigen::Vector4d j(slope.x, slope.y, cross(arm, slope), dot(arm, slope));
-      information += j * j.transpose();
-    }
+  double bright = 0;
+  for (size_t i = 0; i < s.count; ++i) {
+    bright += s.grey[i] >= 254;
+    const Point2 arm{s.x[i], s.y[i]}, slope{s.dx[i], s.dy[i]};
+    const Eigen::Vector4d j(slope.x, slope.y, cross(arm, slope), dot(arm, slope));
+    information += j * j.transpose();
+  }
+  const auto pixels = static_cast<double>(s.count);
   saturated = pixels > 0 ? bright / pixels : 0;
   // The slopes' own noise is no information.
   const double noise = 1.39 * m.noise_sigma * m.noise_sigma * pixels;
