@@ -15,46 +15,49 @@ namespace heron {
 /// Hits lie together for so many rows.
 static constexpr int few_rows = 8;
 
-/// A byte for each pixel of a box, and of `spot` pixels around it.
+/// A byte for each pixel of a box.
 class CoarseHits::PointMap {
  public:
-  PointMap(Point2 low, Point2 high, double spot)
-      : corner_{std::floor(low.x - spot), std::floor(low.y - spot)},
-        map_(static_cast<int>(high.x + spot - corner_.x) + 2,
-             static_cast<int>(high.y + spot - corner_.y) + 2) {
-    const auto reach = static_cast<int>(spot);
-    for (int v = -reach; v <= reach; ++v) halves_.push_back(static_cast<int>(std::sqrt(spot * spot - v * v)));
-  }
+  PointMap(Point2 low, Point2 high)
+      : corner_{std::floor(low.x), std::floor(low.y)},
+        map_(static_cast<int>(high.x - corner_.x) + 2, static_cast<int>(high.y - corner_.y) + 2) {}
   uint8_t at(Point2 p) const { return map_(column(p), row(p)); }
-  /// Raises what is lower to `value`, within the map's spot around `p`.
-  void raise(Point2 p, uint8_t value) {
-    const auto reach = static_cast<int>(halves_.size() / 2);
-    for (int v = -reach; v <= reach; ++v) {
-      const int half = halves_[static_cast<size_t>(v + reach)];
-      uint8_t* there = map_.row(row(p) + v) + column(p) - half;
-      for (int i = 0; i <= 2 * half; ++i) there[i] = std::max(there[i], value);
+  /// Raises what is lower to `value`, within a disc around `p`.
+  void raise(Point2 p, const Disc& disc, uint8_t value) {
+    const auto reach = static_cast<int>(disc.halves.size() / 2);
+    const int x = column(p), y = row(p);
+    for (int v = std::max(-reach, -y); v <= std::min(reach, map_.height() - 1 - y); ++v) {
+      const int half = disc.halves[static_cast<size_t>(v + reach)];
+      const int left = std::max(0, x - half), right = std::min(map_.width() - 1, x + half);
+      uint8_t* there = map_.row(y + v);
+      for (int i = left; i <= right; ++i) there[i] = std::max(there[i], value);
     }
   }
 
  private:
-  int column(Point2 p) const { return static_cast<int>(p.x - corner_.x + 0.5); }
-  int row(Point2 p) const { return static_cast<int>(p.y - corner_.y + 0.5); }
+  int column(Point2 p) const { return static_cast<int>(std::floor(p.x - corner_.x + 0.5)); }
+  int row(Point2 p) const { return static_cast<int>(std::floor(p.y - corner_.y + 0.5)); }
 
   Point2 corner_;
   Image<uint8_t> map_;
-  std::vector<int> halves_;  ///< half of the spot's width in each of its rows
 };
+
+CoarseHits::Disc::Disc(double radius) {
+  const auto reach = static_cast<int>(radius);
+  for (int v = -reach; v <= reach; ++v)
+    halves.push_back(static_cast<int>(std::sqrt(radius * radius - v * v)));
+}
 
 size_t keep_best(std::span<std::vector<PlacedHit>> lists, size_t count, size_t most, bool give_back) {
   if (count <= most) return count;
   std::array<size_t, 256> with{};
   for (const std::vector<PlacedHit>& hits : lists)
-    for (const PlacedHit& hit : hits) ++with[hit.at.sum];
+    for (const PlacedHit& hit : hits) ++with[hit.sum];
   size_t least = 255, left = most;  // of the lowest sum that is kept, so many
   for (; with[least] < left; --least) left -= with[least];
   for (std::vector<PlacedHit>& hits : lists) {
     std::erase_if(hits, [&](const PlacedHit& hit) {
-      if (hit.at.sum != least) return hit.at.sum < least;
+      if (hit.sum != least) return hit.sum < least;
       return left == 0 || left-- == 0;
     });
     if (give_back) hits.shrink_to_fit();
@@ -66,6 +69,7 @@ CoarseHits::CoarseHits(const HitLists& hits, PoseGrid grid, std::vector<Point2> 
     : middles_(std::move(middles)),
       grid_(std::move(grid)),
       rules_(rules),
+      spot_(rules.spot),
       most_ratio_(std::pow(grid_.scale_step, 1.5)) {
   sort(hits);
   if (best_first_.empty()) return;
@@ -83,7 +87,7 @@ CoarseHits::CoarseHits(const HitLists& hits, PoseGrid grid, std::vector<Point2> 
     low = {std::min(low.x, left + middle.x), std::min(low.y, top + middle.y)};
     high = {std::max(high.x, right + middle.x), std::max(high.y, bottom + middle.y)};
   }
-  lowest_ = std::make_unique<PointMap>(low, high, rules.spot);
+  lowest_ = std::make_unique<PointMap>(low, high);
 }
 
 CoarseHits::CoarseHits() = default;
@@ -99,7 +103,7 @@ void CoarseHits::sort(const HitLists& lists) {
   };
   rows_a_pose_ = (rules_.window.height - 1) / few_rows + 1;
   const auto rows_of = [&](const PlacedHit& hit) {
-    return static_cast<size_t>(hit.pose * rows_a_pose_ + hit.at.y / few_rows);
+    return static_cast<size_t>(hit.pose * rows_a_pose_ + hit.y / few_rows);
   };
   std::vector<uint32_t> place(grid_.poses.size() * static_cast<size_t>(rows_a_pose_) + 1);
   for (const std::vector<PlacedHit>& hits : lists)
@@ -113,8 +117,8 @@ void CoarseHits::sort(const HitLists& lists) {
   for (const std::vector<PlacedHit>& hits : lists)
     for (const PlacedHit& hit : hits) {
       const size_t at = place[rows_of(hit)]++;
-      x_[at] = hit.at.x, y_[at] = hit.at.y, pose_[at] = hit.pose, sum_[at] = hit.at.sum;
-      ++lower[255U - hit.at.sum];
+      x_[at] = hit.x, y_[at] = hit.y, pose_[at] = hit.pose, sum_[at] = hit.sum;
+      ++lower[255U - hit.sum];
     }
   place_after(lower);
   for (size_t i = 0; i < sum_.size(); ++i) best_first_[lower[255U - sum_[i]]++] = static_cast<uint32_t>(i);
@@ -128,10 +132,18 @@ std::vector<CoarseHit> CoarseHits::next(size_t most) {
     const Point2 middle = middle_of(hit);
     if (sum_[hit] < lowest_->at(middle)) continue;
     cover_neighbours(hit);
-    lowest_->raise(middle, static_cast<uint8_t>(std::ceil(rules_.echo * sum_[hit])));
+    lowest_->raise(middle, spot_, static_cast<uint8_t>(std::ceil(rules_.echo * sum_[hit])));
     result.push_back(told_of(hit));
   }
   return result;
+}
+
+void CoarseHits::ask_for(double likeness, Point2 middle, double reach) {
+  if (!lowest_) return;
+  const Point2 at = to_level(middle, rules_.level) -
+                    Point2{static_cast<double>(rules_.window.x0), static_cast<double>(rules_.window.y0)};
+  lowest_->raise(at, Disc(std::ldexp(reach, -rules_.level)),
+                 static_cast<uint8_t>(std::clamp(std::ceil(likeness * rules_.full), 0.0, 255.0)));
 }
 
 /// Those within two pixels, two and a half steps of angle and one and a half of scale.

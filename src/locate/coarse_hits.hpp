@@ -39,12 +39,7 @@ struct CoarseWindow {
   int x0, y0, width, height;
 };
 
-/// An origin, from the window's corner, and a pose of the grid.
-struct PlacedHit {
-  RowHit at;
-  int pose;
-};
-
+/// Of origins from the window's corner, and poses of the grid.
 using HitLists = std::vector<std::vector<PlacedHit>>;
 
 /// Of `count` hits keeps at most `most`, those with the highest sums, of equal ones the first; their order
@@ -73,9 +68,16 @@ class CoarseHits {
   /// At most `most` more; fewer when there are no more. Cost: some tens of nanoseconds for each hit that is
   /// left out.
   std::vector<CoarseHit> next(size_t most);
+  /// From now on leaves out all hits of less than that likeness whose middles lie within `reach` of `middle`,
+  /// in pixels of level 0.
+  void ask_for(double likeness, Point2 middle, double reach);
 
  private:
   class PointMap;
+  struct Disc {
+    explicit Disc(double radius = 0);
+    std::vector<int> halves;  ///< of each row, pixels either side of the middle's column
+  };
   void sort(const HitLists& hits);
   void cover_neighbours(size_t hit);
   Point2 middle_of(size_t hit) const;
@@ -92,6 +94,7 @@ class CoarseHits {
   size_t next_ = 0;  ///< of `best_first_`
   PoseGrid grid_;
   Rules rules_{};
+  Disc spot_;
   double most_ratio_ = 1;             ///< of scales that are next to each other
   std::unique_ptr<PointMap> lowest_;  ///< what a hit at each place must have
 };

@@ -93,7 +93,7 @@ HitLists hits_in(const Band& band, const PatternTarget& target, const ResponseMa
   if (work) work->plan(poses);
   parallel_rows(poses, chunk, [&](int first, int end) {
     std::vector<const uint8_t*> features(edges.size());
-    std::vector<RowHit> rows;
+    std::vector<PlacedHit>& kept = by_chunk[static_cast<size_t>(first / chunk)];
     if (work && work->stopped()) return;
     for (int pose = first; pose < end; ++pose) {
       const GridPose& p = grid.poses[static_cast<size_t>(pose)];
@@ -109,14 +109,7 @@ HitLists hits_in(const Band& band, const PatternTarget& target, const ResponseMa
         stride = map.stride();
         features[k] = map.row(responses.pad + dy) + responses.pad + window.x0 + dx;
       }
-      rows.clear();
-      sum_rows(features.data(), checks, stride, window.width, band.rows, rows);
-      std::vector<PlacedHit>& kept = by_chunk[static_cast<size_t>(first / chunk)];
-      for (RowHit& hit : rows) {
-        hit.y += band.first - window.y0;
-        kept.push_back({hit, pose});
-        if (kept.size() >= 8 * most_of_chunk) keep_best({&kept, 1}, kept.size(), most_of_chunk);
-      }
+      sum_rows(features.data(), checks, stride, window.width, band.rows, band.first - window.y0, pose, kept);
       keep_best({&kept, 1}, kept.size(), most_of_chunk);
     }
     by_chunk[static_cast<size_t>(first / chunk)].shrink_to_fit();  // it had room for many more on its way

@@ -15,10 +15,31 @@ bool within(Point2 a, Point2 b, double far) { return dot(a - b, a - b) < far * f
 Echoes::Echoes(const PatternTarget& target, const EchoLimits& limits)
     : target_(target),
       effort_(limits.effort),
+      least_scale_(limits.scale.min),
       radius_(half_diagonal(target)),
       spot_(spot_radius(target) * limits.scale.min),
       most_(std::max(0.5, limits.most_overlap)),
       reach_(2 * radius_ * (1 - most_) * limits.scale.max) {}
+
+/// Of the smallest part that is looked for; larger ones only lie over more. Between the angles and ways that
+/// are tried a box lies over as much.
+double Echoes::sure_reach() const {
+  const Placed whole = placed({});
+  const auto covers = [&](double far) {
+    for (const int turn : {0, 30, 60, 90})
+      for (const int way : {0, 45, 90, 135}) {
+        Candidate other{.pose = {0, 0, degrees(turn), 1}};
+        const Point2 at = whole.middle - placed(other).middle + rotated(Point2{far, 0}, degrees(way));
+        other.pose.x = at.x, other.pose.y = at.y;
+        if (overlap(whole.box, placed(other).box) <= most_) return false;
+      }
+    return true;
+  };
+  double sure = 0, step = radius_;
+  for (int i = 0; i < 5; ++i)
+    if (step /= 2; covers(sure + step)) sure += step;
+  return sure * least_scale_;
+}
 
 Echoes::Placed Echoes::placed(const Candidate& c) const {
   const Footprint box(target_.extent(), c.pose);
@@ -52,17 +73,20 @@ std::vector<Candidate> Echoes::take_leaders(std::vector<Candidate>& hits) const 
   return leaders;
 }
 
-void Echoes::learn(const std::vector<Candidate>& fits) {
+std::optional<Echoes::Whole> Echoes::learn(const Candidate& fit) {
   constexpr double nearly_whole = 80;
-  if (effort_ >= 1) return;
-  for (const Candidate& fit : fits)
-    if (fit.score >= nearly_whole) wholes_.push_back({placed(fit), (0.95 - 0.1 * effort_) * fit.score});
+  if (effort_ >= 1 || fit.score < nearly_whole) return {};
+  if (!sure_) sure_ = sure_reach();
+  const Placed its = placed(fit);
+  const double echo = (0.95 - 0.1 * effort_) * fit.score;
+  wholes_.push_back({its, echo});
+  return Whole{its.middle, echo, *sure_};
 }
 
 bool Echoes::is_explained(const Candidate& hit) const {
   if (wholes_.empty()) return false;
   const Placed its = placed(hit);
-  return std::any_of(wholes_.begin(), wholes_.end(), [&](const Whole& whole) {
+  return std::any_of(wholes_.begin(), wholes_.end(), [&](const Known& whole) {
     return hit.score < whole.echo && lies_over(its, whole.place);
   });
 }

@@ -1,4 +1,5 @@
 #pragma once
+#include <optional>
 #include <vector>
 
 #include "coarse_hits.hpp"
@@ -24,8 +25,14 @@ class Echoes {
   /// Takes out of `hits` those that lie by half over no better one.
   std::vector<Candidate> take_leaders(std::vector<Candidate>& hits) const;
 
-  /// Keeps in mind which of the fits show a part nearly whole.
-  void learn(const std::vector<Candidate>& fits);
+  /// A part that is seen nearly whole.
+  struct Whole {
+    Point2 middle;
+    double echo;  ///< the score below which hits over it are its echoes
+    double sure;  ///< all hits whose middles lie so near, at whatever angle, lie over it; pixels
+  };
+  /// Keeps a fit in mind that shows a part nearly whole, and tells of it.
+  std::optional<Whole> learn(const Candidate& fit);
   /// Whether a hit lies by half over a part that is seen nearly whole, and even as a hit, which forgives
   /// much, is worse than that: no fit would make another part of it.
   bool is_explained(const Candidate& hit) const;
@@ -43,15 +50,17 @@ class Echoes {
   Placed placed(const Candidate& c) const;
   bool on_spot(const Placed& a, const Placed& b) const;
   bool lies_over(const Placed& a, const Placed& b) const;
+  double sure_reach() const;
   bool same_pose(const Placed& a, const Placed& b, double pixels) const;
 
-  struct Whole {
+  struct Known {
     Placed place;
-    double echo;  ///< the score below which hits over it are its echoes
+    double echo;
   };
   const PatternTarget& target_;
-  std::vector<Whole> wholes_;
-  double effort_, radius_, spot_, most_, reach_;
+  std::vector<Known> wholes_;
+  double effort_, least_scale_, radius_, spot_, most_, reach_;
+  std::optional<double> sure_;  ///< once it was asked for
 };
 
 }  // namespace heron

@@ -127,22 +127,19 @@ std::vector<Candidate> fitted_hits(CoarseHits& hits, const Search& search, Echoe
   std::vector<Candidate> fits;
   const auto add = [&](const std::vector<Candidate>& starts) {
     const std::vector<Candidate> more = fitted(starts, search, level);
-    echoes.learn(more);
+    for (const Candidate& fit : more)
+      if (const auto whole = echoes.learn(fit)) hits.ask_for(whole->echo / 100, whole->middle, whole->sure);
     const auto middle = static_cast<ptrdiff_t>(fits.size());
     fits.insert(fits.end(), more.begin(), more.end());
     std::inplace_merge(fits.begin(), fits.begin() + middle, fits.end(), better);
   };
-  std::vector<CoarseHit> ahead;  // taken already, to be looked at next
   const auto next_starts = [&](size_t most) {
     std::vector<Candidate> starts;
     while (starts.size() < most) {
-      const size_t wanted = most - starts.size();
-      if (ahead.empty()) ahead = hits.next(wanted);
-      if (ahead.empty()) break;
-      const auto end = ahead.begin() + static_cast<ptrdiff_t>(std::min(wanted, ahead.size()));
+      const std::vector<CoarseHit> next = hits.next(most - starts.size());
+      if (next.empty()) break;
       std::vector<Candidate> more;
-      std::transform(ahead.begin(), end, std::back_inserter(more), start_of);
-      ahead.erase(ahead.begin(), end);
+      std::transform(next.begin(), next.end(), std::back_inserter(more), start_of);
       for (Candidate& c : unexplained(more, echoes)) starts.push_back(std::move(c));
     }
     return starts;
@@ -151,11 +148,7 @@ std::vector<Candidate> fitted_hits(CoarseHits& hits, const Search& search, Echoe
     std::vector<Candidate> starts = next_starts(batch);
     if (starts.empty()) break;
     const std::vector<Candidate> leaders = echoes.take_leaders(starts);
-    // While those are fitted, the hits that come next are looked for.
-    parallel_pair([&] { add(leaders); },
-                  [&] {
-                    if (ahead.empty()) ahead = hits.next(left - std::min(left, leaders.size()));
-                  });
+    add(leaders);
     starts = unexplained(starts, echoes);
     add(starts);
     left -= std::min(left, leaders.size() + starts.size());

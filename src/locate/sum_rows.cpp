@@ -5,6 +5,7 @@
 #include <hwy/foreach_target.h>
 #include <hwy/highway.h>
 
+#include <algorithm>
 #include <bit>
 
 HWY_BEFORE_NAMESPACE();
@@ -12,33 +13,55 @@ namespace heron {
 namespace HWY_NAMESPACE {
 namespace hn = hwy::HWY_NAMESPACE;
 
+using Bytes = hn::ScalableTag<uint8_t>;
+using Sums = hn::Vec<Bytes>;
+
+/// The sums of as many places as a vector holds, 0 where they do not pass.
+HWY_INLINE Sums sums_at(const uint8_t* const* features, const std::array<SumCheck, sum_checks>& checks,
+                        std::ptrdiff_t offset) {
+  const Bytes d;
+  auto sum = hn::Zero(d);
+  auto passed = hn::Eq(sum, sum);
+  int k = 0;
+  for (const SumCheck& check : checks) {
+    for (; k < check.after; ++k) sum = hn::Add(sum, hn::LoadU(d, features[k] + offset));
+    passed = hn::And(passed, hn::Eq(hn::Max(sum, hn::Set(d, check.least)), sum));
+    if (hn::AllFalse(d, passed)) return hn::Zero(d);
+  }
+  return hn::IfThenElseZero(passed, sum);
+}
+
 void sum_rows_kernel(const uint8_t* const* features, const std::array<SumCheck, sum_checks>& checks,
-                     std::ptrdiff_t stride, int width, int rows, std::vector<RowHit>& hits) {
-  const hn::ScalableTag<uint8_t> d;
+                     std::ptrdiff_t stride, int width, int rows, int first_row, int pose,
+                     std::vector<PlacedHit>& hits) {
+  const Bytes d;
   const int lanes = static_cast<int>(hn::Lanes(d));
   HWY_ALIGN uint8_t sums[HWY_MAX_BYTES];
-  uint8_t bits[HWY_MAX_BYTES / 8 + 8];
-  for (int y = 0; y < rows; ++y)
+  uint8_t bits[HWY_MAX_BYTES / 8 + 8], beside[HWY_MAX_BYTES + 2] = {};
+  const auto append = [&](Sums sum, Sums best, int x, int y) HWY_ATTR {
+    const auto kept = hn::And(hn::Gt(sum, hn::Zero(d)), hn::Eq(sum, best));
+    hn::Store(sum, d, sums);
+    hn::StoreMaskBits(d, kept, bits);
+    for (int i = 0; i < lanes; i += 8)
+      for (unsigned left = bits[i / 8]; left; left &= left - 1) {
+        const int at = i + std::countr_zero(left);
+        hits.push_back({x + at, first_row + y, pose, sums[at]});
+      }
+  };
+  for (int y = 0; y < rows; y += 2)
     for (int x = 0; x < width; x += lanes) {
       const std::ptrdiff_t offset = y * stride + x;
-      auto sum = hn::Zero(d);
-      auto passed = hn::FirstN(d, static_cast<size_t>(width - x));
-      int k = 0;
-      for (const SumCheck& check : checks) {
-        for (; k < check.after; ++k) sum = hn::Add(sum, hn::LoadU(d, features[k] + offset));
-        const auto least = hn::Set(d, check.least);
-        passed = hn::And(passed, hn::Eq(hn::Max(sum, least), sum));
-        if (hn::AllFalse(d, passed)) break;
-      }
-      if (hn::AllFalse(d, passed)) continue;
-      passed = hn::And(passed, hn::Gt(sum, hn::Zero(d)));
-      hn::Store(sum, d, sums);
-      hn::StoreMaskBits(d, passed, bits);
-      for (int i = 0; i < lanes; i += 8)
-        for (unsigned left = bits[i / 8]; left; left &= left - 1) {
-          const int at = i + std::countr_zero(left);
-          hits.push_back({x + at, y, sums[at]});
-        }
+      const auto inside = hn::FirstN(d, static_cast<size_t>(width - x));
+      const auto sum = hn::IfThenElseZero(inside, sums_at(features, checks, offset)),
+                 below = y + 1 == rows
+                             ? hn::Zero(d)
+                             : hn::IfThenElseZero(inside, sums_at(features, checks, offset + stride));
+      const auto best = hn::Max(sum, below);
+      if (hn::AllTrue(d, hn::Eq(best, hn::Zero(d)))) continue;
+      hn::StoreU(best, d, beside + 1);
+      const auto swapped = hn::OddEven(hn::LoadU(d, beside), hn::LoadU(d, beside + 2));
+      const auto best_of_four = hn::Max(best, swapped);
+      append(sum, best_of_four, x, y), append(below, best_of_four, x, y + 1);
     }
 }
 
@@ -51,21 +74,31 @@ namespace heron {
 HWY_EXPORT(sum_rows_kernel);
 
 void sum_rows(const uint8_t* const* features, const std::array<SumCheck, sum_checks>& checks,
-              std::ptrdiff_t stride, int width, int rows, std::vector<RowHit>& hits) {
-  HWY_DYNAMIC_DISPATCH(sum_rows_kernel)(features, checks, stride, width, rows, hits);
+              std::ptrdiff_t stride, int width, int rows, int first_row, int pose,
+              std::vector<PlacedHit>& hits) {
+  HWY_DYNAMIC_DISPATCH(sum_rows_kernel)(features, checks, stride, width, rows, first_row, pose, hits);
 }
 
 void sum_rows_plain(const uint8_t* const* features, const std::array<SumCheck, sum_checks>& checks,
-                    std::ptrdiff_t stride, int width, int rows, std::vector<RowHit>& hits) {
-  for (int y = 0; y < rows; ++y)
-    for (int x = 0; x < width; ++x) {
-      int sum = 0, k = 0;
-      bool passed = true;
-      for (const SumCheck& check : checks) {
-        for (; k < check.after; ++k) sum += features[k][y * stride + x];
-        passed = passed && sum >= check.least;
-      }
-      if (passed && sum > 0) hits.push_back({x, y, static_cast<uint8_t>(sum)});
+                    std::ptrdiff_t stride, int width, int rows, int first_row, int pose,
+                    std::vector<PlacedHit>& hits) {
+  const auto sum_at = [&](int x, int y) {
+    int sum = 0, k = 0;
+    for (const SumCheck& check : checks) {
+      for (; k < check.after; ++k) sum += features[k][y * stride + x];
+      if (sum < check.least) return 0;
+    }
+    return sum;
+  };
+  for (int y = 0; y < rows; y += 2)
+    for (int x = 0; x < width; x += 2) {
+      const int end_y = std::min(rows, y + 2), end_x = std::min(width, x + 2);
+      int best = 1;
+      for (int v = y; v < end_y; ++v)
+        for (int u = x; u < end_x; ++u) best = std::max(best, sum_at(u, v));
+      for (int v = y; v < end_y; ++v)
+        for (int u = x; u < end_x; ++u)
+          if (sum_at(u, v) == best) hits.push_back({u, first_row + v, pose, static_cast<uint8_t>(best)});
     }
 }
 

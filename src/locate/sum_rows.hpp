@@ -6,9 +6,9 @@
 
 namespace heron {
 
-/// A place whose sum reached the limit.
-struct RowHit {
-  int x, y;
+/// A place whose sum reached the limit, and for which pose.
+struct PlacedHit {
+  int x, y, pose;
   uint8_t sum;
 };
 
@@ -19,14 +19,17 @@ struct SumCheck {
 };
 inline constexpr size_t sum_checks = 3;  // the last one stands after all features
 
-/// For every x < width, y < rows: the sum over k of features[k][y * stride + x]; places that pass every check
-/// are appended to `hits` in reading order. The whole sum must fit a byte. Up to 64 bytes behind the last
-/// place are read (and not used), so they must exist.
+/// For every x < width, y < rows: the sum over k of features[k][y * stride + x]. Of every two places in two
+/// rows the best that passes every check is appended to `hits` with `pose`, its row counted from `first_row`;
+/// all that are equally good are. The whole sum must fit a byte. Up to 64 bytes behind the last place are
+/// read (and not used), so they must exist.
 void sum_rows(const uint8_t* const* features, const std::array<SumCheck, sum_checks>& checks,
-              std::ptrdiff_t stride, int width, int rows, std::vector<RowHit>& hits);
+              std::ptrdiff_t stride, int width, int rows, int first_row, int pose,
+              std::vector<PlacedHit>& hits);
 
-/// The same without vector instructions; what `sum_rows` is compared with.
+/// The same without vector instructions, in another order; what `sum_rows` is compared with.
 void sum_rows_plain(const uint8_t* const* features, const std::array<SumCheck, sum_checks>& checks,
-                    std::ptrdiff_t stride, int width, int rows, std::vector<RowHit>& hits);
+                    std::ptrdiff_t stride, int width, int rows, int first_row, int pose,
+                    std::vector<PlacedHit>& hits);
 
 }  // namespace heron

@@ -30,7 +30,7 @@ struct Grid {
   }
 };
 
-PlacedHit hit(int x, int y, int pose, int sum) { return {{x, y, static_cast<uint8_t>(sum)}, pose}; }
+PlacedHit hit(int x, int y, int pose, int sum) { return {x, y, pose, static_cast<uint8_t>(sum)}; }
 
 }  // namespace
 
