@@ -30,14 +30,14 @@ template <class Scalar, int unknowns>
 Eigen::Matrix<double, unknowns, unknowns> covariance_of_cells(
     const std::vector<Eigen::Matrix<Scalar, unknowns, 1>>& cells,
     const Eigen::Matrix<double, unknowns, unknowns>& inverse, double free = unknowns) {
-  Eigen::Matrix<double, unknowns, unknowns> sum = Eigen::Matrix<double, unknowns, unknowns>::Zero();
-  double used = 0;
+  Eigen::Matrix<Scalar, unknowns, unknowns> sum = Eigen::Matrix<Scalar, unknowns, unknowns>::Zero();
+  int cells_used = 0;
   for (const auto& cell : cells) {
-    if (cell.isZero(0)) continue;
-    const Eigen::Matrix<double, unknowns, 1> pull = cell.template cast<double>();
-    sum += pull * pull.transpose(), ++used;
+    sum.noalias() += cell * cell.transpose();
+    cells_used += cell.squaredNorm() > 0;
   }
-  return inverse * sum * inverse * (used / std::max(1.0, used - free));
+  const double used = cells_used;
+  return inverse * sum.template cast<double>() * inverse * (used / std::max(1.0, used - free));
 }
 
 }  // namespace heron

@@ -140,12 +140,13 @@ double share_outside(const Image<uint8_t>& picture, const EdgeColumns& edges, co
   const auto left = static_cast<float>(-0.5 - pose.x), top = static_cast<float>(-0.5 - pose.y),
              right = left + static_cast<float>(picture.width()),
              bottom = top + static_cast<float>(picture.height());
-  size_t outside = 0;
+  int outside = 0;
   for (size_t i = 0; i < edges.count; ++i) {
     const float x = c * edges.x[i] - s * edges.y[i], y = s * edges.x[i] + c * edges.y[i];
-    outside += !(x >= left && x <= right && y >= top && y <= bottom);
+    outside += static_cast<int>(x < left) | static_cast<int>(x > right) | static_cast<int>(y < top) |
+               static_cast<int>(y > bottom);
   }
-  return static_cast<double>(outside) / static_cast<double>(edges.count);
+  return outside / static_cast<double>(edges.count);
 }
 
 }  // namespace heron

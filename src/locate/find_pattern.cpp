@@ -71,6 +71,10 @@ Candidate start_of(const CoarseHit& hit) {
   return {.pose = {hit.place.x, hit.place.y, hit.angle, hit.scale}, .score = 100 * hit.likeness};
 }
 
+/// What half as fine a picture shows as well as this is not looked at with few edges of the full one, but
+/// with all at once.
+constexpr double seen_well = 80;
+
 bool better(const Candidate& a, const Candidate& b) { return a.score > b.score; }
 
 std::vector<Candidate> fitted(const std::vector<Candidate>& starts, const Search& search, int level) {
@@ -89,7 +93,9 @@ std::vector<Candidate> fitted(const std::vector<Candidate>& starts, const Search
     if (search.stopped()) return;
     if (search.work) search.work->advance(end - first);
     for (auto i = static_cast<size_t>(first); i < static_cast<size_t>(end); ++i) {
-      const EdgeFit fit = fit_edges(search.survey.level(level), edges, starts[i].pose, edge);
+      EdgeFitSearch its = edge;
+      if (level == 0 && level < coarse_level(target) && starts[i].score >= seen_well) its.rounds = 1;
+      const EdgeFit fit = fit_edges(search.survey.level(level), edges, starts[i].pose, its);
       if (fit.fitted)
         results[i] = {.pose = fit.pose, .score = fit.score, .sigma = fit.sigma, .rise = edge.rise};
     }
@@ -215,8 +221,8 @@ bool refine(Candidate& c, const EdgeFitSearch& edge, double least_score, const S
   else
     see(c, search);
   if (search.reach.polarity == Polarity::per_edge || c.score < least_score) return fit.fitted;
-  const GreyFit grey =
-      fit_greys(picture, *target.greys(), c.seen->weights, c.pose, edge.free_angle, edge.free_scale);
+  const GreyFit grey = fit_greys(picture, *target.greys(), c.seen->weights, c.pose,
+                                 {edge.free_angle, edge.free_scale, search.survey.noise_sigma(0)});
   // Where something other than the part changes the grey values beside its edges, a pattern on the tray for
   // example, the edges alone know better.
   if (!grey.fitted || spread(grey.sigma, target) > spread(c.sigma, target)) return fit.fitted;

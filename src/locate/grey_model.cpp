@@ -3,6 +3,8 @@
 #include <algorithm>
 #include <cmath>
 
+#include "grey_blur.hpp"
+
 namespace heron {
 namespace {
 
@@ -52,17 +54,23 @@ GreyModel grey_model(const Image<uint8_t>& filled, const Image<uint8_t>& mask, P
                      const std::vector<TaughtEdge>& edges, double noise_sigma) {
   constexpr double beside = 1.5;  // pixels from an edge; beyond, a blurred step tells hardly more
   constexpr int reach = 2, spline_reach = 3;
-  GreyModel model{spline_coefficients(filled), {beside, {}, {}, {}}, {0.7, {}, {}, {}}, origin, noise_sigma};
+  GreyModel model{spline_coefficients(filled), {},     {beside + 0.1, {}, {}, {}},
+                  {0.7, {}, {}, {}},           origin, noise_sigma};
+  blur(model.coefficients, softer_by, model.softer);
   const auto add = [&](GreySpots& spots, Point2 at, size_t edge) {
     spots.x.push_back(static_cast<float>(at.x - origin.x)),
         spots.y.push_back(static_cast<float>(at.y - origin.y));
     spots.edge.push_back(static_cast<int32_t>(edge));
   };
-  Image<uint8_t> added(filled.width(), filled.height());
+  // Spots overlap: every other edge of a chain is enough.
+  Image<uint8_t> with_spot(filled.width(), filled.height()), added(filled.width(), filled.height());
   for (size_t i = 0; i < edges.size(); ++i) {
     const Point2 at = edges[i].place + origin;
     const int x0 = static_cast<int>(std::lround(at.x)), y0 = static_cast<int>(std::lround(at.y));
     if (clear_of_mask(mask, x0, y0, reach + spline_reach)) {
+      const auto spotted = [&](int u, int v) { return with_spot(x0 + u, y0 + v) > 0; };
+      if (spotted(-1, 0) || spotted(1, 0) || spotted(0, -1) || spotted(0, 1)) continue;
+      with_spot(x0, y0) = 1;
       add(model.around_edges, at, i);
       continue;
     }

@@ -13,9 +13,12 @@ struct GreySpots {
   std::vector<int32_t> edge;  ///< which one each belongs to
 };
 
+inline constexpr double softer_by = 0.25;
+
 /// The taught picture as a smooth surface, for the last step of a fit.
 struct GreyModel {
   Image<float> coefficients;  ///< of the cubic spline through the taught pixels
+  Image<float> softer;        ///< the same behind `softer_by` square pixels of blur
   /// Around edges; and single pixels, where the mask takes a part of an edge's surroundings.
   GreySpots around_edges, single_pixels;
   Point2 origin;           ///< of the part, pixels of the taught picture
@@ -34,12 +37,17 @@ struct GreyFit {
   PoseSigma sigma;   ///< the noise of both pictures carried to the pose; 0 for what is held
 };
 
+struct GreySearch {
+  bool free_angle = true, free_scale = false;
+  double noise_sigma = 0;  ///< of the searched picture
+};
+
 /// Moves `start`, already right to some tenths of a pixel, to where the picture's own pixels agree best with
 /// the spline of the taught ones: least squares over the pixels beside those edges whose `seen` is above 0,
 /// in pose and light together (gain, its slope along x and y, offset), robust by Tukey's weights. The picture
 /// is not resampled, so its noise stays white. Not fitted where the brightness does not follow the taught
 /// one. Cost: some tens of nanoseconds a pixel beside an edge.
 GreyFit fit_greys(const Image<uint8_t>& picture, const GreyModel& model, const std::vector<float>& seen,
-                  const Similarity2& start, bool free_angle, bool free_scale);
+                  const Similarity2& start, const GreySearch& search);
 
 }  // namespace heron

@@ -20,10 +20,10 @@ static constexpr size_t vector_room = 64;
 struct ToTaught {
   double xx, xy, x0, yx, yy, y0;  // taught x = xx * x + xy * y + x0, from the taught picture's first pixel
 
-  ToTaught(const Similarity2& pose, const GreyModel& m) {
+  ToTaught(const Similarity2& pose, Point2 origin) {
     const double c = cos(pose.angle) / pose.scale, s = sin(pose.angle) / pose.scale;
-    xx = c, xy = s, x0 = m.origin.x - c * pose.x - s * pose.y;
-    yx = -s, yy = c, y0 = m.origin.y + s * pose.x - c * pose.y;
+    xx = c, xy = s, x0 = origin.x - c * pose.x - s * pose.y;
+    yx = -s, yy = c, y0 = origin.y + s * pose.x - c * pose.y;
   }
 };
 
@@ -88,26 +88,26 @@ void collect_kernel(const Image<uint8_t>& picture, GreySamples& out) {
     out.across[count + i] = out.down[count + i] = out.grey[count + i] = 0;
 }
 
-void evaluate_kernel(const GreyModel& m, const ToTaught& to, GreySamples& s) {
+void evaluate_kernel(const Image<float>& spline, Point2 origin, const ToTaught& to, GreySamples& s) {
   const hn::ScalableTag<float> f;
   const hn::RebindToSigned<decltype(f)> whole;
   const size_t lanes = hn::Lanes(f);
-  const auto stride = hn::Set(whole, static_cast<int>(m.coefficients.stride()));
+  const auto stride = hn::Set(whole, static_cast<int>(spline.stride()));
   const auto set = [&](double v) HWY_ATTR { return hn::Set(f, static_cast<float>(v)); };
   const auto one = set(1), half = set(0.5), sixth = set(1.0 / 6), two_thirds = set(2.0 / 3);
-  const auto origin_x = set(m.origin.x), origin_y = set(m.origin.y);
+  const auto origin_x = set(origin.x), origin_y = set(origin.y);
   const auto xx = set(to.xx), xy = set(to.xy), yx = set(to.yx), yy = set(to.yy);
   const auto x0 = set(to.xx * s.base.x + to.xy * s.base.y + to.x0),
              y0 = set(to.yx * s.base.x + to.yy * s.base.y + to.y0);
   using V = hn::Vec<decltype(f)>;
   const hn::CappedTag<float, 4> four;
   constexpr size_t most = HWY_MAX_BYTES / sizeof(float);
-  const float* coefficients = m.coefficients.row(0);
-  const std::ptrdiff_t step = m.coefficients.stride();
+  const float* coefficients = spline.row(0);
+  const std::ptrdiff_t step = spline.stride();
   int32_t first[most];
   float down_by[4][most], slope_by[4][most], sums[4 * most], slopes[4 * most];
   // Where four coefficients lie either way.
-  const auto most_x = set(m.coefficients.width() - 2.001), most_y = set(m.coefficients.height() - 2.001);
+  const auto most_x = set(spline.width() - 2.001), most_y = set(spline.height() - 2.001);
   for (size_t i = 0; i < s.count; i += lanes) {
     const auto across = hn::LoadU(f, s.across.data() + i), down = hn::LoadU(f, s.down.data() + i);
     const auto x = hn::Min(hn::Max(hn::MulAdd(xx, across, hn::MulAdd(xy, down, x0)), one), most_x),
@@ -200,8 +200,9 @@ void collect_grey_samples(const Image<uint8_t>& picture, const GreyModel& m, con
   HWY_DYNAMIC_DISPATCH(collect_kernel)(picture, s);
 }
 
-void evaluate_grey_samples(const GreyModel& m, const Similarity2& pose, GreySamples& s) {
-  HWY_DYNAMIC_DISPATCH(evaluate_kernel)(m, ToTaught(pose, m), s);
+void evaluate_grey_samples(const Image<float>& spline, Point2 origin, const Similarity2& pose,
+                           GreySamples& s) {
+  HWY_DYNAMIC_DISPATCH(evaluate_kernel)(spline, origin, ToTaught(pose, origin), s);
 }
 
 void collect_grey_samples_plain(const Image<uint8_t>& picture, const GreyModel& m,
@@ -218,22 +219,23 @@ void collect_grey_samples_plain(const Image<uint8_t>& picture, const GreyModel& 
       }
 }
 
-void evaluate_grey_samples_plain(const GreyModel& m, const Similarity2& pose, GreySamples& s) {
-  const ToTaught t(pose, m);
+void evaluate_grey_samples_plain(const Image<float>& spline, Point2 origin, const Similarity2& pose,
+                                 GreySamples& s) {
+  const ToTaught t(pose, origin);
   for (size_t i = 0; i < s.count; ++i) {
     const double px = s.base.x + static_cast<double>(s.across[i]),
                  py = s.base.y + static_cast<double>(s.down[i]);
-    const double tx = std::clamp(t.xx * px + t.xy * py + t.x0, 1.0, m.coefficients.width() - 2.001),
-                 ty = std::clamp(t.yx * px + t.yy * py + t.y0, 1.0, m.coefficients.height() - 2.001);
+    const double tx = std::clamp(t.xx * px + t.xy * py + t.x0, 1.0, spline.width() - 2.001),
+                 ty = std::clamp(t.yx * px + t.yy * py + t.y0, 1.0, spline.height() - 2.001);
     const int left = static_cast<int>(tx), top = static_cast<int>(ty);
     const SplineWeights wx(static_cast<float>(tx - left)), wy(static_cast<float>(ty - top));
     float value = 0, dx = 0, dy = 0;
     for (int v = 0; v < 4; ++v)
       for (int u = 0; u < 4; ++u) {
-        const float c = m.coefficients(left - 1 + u, top - 1 + v);
+        const float c = spline(left - 1 + u, top - 1 + v);
         value += c * wx.w[u] * wy.w[v], dx += c * wx.d[u] * wy.w[v], dy += c * wx.w[u] * wy.d[v];
       }
-    s.x[i] = static_cast<float>(tx - m.origin.x), s.y[i] = static_cast<float>(ty - m.origin.y);
+    s.x[i] = static_cast<float>(tx - origin.x), s.y[i] = static_cast<float>(ty - origin.y);
     s.value[i] = value, s.dx[i] = dx, s.dy[i] = dy;
   }
 }

@@ -21,11 +21,14 @@ struct GreySamples {
 /// The picture's pixels that lie in the spots of seen edges at `pose`, in strips of 64 columns.
 void collect_grey_samples(const Image<uint8_t>& picture, const GreyModel& model,
                           const std::vector<float>& seen, const Similarity2& pose, GreySamples& samples);
-/// The spline under each at `pose`, which may differ from that of collecting by some pixels.
-void evaluate_grey_samples(const GreyModel& model, const Similarity2& pose, GreySamples& samples);
+/// The spline of `coefficients`, those of the model or the same blurred, under each at `pose`, which may
+/// differ from that of collecting by some pixels.
+void evaluate_grey_samples(const Image<float>& coefficients, Point2 origin, const Similarity2& pose,
+                           GreySamples& samples);
 void collect_grey_samples_plain(const Image<uint8_t>& picture, const GreyModel& model,
                                 const std::vector<float>& seen, const Similarity2& pose,
                                 GreySamples& samples);
-void evaluate_grey_samples_plain(const GreyModel& model, const Similarity2& pose, GreySamples& samples);
+void evaluate_grey_samples_plain(const Image<float>& coefficients, Point2 origin, const Similarity2& pose,
+                                 GreySamples& samples);
 
 }  // namespace heron

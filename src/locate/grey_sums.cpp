@@ -167,36 +167,38 @@ GreyWeights weigh_kernel(const GreyProblem& problem, const double* by, double en
   return weights;
 }
 
-/// Rows of the bends alone: with each other, the unknowns, and last what is left.
-constexpr size_t bend_columns = grey_bends + grey_columns, bend_sums = sums_before(grey_bends, bend_columns);
+/// Rows of the further columns alone: with each other, the unknowns, and last what is left.
+constexpr size_t with_further = most_further + grey_columns,
+                 further_sums = sums_before(most_further, with_further);
 
-void bends_kernel(const GreyProblem& problem, const double* by, const float* roots, double* sums) {
+void further_kernel(const GreyProblem& problem, const double* by, const float* roots,
+                    const FurtherColumns& further, double* sums) {
   const Floats f;
   const Columns columns(problem);
   const Constants<grey_unknowns> step(by);
-  const GreySamples& s = problem.samples;
-  products_of<bend_columns, bend_sums>(
-      s.count, sums,
+  products_of<with_further, further_sums>(
+      problem.samples.count, sums,
       [&](size_t i, V* out) HWY_ATTR {
-        V* c = out + grey_bends;
+        V* c = out + most_further;
         columns(i, c);
         const auto root = hn::LoadU(f, roots + i);
         c[grey_unknowns] = left_after(step, c);
-        const auto x = hn::Mul(hn::LoadU(f, s.x.data() + i), columns.per_size),
-                   y = hn::Mul(hn::LoadU(f, s.y.data() + i), columns.per_size);
-        out[0] = hn::Mul(c[5], x), out[1] = hn::Mul(c[5], y), out[2] = hn::Mul(c[6], y);
+        for (size_t k = 0; k < most_further; ++k)
+          out[k] = further[k] ? hn::LoadU(f, further[k] + i) : hn::Zero(f);
 #pragma GCC unroll 16
-        for (size_t k = 0; k < bend_columns; ++k) out[k] = hn::Mul(out[k], root);
+        for (size_t k = 0; k < with_further; ++k) out[k] = hn::Mul(out[k], root);
       },
-      [](const V(*block)[bend_columns], size_t rows, V* sum) HWY_ATTR {
+      [](const V(*block)[with_further], size_t rows, V* sum) HWY_ATTR {
         add_products<0, 0>(block, rows, sum);
         add_products<1, 1>(block, rows, sum);
         add_products<2, 2>(block, rows, sum);
       });
 }
 
+constexpr size_t pull_sums = 2;  // of each cell
+
 void pulls_kernel(const GreyProblem& problem, const double* by, const float* roots, const double* by_unknown,
-                  const GreyCells& cells, float* pulls, float* others) {
+                  const GreyCells& cells, float* pulls) {
   const Floats f;
   const hn::RebindToSigned<Floats> whole;
   const hn::CappedTag<float, 4> four;
@@ -233,10 +235,11 @@ void pulls_kernel(const GreyProblem& problem, const double* by, const float* roo
     const auto in = hn::RebindMask(whole, hn::FirstN(f, s.count - i));
     const auto at = hn::Add(hn::Mul(place(s.y, from_y), across), place(s.x, from_x));
     hn::Store(hn::IfThenElseZero(in, at), whole, cell);
-    // Neighbours mostly lie in one cell: by turns in two sums of it, none waits for the one before.
+    // Neighbours mostly lie in one cell: by turns in its sums, none waits for the one before.
+#pragma GCC unroll 4
     for (size_t k = 0; k < lanes; ++k)
       for (size_t r = 0; r < 4; r += hn::Lanes(four)) {
-        float* sum = (k & 1 ? others : pulls) + 4 * cell[k] + r;
+        float* sum = pulls + 4 * (pull_sums * static_cast<size_t>(cell[k]) + k % pull_sums) + r;
         hn::StoreU(hn::Add(hn::LoadU(four, sum), hn::LoadU(four, pull + 4 * k + r)), four, sum);
       }
   }
@@ -252,7 +255,7 @@ HWY_EXPORT(products_kernel);
 HWY_EXPORT(residuals_kernel);
 HWY_EXPORT(weigh_kernel);
 HWY_EXPORT(pulls_kernel);
-HWY_EXPORT(bends_kernel);
+HWY_EXPORT(further_kernel);
 
 GreyProducts grey_products(const GreyProblem& problem) {
   GreyProducts sums{};
@@ -271,30 +274,32 @@ GreyWeights weigh(const GreyProblem& problem, const GreyStep& step, double end, 
   return HWY_DYNAMIC_DISPATCH(weigh_kernel)(problem, step.data(), end, roots.data());
 }
 
-/// From the rows of the bends.
-static GreyBends bends_of(const double* sums) {
-  GreyBends bends;
-  for (Eigen::Index a = 0; a < 3; ++a) {
-    for (Eigen::Index b = a; b < 3; ++b) bends.own(a, b) = bends.own(b, a) = *sums++;
-    for (Eigen::Index k = 0; k < bends.with.cols(); ++k) bends.with(a, k) = *sums++;
-    bends.left[a] = *sums++;
+GreyFurther find_further(const GreyProblem& problem, const GreyStep& step, const std::vector<float>& roots,
+                         const FurtherColumns& columns) {
+  std::array<double, HWY_STATIC_DISPATCH(further_sums)> sums{};
+  HWY_DYNAMIC_DISPATCH(further_kernel)(problem, step.data(), roots.data(), columns, sums.data());
+  GreyFurther further;
+  const double* sum = sums.data();
+  for (Eigen::Index a = 0; a < further.own.rows(); ++a) {
+    for (Eigen::Index b = a; b < further.own.cols(); ++b) further.own(a, b) = further.own(b, a) = *sum++;
+    for (Eigen::Index k = 0; k < further.with.cols(); ++k) further.with(a, k) = *sum++;
+    further.left[a] = *sum++;
   }
-  return bends;
-}
-
-GreyBends find_bends(const GreyProblem& problem, const GreyStep& step, const std::vector<float>& roots) {
-  std::array<double, HWY_STATIC_DISPATCH(bend_sums)> sums{};
-  HWY_DYNAMIC_DISPATCH(bends_kernel)(problem, step.data(), roots.data(), sums.data());
-  return bends_of(sums.data());
+  return further;
 }
 
 void find_pulls(const GreyProblem& problem, const GreyStep& step, const std::vector<float>& roots,
                 const GreyInfluence& influence, const GreyCells& cells, GreyPulls& pulls) {
+  constexpr size_t pull_sums = HWY_STATIC_DISPATCH(pull_sums);
   const auto count = static_cast<size_t>(cells.across * cells.down);
-  pulls.assign(2 * count, Eigen::Vector4f::Zero());
+  pulls.assign(pull_sums * count, Eigen::Vector4f::Zero());
   HWY_DYNAMIC_DISPATCH(pulls_kernel)
-  (problem, step.data(), roots.data(), influence.data(), cells, pulls[0].data(), pulls[count].data());
-  for (size_t i = 0; i < count; ++i) pulls[i] += pulls[count + i];
+  (problem, step.data(), roots.data(), influence.data(), cells, pulls[0].data());
+  for (size_t i = 0; i < count; ++i) {
+    const Eigen::Vector4f* sums = &pulls[pull_sums * i];
+    const Eigen::Vector4f sum = sums[0] + sums[1];
+    pulls[i] = sum;
+  }
   pulls.resize(count);
 }
 
@@ -350,21 +355,21 @@ GreyWeights weigh_plain(const GreyProblem& problem, const GreyStep& step, double
   return w;
 }
 
-GreyBends find_bends_plain(const GreyProblem& problem, const GreyStep& step,
-                           const std::vector<float>& roots) {
-  GreyBends bends;
-  bends.with.setZero(), bends.own.setZero(), bends.left.setZero();
+GreyFurther find_further_plain(const GreyProblem& problem, const GreyStep& step,
+                               const std::vector<float>& roots, const FurtherColumns& columns) {
+  GreyFurther further;
+  further.with.setZero(), further.own.setZero(), further.left.setZero();
   for (size_t i = 0; i < problem.samples.count; ++i) {
     const auto row = grey_row(problem, i);
-    const double weight = static_cast<double>(roots[i] * roots[i]),
-                 x = static_cast<double>(problem.samples.x[i]) / problem.size,
-                 y = static_cast<double>(problem.samples.y[i]) / problem.size;
-    const Eigen::Vector3d bend = row[4] * Eigen::Vector3d(x * x, x * y, y * y);
-    bends.own += weight * bend * bend.transpose();
-    bends.with += weight * bend * Eigen::Map<const Eigen::Matrix<double, 1, grey_unknowns>>(row.data());
-    bends.left += weight * bend * left_after(step, row);
+    const double weight = static_cast<double>(roots[i] * roots[i]);
+    Eigen::Vector3d here = Eigen::Vector3d::Zero();
+    for (size_t k = 0; k < most_further; ++k)
+      if (columns[k]) here[static_cast<Eigen::Index>(k)] = static_cast<double>(columns[k][i]);
+    further.own += weight * here * here.transpose();
+    further.with += weight * here * Eigen::Map<const Eigen::Matrix<double, 1, grey_unknowns>>(row.data());
+    further.left += weight * here * left_after(step, row);
   }
-  return bends;
+  return further;
 }
 
 void find_pulls_plain(const GreyProblem& problem, const GreyStep& step, const std::vector<float>& roots,

@@ -56,16 +56,19 @@ GreyWeights weigh(const GreyProblem& problem, const GreyStep& step, double end, 
 GreyWeights weigh_plain(const GreyProblem& problem, const GreyStep& step, double end,
                         std::vector<float>& roots);
 
-/// How light that bends over the part, the gain changing with x^2, xy and y^2 (in units of the part's size),
-/// answers to what a step leaves, with the weights' roots. Cost: as `weigh`.
-inline constexpr size_t grey_bends = 3;
-struct GreyBends {
-  Eigen::Matrix<double, grey_bends, grey_unknowns> with = {};  ///< products with the unknowns' columns
-  Eigen::Matrix3d own = {};                                    ///< with each other
-  Eigen::Vector3d left = {};                                   ///< with what is left
+/// How up to three further columns, one value a sample and zeros behind the last, answer to what a step
+/// leaves, with the weights' roots. Cost: as `weigh`.
+inline constexpr size_t most_further = 3;
+using FurtherColumns = std::array<const float*, most_further>;  ///< null where there is none
+struct GreyFurther {
+  Eigen::Matrix<double, most_further, grey_unknowns> with = {};  ///< products with the unknowns' columns
+  Eigen::Matrix<double, most_further, most_further> own = {};    ///< with each other
+  Eigen::Matrix<double, most_further, 1> left = {};              ///< with what is left
 };
-GreyBends find_bends(const GreyProblem& problem, const GreyStep& step, const std::vector<float>& roots);
-GreyBends find_bends_plain(const GreyProblem& problem, const GreyStep& step, const std::vector<float>& roots);
+GreyFurther find_further(const GreyProblem& problem, const GreyStep& step, const std::vector<float>& roots,
+                         const FurtherColumns& columns);
+GreyFurther find_further_plain(const GreyProblem& problem, const GreyStep& step,
+                               const std::vector<float>& roots, const FurtherColumns& columns);
 
 /// Square cells of a part, in rows from its taught picture's first pixel.
 struct GreyCells {

@@ -66,13 +66,12 @@ Miss miss_of(const Candidate& c, std::vector<LimitMissed> limits) {
 
 std::vector<EdgeMatch> matches_of(const Candidate& c, const PatternTarget& target) {
   const std::vector<TaughtEdge>& edges = target.levels()[0];
-  std::vector<EdgeMatch> matches;
-  matches.reserve(edges.size());
+  std::vector<EdgeMatch> matches(edges.size());
   const double cosine = cos(c.pose.angle), sine = sin(c.pose.angle);
-  const auto turned = [&](Point2 p) { return Point2{cosine * p.x - sine * p.y, sine * p.x + cosine * p.y}; };
+  const auto turned = [=](Point2 p) { return Point2{cosine * p.x - sine * p.y, sine * p.x + cosine * p.y}; };
   for (size_t i = 0; i < edges.size(); ++i)
-    matches.push_back({turned(edges[i].place) * c.pose.scale + c.pose.position(), turned(edges[i].normal),
-                       c.seen->offsets[i], c.seen->weights[i]});
+    matches[i] = {turned(edges[i].place) * c.pose.scale + c.pose.position(), turned(edges[i].normal),
+                  c.seen->offsets[i], c.seen->weights[i]};
   return matches;
 }
 

@@ -37,6 +37,10 @@ void meet_edges_kernel(const Image<uint8_t>& picture, const EdgeColumns& edges, 
   const auto least = set(std::max(scan.least_contrast, 1e-3));
   const double fall = 0.35 / ((reach + 1.0) * (reach + 1.0));
 
+  constexpr int most_reach = 6, most_samples = 2 * most_reach + 3;
+  constexpr size_t most_lanes = HWY_MAX_BYTES / sizeof(int32_t);
+  HWY_ALIGN int32_t pixels[most_samples * most_lanes];
+  Bilinear::Between lies[most_samples];
   for (size_t i = 0; i < edges.count; i += lanes) {
     const auto ex = hn::LoadU(f, edges.x.data() + i), ey = hn::LoadU(f, edges.y.data() + i);
     const auto mx = hn::LoadU(f, edges.normal_x.data() + i), my = hn::LoadU(f, edges.normal_y.data() + i);
@@ -52,8 +56,15 @@ void meet_edges_kernel(const Image<uint8_t>& picture, const EdgeColumns& edges, 
       continue;
     }
     x = hn::IfThenElse(inside, x, middle_x), y = hn::IfThenElse(inside, y, middle_y);
-    const auto along = [&](double k)
-                           HWY_ATTR { return sample(hn::MulAdd(set(k), nx, x), hn::MulAdd(set(k), ny, y)); };
+    const int samples = 2 * reach + 3;
+    for (int k = 0; k < samples; ++k) {
+      const auto by = set(k - reach - 1);
+      lies[k] = sample.find(hn::MulAdd(by, nx, x), hn::MulAdd(by, ny, y), pixels + k * most_lanes);
+    }
+    for (int k = 0; k < samples; ++k) sample.read(pixels + k * most_lanes, lanes);
+    const auto along = [&](int k) HWY_ATTR {
+      return sample.mix(pixels + (k + reach + 1) * most_lanes, lies[k + reach + 1]);
+    };
 
     auto v0 = along(-reach - 1), v1 = along(-reach);
     auto best_value = set(-1e9), best = zero, here = zero, before = zero, after = zero, last = zero;
@@ -82,8 +93,10 @@ void meet_edges_kernel(const Image<uint8_t>& picture, const EdgeColumns& edges, 
     const auto between = hn::And(hn::Lt(hn::Abs(best), set(reach)), hn::Lt(bend, zero));
     const auto offset = hn::Add(best, hn::IfThenElseZero(between, sub));
     const auto at_x = hn::MulAdd(offset, nx, x), at_y = hn::MulAdd(offset, ny, y);
-    const auto across =
-        hn::Sub(sample(hn::Sub(at_x, ny), hn::Add(at_y, nx)), sample(hn::Add(at_x, ny), hn::Sub(at_y, nx)));
+    const auto one_side = sample.find(hn::Sub(at_x, ny), hn::Add(at_y, nx), pixels),
+               other_side = sample.find(hn::Add(at_x, ny), hn::Sub(at_y, nx), pixels + most_lanes);
+    sample.read(pixels, lanes), sample.read(pixels + most_lanes, lanes);
+    const auto across = hn::Sub(sample.mix(pixels, one_side), sample.mix(pixels + most_lanes, other_side));
     const auto length = hn::Sqrt(hn::MulAdd(across, across, hn::Mul(safe, safe)));
     hn::StoreU(offset, f, met.offset.data() + i);
     hn::StoreU(hn::Div(safe, length), f, met.cosine.data() + i);

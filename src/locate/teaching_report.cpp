@@ -16,7 +16,7 @@ Eigen::Matrix4d information_of(const PatternTarget& target, const Image<uint8_t>
   const Similarity2 as_taught{m.origin.x, m.origin.y, {}, 1};
   GreySamples s;
   collect_grey_samples(filled, m, std::vector<float>(target.levels()[0].size(), 1.0f), as_taught, s);
-  evaluate_grey_samples(m, as_taught, s);
+  evaluate_grey_samples(m.coefficients, m.origin, as_taught, s);
   Eigen::Matrix4d information = Eigen::Matrix4d::Zero();
   double bright = 0;
   for (size_t i = 0; i < s.count; ++i) {

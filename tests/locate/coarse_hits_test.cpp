@@ -62,14 +62,30 @@ TEST_CASE("coarse hits come best first, without those next to better ones in pla
   CHECK(grid.left_of({}).empty());
 }
 
+TEST_CASE("where more is asked for, hits with less are left out from then on, and no others") {
+  const Grid grid;
+  CoarseHits hits({{hit(50, 30, 0, 180), hit(50, 30, 9, 150), hit(56, 30, 18, 150), hit(62, 30, 18, 150),
+                    hit(1, 30, 18, 150), hit(50, 36, 27, 170)}},
+                  grid.poses, std::vector<Point2>(grid.poses.poses.size(), Point2{0, 0}),
+                  {{0, 0, 100, 60}, 0, 200.0, 5.0, 0.5});
+  CHECK(hits.next(1).size() == 1);
+  hits.ask_for(0.8, {50, 30}, 10);
+  hits.ask_for(1, {-20, -500}, 15);  // where no hits are
+  const std::vector<CoarseHit> left = hits.next(100);
+  REQUIRE(left.size() == 3);
+  CHECK(left[0].likeness == doctest::Approx(0.85));
+  CHECK(left[1].place.x + left[2].place.x == doctest::Approx(63));
+  CHECK(hits.next(100).empty());
+}
+
 TEST_CASE("of too many hits the best are kept, of equal ones the first, in their order") {
   HitLists lists{
       {hit(1, 0, 0, 90), hit(2, 0, 0, 100), hit(3, 0, 0, 90)}, {}, {hit(4, 0, 1, 90), hit(5, 0, 1, 80)}};
   CHECK(keep_best(lists, 5, 5) == 5);
   CHECK(keep_best(lists, 5, 3) == 3);
   REQUIRE(lists[0].size() == 3);
-  CHECK(lists[0][0].at.x == 1);
-  CHECK(lists[0][2].at.x == 3);
+  CHECK(lists[0][0].x == 1);
+  CHECK(lists[0][2].x == 3);
   CHECK(lists[2].empty());
 }
 

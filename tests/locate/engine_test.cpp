@@ -156,7 +156,7 @@ TEST_CASE("the grey fit improves on the edges, keeps off what is covered, and re
   }();
   const auto fitted = [&](const Image<uint8_t>& picture, const Similarity2& start,
                           const std::vector<float>& seen) {
-    return fit_greys(picture, *bench().target.greys(), seen, start, true, false);
+    return fit_greys(picture, *bench().target.greys(), seen, start, {.noise_sigma = 2});
   };
   const Similarity2 truth = bench().truth(tile);
   Similarity2 start = truth;
