@@ -1,7 +1,6 @@
 #include "heron/image/parallel.hpp"
 
 #include <tbb/parallel_for.h>
-#include <tbb/parallel_invoke.h>
 
 #include <algorithm>
 
@@ -17,10 +16,6 @@ void parallel_rows(int count, int chunk, const std::function<void(int, int)>& bo
         for (int i = range.begin(); i < range.end(); ++i) body(i * chunk, std::min(count, (i + 1) * chunk));
       },
       tbb::simple_partitioner());
-}
-
-void parallel_pair(const std::function<void()>& first, const std::function<void()>& second) {
-  tbb::parallel_invoke(first, second);
 }
 
 }  // namespace heron

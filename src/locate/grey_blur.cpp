@@ -13,9 +13,17 @@ struct Taps {
       : times(std::max(1, static_cast<int>(std::ceil(variance / 0.25)))),
         beside(static_cast<float>(variance / times / 2)),
         middle(1 - 2 * beside) {}
+  /// Of a wave of so many radians a pixel, what is left.
+  double passed(double frequency) const {
+    return std::pow(static_cast<double>(middle) + 2 * static_cast<double>(beside) * std::cos(frequency),
+                    times);
+  }
   int times;
   float beside, middle;
 };
+
+constexpr int frequencies = 32;
+double frequency_of(int i) { return std::numbers::pi * (i + 0.5) / frequencies; }
 
 /// `out` of lines beside each other; at the ends they repeat.
 void add_up(const Taps& t, const float* before, const float* here, const float* after, int count,
@@ -52,15 +60,26 @@ void blur(const Image<float>& coefficients, double variance, Image<float>& blurr
 
 double slope_noise_left(double variance) {
   const Taps taps(variance);
-  constexpr int steps = 32;
   double slope = 0, slope_left = 0, value_left = 0;
-  for (int i = 0; i < steps; ++i) {
-    const double frequency = std::numbers::pi * (i + 0.5) / steps,
-                 passed = std::pow(taps.middle + 2 * taps.beside * std::cos(frequency), 2 * taps.times);
-    slope += frequency * frequency, slope_left += frequency * frequency * passed,
-        value_left += passed / steps;
+  for (int i = 0; i < frequencies; ++i) {
+    const double frequency = frequency_of(i), left = std::pow(taps.passed(frequency), 2);
+    slope += frequency * frequency, slope_left += frequency * frequency * left, value_left += left;
   }
-  return value_left * slope_left / slope;
+  return value_left / frequencies * slope_left / slope;
+}
+
+double noise_behind(double variance, double other_variance) {
+  const Taps taps(variance), others(other_variance);
+  double sum = 0;
+  for (int i = 0; i < frequencies; ++i) {
+    const double f = frequency_of(i);
+    // The samples of the cubic B-spline and those of its square's (of order seven) tell how the spline passes
+    // a frequency, together with those that look the same at whole pixels.
+    const double cubic = (4 + 2 * std::cos(f)) / 6,
+                 seventh = (2416 + 2382 * std::cos(f) + 240 * std::cos(2 * f) + 2 * std::cos(3 * f)) / 5040;
+    sum += seventh / (cubic * cubic) * taps.passed(f) * others.passed(f);
+  }
+  return std::pow(sum / frequencies, 2);  // across and down alike
 }
 
 }  // namespace heron

@@ -13,4 +13,8 @@ void blur(const Image<float>& coefficients, double variance, Image<float>& blurr
 /// How much of the mean square slope of white noise is left behind it.
 double slope_noise_left(double variance);
 
+/// The mean product of white noise of variance 1, put through the spline, behind one blur and behind another:
+/// over all places between pixels. Cost: some microseconds.
+double noise_behind(double variance, double other_variance);
+
 }  // namespace heron

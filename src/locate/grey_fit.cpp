@@ -188,11 +188,17 @@ void take_some(GreyScratch& s) {
   s.softer.across = s.some.across, s.softer.down = s.some.down;
 }
 
+/// By how much the taught noise is less like itself behind a little more blur.
+double noise_loss(double variance) {
+  return noise_behind(variance, variance) - noise_behind(variance, variance + softer_by);
+}
+
 /// How much more blur than `variance`, square pixels, the residuals of a part of the samples show beyond
-/// doubt; 0 where most of what they leave beyond `noise` comes from something else.
+/// doubt; 0 where most of what they leave beyond `noise` comes from something else. `growth` is how weighted
+/// residuals grow with residuals.
 double more_blur(const GreyProblem& problem, const GreyStep& step, GreyScratch& s, const GreyModel& model,
                  const Similarity2& pose, double variance, const Solved& solved, const Free& free,
-                 double noise) {
+                 double noise, double growth) {
   if (variance != 0) blur(model.coefficients, variance + softer_by, s.softer_blurred);
   take_some(s);
   evaluate_grey_samples(variance == 0 ? model.softer : s.softer_blurred, model.origin, pose, s.softer);
@@ -203,14 +209,18 @@ double more_blur(const GreyProblem& problem, const GreyStep& step, GreyScratch& 
     const double gain = light.gain + light.along_x * s.some.x[i] + light.along_y * s.some.y[i];
     column[i] = static_cast<float>(gain / softer_by) * (s.softer.value[i] - s.some.value[i]);
   }
-  const double share = static_cast<double>(s.some.count) / static_cast<double>(s.samples.count);
-  const Further<1> more(
-      find_further({s.some, light, problem.size}, step, s.some_roots, {column.data(), nullptr, nullptr}),
-      solved.inverse() / share, free);
   double weights = 0;
-  for (const float root : s.some_roots) weights += root * root;
-  const double excess = solved.squares * share - noise * noise * weights;
-  return more.beyond_doubt(noise) && more.squares > 0.6 * excess ? more.found[0] * more.unit[0] : 0;
+  for (const float root : s.some_roots) weights += static_cast<double>(root * root);
+  GreyFurther further =
+      find_further({s.some, light, problem.size}, step, s.some_roots, {column.data(), nullptr, nullptr});
+  // The taught noise is in the residuals and, blurred otherwise, in the column: by itself it looks like blur.
+  static const double at_first = noise_loss(0);
+  further.left[0] -= weights * growth * std::pow(light.gain * model.noise_sigma, 2) *
+                     (variance == 0 ? at_first : noise_loss(variance)) / softer_by;
+  const double share = static_cast<double>(s.some.count) / static_cast<double>(s.samples.count),
+               excess = solved.squares * share - noise * noise * weights;
+  const Further<1> more(further, solved.inverse() / share, free);
+  return more.beyond_doubt(noise) && more.squares > 0.25 * excess ? more.found[0] * more.unit[0] : 0;
 }
 
 GreyLight changed(const GreyLight& light, const Vector& x, double size) {
@@ -285,7 +295,8 @@ GreyFit fit_greys(const Image<uint8_t>& picture, const GreyModel& model, const s
     const double noise =
         std::max(0.3, std::hypot(search.noise_sigma, 0.8 * problem.light.gain * model.noise_sigma));
     if ((blurred != 0 || solved.squares > rough * noise * noise * weights.sum) && blurs_left-- > 0) {
-      const double more = more_blur(problem, done, s, model, at, blurred, solved, all, noise),
+      const double more = more_blur(problem, done, s, model, at, blurred, solved, all, noise,
+                                    weights.answers / weights.sum),
                    next = std::clamp(blurred + more, least_blur, most_blur);
       if (std::abs(next - blurred) > least_change) {
         blurred = next, last = round + 2, anew = true;

@@ -3,6 +3,7 @@
 #include <doctest/doctest.h>
 
 #include "heron/render/random.hpp"
+#include "locate/grey_samples.hpp"
 
 using namespace heron;
 
@@ -51,4 +52,37 @@ TEST_CASE("noise keeps that share of its mean square slope behind a blur that is
     blur(noise, variance, blurred);
     CHECK(mean_square_slope(blurred) / before == doctest::Approx(slope_noise_left(variance)).epsilon(0.04));
   }
+}
+
+TEST_CASE("what noise is left of itself behind two blurs, between pixels, is told") {
+  // Values of the spline are told by its coefficients: white noise filtered for them along rows and columns.
+  constexpr int side = 96;
+  Image<uint8_t> pixels(side, side), mask(side, side);
+  render::Random random(6);
+  for (int y = 0; y < side; ++y)
+    for (int x = 0; x < side; ++x)
+      pixels(x, y) = static_cast<uint8_t>(std::lround(128 + 20 * random.normal())), mask(x, y) = 255;
+  std::vector<TaughtEdge> edges;
+  for (int y = 10; y < side - 10; ++y)
+    for (int x = 10; x < side - 10; ++x)
+      edges.push_back({Point2{static_cast<double>(x), static_cast<double>(y)}, {1, 0}});
+  const GreyModel model = grey_model(pixels, mask, {0, 0}, edges, 20);
+  GreySamples a, b;
+  const Similarity2 pose{0.37, -0.21, degrees(31), 1};
+  const Image<uint8_t> picture(2 * side, 2 * side);
+  collect_grey_samples(picture, model, std::vector<float>(edges.size(), 1.0f), pose, a);
+  b = a;
+  Image<float> blurred;
+  blur(model.coefficients, 0.5, blurred);
+  evaluate_grey_samples(model.coefficients, model.origin, pose, a);
+  evaluate_grey_samples(blurred, model.origin, pose, b);
+  double same = 0, product = 0;
+  for (size_t i = 0; i < a.count; ++i) {
+    const double u = static_cast<double>(a.value[i]) - 128, v = static_cast<double>(b.value[i]) - 128;
+    same += u * u, product += u * v;
+  }
+  REQUIRE(a.count > 1000);
+  const double each = 400.0 * static_cast<double>(a.count);
+  CHECK(same / each == doctest::Approx(noise_behind(0, 0)).epsilon(0.08));
+  CHECK(product / each == doctest::Approx(noise_behind(0, 0.5)).epsilon(0.08));
 }
