@@ -71,8 +71,7 @@ Candidate start_of(const CoarseHit& hit) {
   return {.pose = {hit.place.x, hit.place.y, hit.angle, hit.scale}, .score = 100 * hit.likeness};
 }
 
-/// What half as fine a picture shows as well as this is not looked at with few edges of the full one, but
-/// with all at once.
+/// What half as fine a picture shows as well as this needs but one round with the few edges of the full one.
 constexpr double seen_well = 80;
 
 bool better(const Candidate& a, const Candidate& b) { return a.score > b.score; }

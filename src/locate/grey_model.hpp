@@ -13,6 +13,7 @@ struct GreySpots {
   std::vector<int32_t> edge;  ///< which one each belongs to
 };
 
+/// Square pixels of blur from one taught surface to a softer one.
 inline constexpr double softer_by = 0.25;
 
 /// The taught picture as a smooth surface, for the last step of a fit.
@@ -37,6 +38,7 @@ struct GreyFit {
   PoseSigma sigma;   ///< the noise of both pictures carried to the pose; 0 for what is held
 };
 
+/// What a fit to grey values may move, and what it may take for noise.
 struct GreySearch {
   bool free_angle = true, free_scale = false;
   double noise_sigma = 0;  ///< of the searched picture
@@ -45,8 +47,9 @@ struct GreySearch {
 /// Moves `start`, already right to some tenths of a pixel, to where the picture's own pixels agree best with
 /// the spline of the taught ones: least squares over the pixels beside those edges whose `seen` is above 0,
 /// in pose and light together (gain, its slope along x and y, offset), robust by Tukey's weights. The picture
-/// is not resampled, so its noise stays white. Not fitted where the brightness does not follow the taught
-/// one. Cost: some tens of nanoseconds a pixel beside an edge.
+/// is not resampled, so its noise stays white. Where the picture is less sharp than the taught one, or a
+/// little more so, the taught surface is blurred to match. Not fitted where the brightness does not follow
+/// the taught one. Cost: some tens of nanoseconds a pixel beside an edge, several times that where it blurs.
 GreyFit fit_greys(const Image<uint8_t>& picture, const GreyModel& model, const std::vector<float>& seen,
                   const Similarity2& start, const GreySearch& search);
 
