@@ -40,4 +40,32 @@ Eigen::Matrix<double, unknowns, unknowns> covariance_of_cells(
   return inverse * sum.template cast<double>() * inverse * (used / std::max(1.0, used - free));
 }
 
+/// The same of cells that lie side by side in rows of `across`, with nothing left to carry. What a cell
+/// shares with those around it counts as well, by Bartlett's weights (Conley, GMM estimation with cross
+/// sectional dependence, Journal of Econometrics 92, 1999), where that makes an unknown's variance larger: a
+/// pattern behind the part may be coarser than a cell.
+template <class Scalar, int unknowns>
+Eigen::Matrix<double, unknowns, unknowns> covariance_of_neighbours(
+    const std::vector<Eigen::Matrix<Scalar, unknowns, 1>>& cells, int across, double free) {
+  using Pull = Eigen::Array<Scalar, unknowns, 1>;
+  using Matrix = Eigen::Matrix<double, unknowns, unknowns>;
+  Pull alone = Pull::Zero(), shared = Pull::Zero();
+  const int down = static_cast<int>(cells.size()) / across;
+  const auto at = [&](int x, int y) -> Pull {
+    if (x < 0 || x >= across || y >= down) return Pull::Zero();
+    return cells[static_cast<size_t>(y * across + x)].array();
+  };
+  for (int y = 0; y < down; ++y)
+    for (int x = 0; x < across; ++x) {
+      const Pull here = at(x, y);
+      if ((here == 0).all()) continue;
+      alone += here * here;
+      shared += here * (at(x + 1, y) + at(x, y + 1) + (at(x - 1, y + 1) + at(x + 1, y + 1)) / 2);
+    }
+  const Eigen::Matrix<double, unknowns, 1> growth =
+      (1 + (shared > 0).select(shared / alone, Pull::Zero())).sqrt().matrix().template cast<double>();
+  return growth.asDiagonal() * covariance_of_cells(cells, Matrix(Matrix::Identity()), free) *
+         growth.asDiagonal();
+}
+
 }  // namespace heron

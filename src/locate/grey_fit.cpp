@@ -101,7 +101,7 @@ Eigen::Matrix4d grey_covariance_of(GreyScratch& s, const GreyProblem& problem, c
   const GreyCells cells{model.origin, cell_size, static_cast<int>(model.coefficients.width() / cell_size) + 2,
                         static_cast<int>(model.coefficients.height() / cell_size) + 2};
   find_pulls(problem, step, s.roots, influence, cells, s.pulls);
-  return covariance_of_cells(s.pulls, Eigen::Matrix4d(Eigen::Matrix4d::Identity()), grey_unknowns);
+  return covariance_of_neighbours(s.pulls, cells.across, grey_unknowns);
 }
 
 /// The first `n` further columns, solved for beside the unknowns, of which `inverse` is that of the normal

@@ -14,7 +14,7 @@ using support::error_of;
 namespace {
 
 /// Leaves on an even tray, at two pixels a millimetre; y up from the picture's middle, millimetres.
-struct Tray {
+struct OutlineTray {
   std::vector<Pose2> leaves = {};
   std::vector<render::Piece> others = {};  ///< drawn over the leaves
   double glaze = 0.6, tray = 0.22, light = 1, size = 1;
@@ -38,7 +38,7 @@ struct Tray {
 Point2 pixel_at(Point2 mm) { return {259.5 + 2 * mm.x, 199.5 - 2 * mm.y}; }
 
 const Image<uint8_t>& lesson() {
-  static const Image<uint8_t> picture = Tray{.leaves = {{0, 0, {}}}}.picture(1);
+  static const Image<uint8_t> picture = OutlineTray{.leaves = {{0, 0, {}}}}.picture(1);
   return picture;
 }
 
@@ -49,7 +49,7 @@ Target leaf_taught(const std::map<std::string, SettingValue>& settings = {},
 }
 
 /// Of the leaves, how many were found within so many pixels.
-int found_of(const Tray& tray, const Findings& found, double within) {
+int found_of(const OutlineTray& tray, const Findings& found, double within) {
   int count = 0;
   for (const Pose2& leaf : tray.leaves)
     for (const Sighting& s : found.sightings)
@@ -62,8 +62,8 @@ int found_of(const Tray& tray, const Findings& found, double within) {
 TEST_CASE("two leaves that touch are told apart where enough of each outline is free") {
   const Target leaf = leaf_taught();
   // Side by side, their bellies overlapping by a millimetre; and tip to belly.
-  for (const Tray& tray : {Tray{.leaves = {{-20, 13, {}}, {-16, -12.4, 8_deg}}},
-                           Tray{.leaves = {{-40, 0, {}}, {1, 4, 70_deg}}}}) {
+  for (const OutlineTray& tray : {OutlineTray{.leaves = {{-20, 13, {}}, {-16, -12.4, 8_deg}}},
+                                  OutlineTray{.leaves = {{-40, 0, {}}, {1, 4, 70_deg}}}}) {
     const Findings found = find(leaf, Survey(tray.picture(2)));
     CHECK(found.sightings.size() == 2);
     CHECK(found_of(tray, found, 0.5) == 2);
@@ -71,7 +71,7 @@ TEST_CASE("two leaves that touch are told apart where enough of each outline is 
 }
 
 TEST_CASE("a heap that is no leaf any more is a miss that asks whether it is two") {
-  Tray heap;
+  OutlineTray heap;
   heap.others.push_back({render::rectangle(70, 60), {0, 0, 10_deg}, 0.6});
   const Findings found = find(leaf_taught(), Survey(heap.picture(3)));
   CHECK(found.sightings.empty());
@@ -79,7 +79,7 @@ TEST_CASE("a heap that is no leaf any more is a miss that asks whether it is two
   for (const Miss& m : found.misses)
     for (const LimitMissed& l : m.limits) asked = asked || contains(l.needed, "two together?");
   CHECK(asked);
-  Tray speck;
+  OutlineTray speck;
   speck.others.push_back({render::hexagon(11), {30, 20, {}}, 0.6});
   const Findings other = find(leaf_taught(), Survey(speck.picture(4)));
   CHECK(other.sightings.empty());
@@ -87,7 +87,7 @@ TEST_CASE("a heap that is no leaf any more is a miss that asks whether it is two
 }
 
 TEST_CASE("areas, count and scale are strict limits") {
-  const Tray three{.leaves = {{-70, 30, {}}, {60, 40, 50_deg}, {20, -55, -120_deg}}};
+  const OutlineTray three{.leaves = {{-70, 30, {}}, {60, 40, 50_deg}, {20, -55, -120_deg}}};
   const Survey survey(three.picture(5));
   CHECK(find(leaf_taught(), survey).sightings.size() == 3);
   FindLimits two = leaf_taught().limits();
@@ -102,7 +102,7 @@ TEST_CASE("areas, count and scale are strict limits") {
   CHECK(large.misses[0].limits[0].name == "area");
   CHECK(large.misses[0].limits[0].value == doctest::Approx(100).epsilon(0.03));
 
-  Tray smaller{.leaves = {{10, 5, 30_deg}}};
+  OutlineTray smaller{.leaves = {{10, 5, 30_deg}}};
   smaller.size = 0.9;
   const Survey reduced(smaller.picture(6));
   CHECK(find(leaf_taught(), reduced).sightings.empty());
@@ -114,7 +114,7 @@ TEST_CASE("areas, count and scale are strict limits") {
 }
 
 TEST_CASE("dark parts on a bright tray, dim and uneven light") {
-  const Tray dark{.leaves = {{0, 0, {}}}, .glaze = 0.15, .tray = 0.7};
+  const OutlineTray dark{.leaves = {{0, 0, {}}}, .glaze = 0.15, .tray = 0.7};
   const Image<uint8_t> picture = dark.picture(1);
   const Target target =
       teach_target("outline", {.grey = picture, .region = Region::rectangle(pixel_at({}), 120, 90, {})},
@@ -122,7 +122,7 @@ TEST_CASE("dark parts on a bright tray, dim and uneven light") {
   CHECK(target.as<OutlineTarget>()->settings().tone == PartTone::dark);
   for (const double light : {0.4, 1.0, 1.3}) {
     CAPTURE(light);
-    Tray tray = dark;
+    OutlineTray tray = dark;
     tray.leaves = {{-60, 30, 40_deg}, {50, -20, -100_deg}};
     tray.light = light, tray.gradient = {0.4, -0.3};
     const Findings found = find(target, Survey(tray.picture(7)));
@@ -132,7 +132,7 @@ TEST_CASE("dark parts on a bright tray, dim and uneven light") {
 }
 
 TEST_CASE("a detail's contour is found whatever lies behind it, bright or dark") {
-  Tray detail;
+  OutlineTray detail;
   detail.others.push_back({render::crescent(17, 15), {0, 0, {}}, 0.5});
   const Image<uint8_t> taught = detail.picture(1);
   const Target target = teach_target(
@@ -140,7 +140,7 @@ TEST_CASE("a detail's contour is found whatever lies behind it, bright or dark")
       {.name = "detail", .origin = pixel_at({}), .settings = {{"backdrop", std::string("unknown")}}});
   for (const double behind : {0.2, 0.8}) {
     CAPTURE(behind);
-    Tray other;
+    OutlineTray other;
     other.others = {{render::rectangle(120, 90), {10, 0, {}}, behind},
                     {render::crescent(17, 15), {22, -9, 35_deg}, 0.5}};
     const Findings found = find(target, Survey(other.picture(8)));

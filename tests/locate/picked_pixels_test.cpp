@@ -8,22 +8,22 @@ using namespace heron;
 
 namespace {
 
-constexpr int side = 64;
+constexpr int model_side = 64;
 
 /// Edges down a line of a taught picture, of which the mask lets only columns before `masked_from` be known.
 GreyModel line_model(double column, int masked_from) {
-  Image<uint8_t> pixels(side, side), mask(side, side);
+  Image<uint8_t> pixels(model_side, model_side), mask(model_side, model_side);
   std::vector<TaughtEdge> edges;
-  for (int y = 0; y < side; ++y)
-    for (int x = 0; x < side; ++x)
+  for (int y = 0; y < model_side; ++y)
+    for (int x = 0; x < model_side; ++x)
       pixels(x, y) = x < column ? 40 : 160, mask(x, y) = x < masked_from ? 255 : 0;
-  for (int y = 8; y < side - 8; ++y) edges.push_back({Point2{column, static_cast<double>(y)}, {1, 0}});
+  for (int y = 8; y < model_side - 8; ++y) edges.push_back({Point2{column, static_cast<double>(y)}, {1, 0}});
   return grey_model(pixels, mask, {0, 0}, edges, 1);
 }
 
 GreySamples samples_of(const GreyModel& model, const Similarity2& pose, int width = 400, int height = 400) {
   GreySamples s;
-  collect_grey_samples(Image<uint8_t>(width, height), model, std::vector<float>(side, 1.0f), pose, s);
+  collect_grey_samples(Image<uint8_t>(width, height), model, std::vector<float>(model_side, 1.0f), pose, s);
   evaluate_grey_samples(model.coefficients, model.origin, pose, s);
   return s;
 }
@@ -31,7 +31,7 @@ GreySamples samples_of(const GreyModel& model, const Similarity2& pose, int widt
 }  // namespace
 
 TEST_CASE("pixels beside edges are picked at any angle and scale, each once and all of them") {
-  const GreyModel model = line_model(30.3, side);
+  const GreyModel model = line_model(30.3, model_side);
   for (const double scale : {0.5, 1.0, 2.5, 20.0, 40.0})
     for (const double turn : {0.0, 33.0, 90.0, 200.0}) {
       CAPTURE(scale);
@@ -49,7 +49,7 @@ TEST_CASE("pixels beside edges are picked at any angle and scale, each once and 
       for (int y = 0; y < 400; ++y)
         for (int x = 0; x < 400; ++x) {
           const Point2 at = rotated(Point2{x - pose.x, y - pose.y}, -pose.angle) / scale;
-          const bool within = at.y >= 8 && at.y <= side - 9;
+          const bool within = at.y >= 8 && at.y <= model_side - 9;
           const double far = std::abs(at.x - 30.3);
           missed += within && far < std::min(1.0, 20 / scale) && !seen(x, y);
           const double quarter = 0.25 / scale;
@@ -62,7 +62,7 @@ TEST_CASE("pixels beside edges are picked at any angle and scale, each once and 
 }
 
 TEST_CASE("only pixels of the picture are picked, wherever the part lies") {
-  const GreyModel model = line_model(30.3, side);
+  const GreyModel model = line_model(30.3, model_side);
   const auto count = [&](const Similarity2& pose) { return samples_of(model, pose, 61, 53).count; };
   const size_t whole = count({-5, 0, {}, 0.8});
   CHECK(whole > 60);
@@ -75,7 +75,8 @@ TEST_CASE("only pixels of the picture are picked, wherever the part lies") {
 
 TEST_CASE("beside a mask pixels are compared only where the taught surface is known") {
   // The spline looks three pixels around.
-  const GreyModel clear = line_model(30.3, side), beside = line_model(30.3, 34), under = line_model(30.3, 32);
+  const GreyModel clear = line_model(30.3, model_side), beside = line_model(30.3, 34),
+                  under = line_model(30.3, 32);
   const Similarity2 pose{201.37, 199.81, 25_deg, 1};
   const GreySamples all = samples_of(clear, pose), some = samples_of(beside, pose);
   CHECK(some.count > all.count / 2);
