@@ -1,5 +1,6 @@
 #include "grey_blur.hpp"
 
+#include <algorithm>
 #include <cmath>
 #include <numbers>
 #include <vector>

@@ -1,7 +1,6 @@
 #include "picked_pixels.hpp"
 
 #include <algorithm>
-#include <array>
 #include <cmath>
 
 namespace heron {
