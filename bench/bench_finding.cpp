@@ -1,6 +1,6 @@
 // How surely the leaf is found in hard pictures, how seldom something else is taken for it, and whether a
 // picture without an answer says why. The seeds were used for nothing else.
-// `bench_finding [--hard N] [--otherwise N] [--none N] [--reasons N]`
+// `bench_finding [--hard N] [--otherwise N] [--either N] [--per-edge N] [--none N] [--reasons N]`
 #include <cmath>
 #include <cstdio>
 #include <cstdlib>
@@ -93,11 +93,26 @@ Image<uint8_t> otherwise(Image<uint8_t> picture, Random& random) {
   return picture;
 }
 
+Image<uint8_t> inverted(Image<uint8_t> picture) {
+  for (int y = 0; y < height; ++y)
+    for (int x = 0; x < width; ++x) picture(x, y) = static_cast<uint8_t>(255 - picture(x, y));
+  return picture;
+}
+
+/// A way to draw hard pictures.
+struct Drawing {
+  const char* words;
+  uint64_t seed;
+  bool otherwise = false;
+  Polarity polarity = Polarity::as_taught;  ///< either: every other picture is inverted; per edge: a sheet as
+                                            ///< white as paper lies under half of the leaf
+};
+
 /// Up to 40% covered or outside, in any light, blurred, noisy, among look-alikes, in any pose and size.
-void hard(const PatternTarget& target, int pictures, bool drawn_otherwise) {
+void hard(const PatternTarget& target, int pictures, const Drawing& drawing) {
   int found = 0, wrong = 0;
   double lowest = 100, highest_false = 0;
-  Random random(drawn_otherwise ? 404 : 20260707);
+  Random random(drawing.seed);
   for (int run = 0; run < pictures; ++run) {
     Scene scene = bare(random, 0.3, 1.5);
     const double scale = random.uniform(0.82, 1.18), hidden = random.uniform(0, 0.4);
@@ -108,7 +123,11 @@ void hard(const PatternTarget& target, int pictures, bool drawn_otherwise) {
       tile.x = 80 + (hidden - 0.5) * 44 * scale;
     }
     std::vector<Pose2> taken{tile};
-    if (drawn_otherwise) {
+    if (drawing.polarity == Polarity::per_edge) {
+      const Angle way = degrees(random.uniform(-180, 180));
+      scene.pieces.push_back({rectangle(200, 400, {100, 0}), {tile.x, tile.y, way}, 0.95});
+    }
+    if (drawing.otherwise) {
       const Pose2 shade{tile.x + random.uniform(-2.5, 2.5), tile.y + random.uniform(-2.5, 2.5), tile.angle};
       scene.pieces.push_back({rounded_rectangle(46 * scale, 32 * scale, 6), shade, 0.04});
     }
@@ -121,8 +140,10 @@ void hard(const PatternTarget& target, int pictures, bool drawn_otherwise) {
     }
     Image<uint8_t> picture =
         expose(exact_picture(scene), {.sigma = noise_of(random), .electrons = 20000}, random);
-    if (drawn_otherwise) picture = otherwise(std::move(picture), random);
-    const Findings f = find(target, Survey(std::move(picture)), {.scale = {0.8, 1.2}}, Explain::never);
+    if (drawing.otherwise) picture = otherwise(std::move(picture), random);
+    if (drawing.polarity == Polarity::either && run % 2) picture = inverted(std::move(picture));
+    const Findings f = find(target, Survey(std::move(picture)),
+                            {.scale = {0.8, 1.2}, .polarity = drawing.polarity}, Explain::never);
     bool seen = false;
     for (const Sighting& s : f.sightings) {
       const bool right = distance({s.x, s.y}, pixel_of(tile)) < 1 &&
@@ -143,10 +164,9 @@ void hard(const PatternTarget& target, int pictures, bool drawn_otherwise) {
       std::printf("\n");
     }
   }
-  std::printf("%s", drawn_otherwise ? "drawn otherwise (shadows, bent response, dead and hot pixels): " : "");
   std::printf(
-      "%d hard pictures: %d found (%.2f %%), %d false; lowest true score %.1f, highest false score %.1f\n",
-      pictures, found, 100.0 * found / pictures, wrong, lowest, highest_false);
+      "%s%d hard pictures: %d found (%.2f %%), %d false; lowest true score %.1f, highest false score %.1f\n",
+      drawing.words, pictures, found, 100.0 * found / pictures, wrong, lowest, highest_false);
 }
 
 void none(const PatternTarget& target, int pictures) {
@@ -226,9 +246,7 @@ void reasons(const PatternTarget& target, int pictures) {
       limits.least_score = 93;
     }
     Image<uint8_t> picture = expose(exact_picture(scene), {.sigma = 2, .electrons = 20000}, random);
-    if (cause == "polarity")
-      for (int y = 0; y < height; ++y)
-        for (int x = 0; x < width; ++x) picture(x, y) = static_cast<uint8_t>(255 - picture(x, y));
+    if (cause == "polarity") picture = inverted(std::move(picture));
     const Survey survey{Image<uint8_t>(picture)};
     const Findings f = find(target, survey, limits);
     const size_t expected = cause == "count" || cause == "overlap" ? 1 : 0;
@@ -285,12 +303,18 @@ void reasons(const PatternTarget& target, int pictures) {
 }  // namespace
 
 int main(int argc, char** argv) {
-  std::map<std::string, int> counts{
-      {"--hard", 500}, {"--otherwise", 500}, {"--none", 500}, {"--reasons", 500}};
+  std::map<std::string, int> counts{{"--hard", 500},     {"--otherwise", 500}, {"--either", 500},
+                                    {"--per-edge", 500}, {"--none", 500},      {"--reasons", 500}};
   for (int i = 1; i + 1 < argc; i += 2) counts[argv[i]] = std::atoi(argv[i + 1]);
   const PatternTarget target = taught_leaf();
-  if (counts["--hard"]) hard(target, counts["--hard"], false);
-  if (counts["--otherwise"]) hard(target, counts["--otherwise"], true);
+  if (counts["--hard"]) hard(target, counts["--hard"], {"", 20260707});
+  if (counts["--otherwise"])
+    hard(target, counts["--otherwise"],
+         {"drawn otherwise (shadows, bent response, dead and hot pixels): ", 404, true});
+  if (counts["--either"])
+    hard(target, counts["--either"], {"of either polarity: ", 771177, false, Polarity::either});
+  if (counts["--per-edge"])
+    hard(target, counts["--per-edge"], {"half on a white sheet: ", 662266, false, Polarity::per_edge});
   if (counts["--none"]) none(target, counts["--none"]);
   if (counts["--reasons"]) reasons(target, counts["--reasons"]);
 }

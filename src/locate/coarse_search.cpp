@@ -137,7 +137,7 @@ CoarseHits coarse_search(const PatternTarget& target, const Survey& survey, cons
   const int count = static_cast<int>(target.coarse_edges().size()), full = best_response * count;
   const int limit = std::clamp(static_cast<int>(std::ceil(search.least_likeness * full)), 1, full);
   const std::array<SumCheck, sum_checks> checks = checks_for(count, limit, search.effort);
-  const bool unsigned_edges = search.polarity == Polarity::either || search.polarity == Polarity::per_edge;
+  const bool unsigned_edges = search.polarity == Polarity::per_edge;
   const double turn_by = search.polarity == Polarity::inverted ? 128 : 0;  // of the normals, in 256ths
   // Bands keep the maps small, for the memory and the processor's caches.
   const int band_rows = std::max(64, 2 * pad);

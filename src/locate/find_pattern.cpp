@@ -49,9 +49,9 @@ double stage_limit(const Search& search, int level) {
 }
 
 Rise rise_of(Polarity polarity) {
-  return polarity == Polarity::as_taught  ? Rise::up
+  return polarity == Polarity::per_edge   ? Rise::either
          : polarity == Polarity::inverted ? Rise::down
-                                          : Rise::either;
+                                          : Rise::up;
 }
 
 /// What candidates are fitted by on one level.
@@ -169,15 +169,8 @@ void take_seen(Candidate& c, SeenEdges seen, const Search& search) {
 
 /// Score, contrast and edges of a candidate at its pose in the full picture, over all edges.
 void see(Candidate& c, const Search& search) {
-  const Image<uint8_t>& picture = search.survey.level(0);
   const EdgeColumns& edges = search.target.columns()[0];
-  const auto at = [&](Rise rise) {
-    return see_edges(picture, edges, c.pose, search.reach.least_contrast, rise);
-  };
-  if (search.reach.polarity != Polarity::either) return take_seen(c, at(c.rise), search);
-  SeenEdges up = at(Rise::up), down = at(Rise::down);  // the whole part alike, whichever it is
-  c.rise = up.score >= down.score ? Rise::up : Rise::down;
-  take_seen(c, std::move(c.rise == Rise::up ? up : down), search);
+  take_seen(c, see_edges(search.survey.level(0), edges, c.pose, search.reach.least_contrast, c.rise), search);
 }
 
 /// How far the part's outer edges may be off.
@@ -215,7 +208,7 @@ bool refine(Candidate& c, const EdgeFitSearch& edge, double least_score, const S
   SeenEdges seen;
   const EdgeFit fit = fit_edges(picture, target.columns()[0], c.pose, edge, &seen);
   if (fit.fitted) settle(fit.pose, fit.sigma);
-  if (fit.fitted && edge.rise == c.rise && search.reach.polarity != Polarity::either)
+  if (fit.fitted)
     take_seen(c, std::move(seen), search);
   else
     see(c, search);
@@ -250,7 +243,8 @@ std::vector<Candidate> all_finished(const std::vector<Candidate>& starts, const 
   return results;
 }
 
-std::vector<Candidate> candidates_of(const Search& search) {
+/// The candidates of one way for brightness to change.
+std::vector<Candidate> candidates_alike(const Search& search) {
   const PatternTarget& target = search.target;
   const Reach& reach = search.reach;
   Range<Angle> angles = reach.angle;
@@ -280,6 +274,18 @@ std::vector<Candidate> candidates_of(const Search& search) {
     candidates = echoes.distinct(std::move(all), level);
   }
   return all_finished(candidates, search);
+}
+
+/// A part of either polarity is as taught or inverted as a whole: two searches. One for edges of both signs,
+/// each by itself, would meet far more that is nothing.
+std::vector<Candidate> candidates_of(const Search& search) {
+  if (search.reach.polarity != Polarity::either) return candidates_alike(search);
+  Search each = search;
+  each.reach.polarity = Polarity::as_taught;
+  std::vector<Candidate> candidates = candidates_alike(each);
+  each.reach.polarity = Polarity::inverted;
+  for (Candidate& c : candidates_alike(each)) candidates.push_back(std::move(c));
+  return candidates;
 }
 
 Box whole(const Survey& survey) { return {0, 0, survey.width() - 1.0, survey.height() - 1.0}; }

@@ -54,31 +54,52 @@ PatternTarget taught_leaf() {
                        Region::rectangle(Point2{639.5, 511.5}, 208, 156, {}), {.name = "leaf"});
 }
 
-}  // namespace
-
-TEST_CASE("hard trays: every leaf, no look-alike, and never an angle that is wrong") {
-  const PatternTarget leaf = taught_leaf();
+struct Count {
   int leaves = 0, found = 0, wrong = 0;
-  for (uint64_t seed = 9001; seed <= 9012; ++seed) {
+};
+
+/// Finds leaves on hard trays of twelve seeds; `inverted` turns every other picture's brightness round.
+Count found_on_hard_trays(uint64_t first_seed, const FindLimits& limits, bool inverted) {
+  const PatternTarget leaf = taught_leaf();
+  Count count;
+  for (uint64_t seed = first_seed; seed < first_seed + 12; ++seed) {
     const HardTray tray = hard_tray(seed);
     Random random(seed + 1);
-    const Findings f = find(
-        leaf, Survey(expose(exact_picture(tray.scene), {.sigma = tray.noise, .electrons = 20000}, random)),
-        {.least_score = 55});
-    leaves += static_cast<int>(tray.leaves.size());
+    Image<uint8_t> picture =
+        expose(exact_picture(tray.scene), {.sigma = tray.noise, .electrons = 20000}, random);
+    const bool turned = inverted && seed % 2;
+    if (turned)
+      for (int y = 0; y < picture.height(); ++y)
+        for (int x = 0; x < picture.width(); ++x) picture(x, y) = static_cast<uint8_t>(255 - picture(x, y));
+    const Findings f = find(leaf, Survey(std::move(picture)), limits);
+    count.leaves += static_cast<int>(tray.leaves.size());
     for (const Sighting& s : f.sightings) {
+      CHECK(s.inverted == turned);
       bool right = false;
       for (const Pose2& tile : tray.leaves) {
         const Point2 truth = tray.scene.camera.project({tile.x, tile.y, 0});
         right = right || (distance({s.x, s.y}, truth) < 0.3 &&
                           std::abs((s.angle + tile.angle - degrees(3)).wrapped().degrees()) < 0.3);
       }
-      (right ? found : wrong) += 1;
+      (right ? count.found : count.wrong) += 1;
     }
   }
-  MESSAGE(found << " of " << leaves << " leaves found, " << wrong << " wrong");
-  CHECK(wrong == 0);
-  CHECK(found >= 0.97 * leaves);
+  MESSAGE(count.found << " of " << count.leaves << " leaves found, " << count.wrong << " wrong");
+  return count;
+}
+
+}  // namespace
+
+TEST_CASE("hard trays: every leaf, no look-alike, and never an angle that is wrong") {
+  const Count count = found_on_hard_trays(9001, {.least_score = 55}, false);
+  CHECK(count.wrong == 0);
+  CHECK(count.found >= 0.97 * count.leaves);
+}
+
+TEST_CASE("hard trays, inverted ones among them, at any scale: as surely as of one polarity and size") {
+  const Count count = found_on_hard_trays(9201, {.scale = {0.8, 1.2}, .polarity = Polarity::either}, true);
+  CHECK(count.wrong == 0);
+  CHECK(count.found >= 0.97 * count.leaves);
 }
 
 TEST_CASE("trays without the part give nothing, whatever else lies there") {
