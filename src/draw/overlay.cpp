@@ -256,7 +256,7 @@ void draw_pattern(Canvas& canvas, const PatternTarget& target, const TeachingRep
     segments.emplace_back(at - along, at + along);
   }
   canvas.lines(segments, edge_color, 2);
-  for (const TaughtEdge& e : target.coarse_edges())
+  for (const TaughtEdge& e : target.coarse(Polarity::as_taught).edges)
     canvas.ring(e.place + target.origin(), 3.0 / zoom, unseen_color, 1.5);
   draw_axes(canvas, target.origin(), {}, 0.2 * target.pixels().width());
   canvas.label({0, 0},

@@ -1,5 +1,7 @@
 #include "coarse_search.hpp"
 
+#include <algorithm>
+
 #include "heron/image/parallel.hpp"
 #include "heron/image/pyramid.hpp"
 #include "part_size.hpp"
@@ -11,12 +13,11 @@ namespace {
 
 /// Steps that move the outer edges by little more than a pixel, which spreading forgives. One step beyond
 /// either end of a range, so that a part just outside is seen and can be named as a miss.
-PoseGrid pose_grid(const PatternTarget& target, const CoarseSearch& search, int level) {
+PoseGrid pose_grid(const CoarseEdges& coarse, const CoarseSearch& search, bool has_angle) {
   double squares = 0;
-  for (const TaughtEdge& e : target.coarse_edges()) squares += dot(e.place, e.place);
-  const double radius =
-      std::max(4.0, 1.3 * std::sqrt(squares / static_cast<double>(target.coarse_edges().size())) *
-                        std::ldexp(1.0, -level));
+  for (const TaughtEdge& e : coarse.edges) squares += dot(e.place, e.place);
+  const double radius = std::max(4.0, 1.3 * std::sqrt(squares / static_cast<double>(coarse.edges.size())) *
+                                          std::ldexp(1.0, -coarse.level));
   PoseGrid grid;
   grid.scale_step = 1 + 1.3 / radius;
   std::vector<double> scales{search.scale.min};
@@ -30,7 +31,7 @@ PoseGrid pose_grid(const PatternTarget& target, const CoarseSearch& search, int 
   }
   for (double scale : scales) {
     const int before = static_cast<int>(grid.poses.size());
-    if (!target.has_angle()) {
+    if (!has_angle) {
       grid.poses.push_back({radians(0), scale});
       grid.turns.push_back({before, 1, scale, 0, 1});
       continue;
@@ -65,8 +66,11 @@ CoarseWindow window_of(const Box& origins, int level, int width, int height) {
 
 /// Where a sum must stand on its way to `limit`. The edges come in an order that covers the part evenly from
 /// the first few on, so a part of the sum foretells the whole; full effort gives up only what is lost.
-std::array<SumCheck, sum_checks> checks_for(int count, int limit, double effort) {
-  const auto after = [&](int k) {
+std::array<SumCheck, sum_checks> checks_for(const CoarseEdges& coarse, int limit, double effort) {
+  const int count = static_cast<int>(coarse.edges.size());
+  const auto after = [&](int some) {
+    const int k =
+        coarse.ends.empty() ? some : *std::lower_bound(coarse.ends.begin(), coarse.ends.end(), some);
     const double share = static_cast<double>(k) / count, rest = best_response * (count - k);
     const double scatter = 1.9 * std::sqrt(k * (1 - share));  // of a sum of k responses drawn from them all
     const double least = effort >= 1 ? limit - rest : limit * share - (1.8 + effort) * scatter;
@@ -84,32 +88,37 @@ struct Band {
 int nearest(double v) { return static_cast<int>(v + 1048576.5) - 1048576; }
 
 /// The hits of a band, in a list for each few poses.
-HitLists hits_in(const Band& band, const PatternTarget& target, const ResponseMaps& responses,
-                 const PoseGrid& grid, const CoarseWindow& window, int level,
+HitLists hits_in(const Band& band, const CoarseEdges& coarse, const ResponseMaps& responses,
+                 const PoseGrid& grid, const CoarseWindow& window,
                  const std::array<SumCheck, sum_checks>& checks, double turn_by, Work* work) {
-  const std::vector<TaughtEdge>& edges = target.coarse_edges();
+  const std::vector<TaughtEdge>& edges = coarse.edges;
   const int poses = static_cast<int>(grid.poses.size()), chunk = 4;
   HitLists by_chunk(static_cast<size_t>((poses + chunk - 1) / chunk));
   if (work) work->plan(poses);
   parallel_rows(poses, chunk, [&](int first, int end) {
-    std::vector<const uint8_t*> features(edges.size());
+    std::vector<const uint8_t*> ones(edges.size()), others(edges.size());
     std::vector<PlacedHit>& kept = by_chunk[static_cast<size_t>(first / chunk)];
     if (work && work->stopped()) return;
     for (int pose = first; pose < end; ++pose) {
       const GridPose& p = grid.poses[static_cast<size_t>(pose)];
-      const double to = p.scale * std::ldexp(1.0, -level), c = cos(p.angle), s = sin(p.angle);
+      const double to = p.scale * std::ldexp(1.0, -coarse.level), c = cos(p.angle), s = sin(p.angle);
       const double turned = p.angle.radians() * 128 / std::numbers::pi + turn_by;
       std::ptrdiff_t stride = 0;
       for (size_t k = 0; k < edges.size(); ++k) {
         const TaughtEdge& e = edges[k];
         const int dx = nearest(to * (c * e.place.x - s * e.place.y));
         const int dy = nearest(to * (s * e.place.x + c * e.place.y));
-        const int direction = nearest(turned + target.coarse_directions()[k]) & 255;
-        const Image<uint8_t>& map = responses.maps[static_cast<size_t>(direction_step(direction))];
-        stride = map.stride();
-        features[k] = map.row(responses.pad + dy) + responses.pad + window.x0 + dx;
+        const int direction = nearest(turned + coarse.directions[k]) & 255;
+        const auto answers_of = [&](int of) {
+          const Image<uint8_t>& map = responses.maps[static_cast<size_t>(direction_step(of & 255))];
+          stride = map.stride();
+          return map.row(responses.pad + dy) + responses.pad + window.x0 + dx;
+        };
+        ones[k] = answers_of(direction);
+        if (!coarse.ends.empty()) others[k] = answers_of(direction + 128);
       }
-      sum_rows(features.data(), checks, stride, window.width, band.rows, band.first - window.y0, pose, kept);
+      sum_rows({ones.data(), others.data(), coarse.ends.empty() ? nullptr : coarse.ends.data()}, checks,
+               stride, window.width, band.rows, band.first - window.y0, pose, kept);
       keep_best({&kept, 1}, kept.size(), most_of_chunk);
     }
     by_chunk[static_cast<size_t>(first / chunk)].shrink_to_fit();  // it had room for many more on its way
@@ -120,24 +129,22 @@ HitLists hits_in(const Band& band, const PatternTarget& target, const ResponseMa
 
 }  // namespace
 
-int coarse_level(const PatternTarget& target) { return static_cast<int>(target.levels().size()) - 1; }
-
 CoarseHits coarse_search(const PatternTarget& target, const Survey& survey, const CoarseSearch& search,
                          Work* work) {
-  const int level = coarse_level(target);
+  const CoarseEdges& coarse = target.coarse(search.polarity);
+  const int level = coarse.level;
   if (level >= survey.level_count()) return {};
   const Image<uint8_t>& picture = survey.level(level);
   double radius = 0;
-  for (const TaughtEdge& e : target.coarse_edges()) radius = std::max(radius, norm(e.place));
+  for (const TaughtEdge& e : coarse.edges) radius = std::max(radius, norm(e.place));
   const int pad = static_cast<int>(std::ceil(radius * search.scale.max * std::ldexp(1.0, -level))) + 2;
   // Far above the noise, and low enough for thin structure that a coarse level has blurred.
   const double least = std::max({3.0, 0.7 * search.least_contrast, 4 * 0.87 * survey.noise_sigma(level)});
-  const PoseGrid grid = pose_grid(target, search, level);
+  const PoseGrid grid = pose_grid(coarse, search, target.has_angle());
   const CoarseWindow window = window_of(search.origins, level, picture.width(), picture.height());
-  const int count = static_cast<int>(target.coarse_edges().size()), full = best_response * count;
+  const int count = static_cast<int>(coarse.edges.size()), full = best_response * count;
   const int limit = std::clamp(static_cast<int>(std::ceil(search.least_likeness * full)), 1, full);
-  const std::array<SumCheck, sum_checks> checks = checks_for(count, limit, search.effort);
-  const bool unsigned_edges = search.polarity == Polarity::per_edge;
+  const std::array<SumCheck, sum_checks> checks = checks_for(coarse, limit, search.effort);
   const double turn_by = search.polarity == Polarity::inverted ? 128 : 0;  // of the normals, in 256ths
   // Bands keep the maps small, for the memory and the processor's caches.
   const int band_rows = std::max(64, 2 * pad);
@@ -145,11 +152,9 @@ CoarseHits coarse_search(const PatternTarget& target, const Survey& survey, cons
   size_t found = 0;
   for (int y = 0; y < window.height; y += band_rows) {
     const Band band{window.y0 + y, std::min(band_rows, window.height - y)};
-    const ResponseMaps responses =
-        response_maps(survey.gradients(level), static_cast<int>(std::lround(least)), pad, band.first,
-                      band.rows, unsigned_edges);
-    for (std::vector<PlacedHit>& list :
-         hits_in(band, target, responses, grid, window, level, checks, turn_by, work))
+    const ResponseMaps responses = response_maps(
+        survey.gradients(level), static_cast<int>(std::lround(least)), pad, band.first, band.rows);
+    for (std::vector<PlacedHit>& list : hits_in(band, coarse, responses, grid, window, checks, turn_by, work))
       if (!list.empty()) found += list.size(), hits.push_back(std::move(list));
     if (found > 2 * most_of_all) found = keep_best(hits, found, most_of_all, true);
   }

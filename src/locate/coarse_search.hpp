@@ -17,14 +17,13 @@ struct CoarseSearch {
   double effort = 0.5;  ///< how surely a place that is given up half way is none
 };
 
-/// Tries every pose of a grid on the target's coarsest level and lists what resembles it. Gradient directions
-/// are quantised to 16, spread by one pixel, and turned into one response map for each direction, so a pose
-/// costs one byte added for each edge, until what is summed falls too far behind (after Hinterstoisser et
-/// al., Gradient response maps for real-time detection of texture-less objects, PAMI 34, 2012).
+/// Tries every pose of a grid on the level of the target's coarse edges and lists what resembles it. Gradient
+/// directions are quantised to 16, spread by one pixel, and turned into one response map for each direction,
+/// so a pose costs one byte added for each edge, until what is summed falls too far behind (after
+/// Hinterstoisser et al., Gradient response maps for real-time detection of texture-less objects, PAMI 34,
+/// 2012). Where each edge may rise or fall, each stretch of them counts with what answers more, the one or
+/// the other.
 CoarseHits coarse_search(const PatternTarget& target, const Survey& survey, const CoarseSearch& search,
                          Work* work);
-
-/// The level on which `target` is first searched in a picture of `survey`'s size.
-int coarse_level(const PatternTarget& target);
 
 }  // namespace heron

@@ -6,6 +6,7 @@
 #include "edge_sums.hpp"
 #include "heron/image/pyramid.hpp"
 #include "nth_smallest.hpp"
+#include "stretches.hpp"
 
 namespace heron {
 namespace {
@@ -20,11 +21,22 @@ EdgeScan scan_at(const Similarity2& pose, const EdgeFitSearch& search, int reach
 }
 
 struct EdgeScratch {
-  EdgesMet met;
+  EdgesMet met, falling;
   EdgesMatched matched;
   std::vector<float> values;
   EdgePulls pulls;
 };
+
+/// Fills `s.met`; where each edge may rise or fall, with what its stretch does.
+void meet(const Image<uint8_t>& picture, const EdgeColumns& edges, EdgeScan scan, EdgeScratch& s) {
+  const bool each = scan.rise == Rise::either;
+  if (each) scan.rise = Rise::up;
+  meet_edges(picture, edges, scan, s.met);
+  if (!each) return;
+  scan.rise = Rise::down;
+  meet_edges(picture, edges, scan, s.falling);
+  keep_better_of(edges, s.falling, scan.reach, s.met);
+}
 
 /// A column of `s.met`, of the edges that point the right way; of some hundreds, which tell a median as well
 /// as all do.
@@ -82,7 +94,7 @@ EdgeFit fit_edges(const Image<uint8_t>& picture, const EdgeColumns& edges, const
 
   for (int round = 0; round < search.rounds; ++round) {
     const EdgeScan scan = scan_at(fit.pose, search, round == 0 ? search.reach : std::min(search.reach, 2));
-    meet_edges(picture, edges, scan, s.met);
+    meet(picture, edges, scan, s);
     const double end = tukey_end(edges, s, search.level);
     const EdgeSums sums = edge_sums(edges, s.met, scan.scale, end);
     if (round == 0 && 100 * sums.aligned < search.least_met * count) return fit;
@@ -130,7 +142,7 @@ SeenEdges see_edges(const Image<uint8_t>& picture, const EdgeColumns& edges, con
   EdgeScratch& s = scratch();
   const EdgeFitSearch search{.least_contrast = least_contrast, .rise = rise};
   const EdgeScan scan = scan_at(pose, search, 2);
-  meet_edges(picture, edges, scan, s.met);
+  meet(picture, edges, scan, s);
   return seen_after({}, scan.scale, edges, s);
 }
 

@@ -36,6 +36,7 @@ struct Search {
   Work* work;
 
   bool stopped() const { return work && work->stopped(); }
+  const CoarseEdges& coarse() const { return target.coarse(reach.polarity); }
   bool free_angle() const { return target.has_angle() && reach.angle.max > reach.angle.min; }
   bool free_scale() const { return reach.scale.max > reach.scale.min; }
 };
@@ -44,7 +45,7 @@ struct Search {
 /// coarse level sees less of a covered part than a fine one, and no more of a high limit, which a part may
 /// miss by little. More effort gives up later.
 double stage_limit(const Search& search, int level) {
-  const double share = level == 0 ? 0.75 : level == coarse_level(search.target) ? 0.67 : 0.7;
+  const double share = level == 0 ? 0.75 : level == search.coarse().level ? 0.67 : 0.7;
   return (share + 0.1 * (1 - 2 * search.reach.effort)) * std::min(search.reach.least_score, 60.0);
 }
 
@@ -78,9 +79,9 @@ bool better(const Candidate& a, const Candidate& b) { return a.score > b.score; 
 
 std::vector<Candidate> fitted(const std::vector<Candidate>& starts, const Search& search, int level) {
   const PatternTarget& target = search.target;
-  const EdgeColumns& edges = level == coarse_level(target) ? target.coarse_columns()
-                             : level == 0                  ? target.few_columns()
-                                                           : target.columns()[static_cast<size_t>(level)];
+  const EdgeColumns& edges = level == search.coarse().level ? search.coarse().columns
+                             : level == 0                   ? target.few_columns()
+                                                            : target.columns()[static_cast<size_t>(level)];
   EdgeFitSearch edge = edge_search(search, level);
   // Edges that are not near at the start will hardly be in place at the end.
   edge.least_met = (1.1 - 0.2 * search.reach.effort) * stage_limit(search, level);
@@ -93,7 +94,7 @@ std::vector<Candidate> fitted(const std::vector<Candidate>& starts, const Search
     if (search.work) search.work->advance(end - first);
     for (auto i = static_cast<size_t>(first); i < static_cast<size_t>(end); ++i) {
       EdgeFitSearch its = edge;
-      if (level == 0 && level < coarse_level(target) && starts[i].score >= seen_well) its.rounds = 1;
+      if (level == 0 && level < search.coarse().level && starts[i].score >= seen_well) its.rounds = 1;
       const EdgeFit fit = fit_edges(search.survey.level(level), edges, starts[i].pose, its);
       if (fit.fitted)
         results[i] = {.pose = fit.pose, .score = fit.score, .sigma = fit.sigma, .rise = edge.rise};
@@ -125,7 +126,7 @@ std::vector<Candidate> unexplained(const std::vector<Candidate>& starts, const E
 /// those do not explain. What is explained does not count towards how many are fitted: parts that are seen
 /// whole must not keep others from being looked at.
 std::vector<Candidate> fitted_hits(CoarseHits& hits, const Search& search, Echoes& echoes) {
-  const int level = coarse_level(search.target);
+  const int level = search.coarse().level;
   constexpr size_t enough = 16,  // fewer are not gone on for
       at_first = 32;  // tell of most whole parts, and those of most other hits that they are echoes
   auto left = static_cast<size_t>(64 * std::pow(16.0, search.reach.effort));  // 64, 256, 1024
@@ -257,7 +258,7 @@ std::vector<Candidate> candidates_alike(const Search& search) {
   coarse.least_likeness = std::clamp(0.0096 * reach.least_score, 0.42, 0.52) + 0.06 * (1 - 2 * reach.effort);
   CoarseHits hits = coarse_search(target, search.survey, coarse, search.work);
   Echoes echoes(target, {reach.scale, reach.effort, reach.most_overlap});
-  const int top = coarse_level(target);
+  const int top = search.coarse().level;
   std::vector<Candidate> candidates;
   for (int level = top; level >= 0; --level) {
     const double least = stage_limit(search, level);

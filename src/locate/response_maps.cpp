@@ -13,13 +13,12 @@ constexpr int rows_at_once = 32;
 
 /// One bit for the direction of every pixel whose gradient is large enough; a row more than asked for at
 /// either end, which spreading needs.
-Bits direction_bits(const Gradients& g, int least_size, int pad, int first, int rows, bool unsigned_edges) {
+Bits direction_bits(const Gradients& g, int least_size, int pad, int first, int rows) {
   const int w = g.size.width(), h = g.size.height();
   Bits bits(w + 2 * pad, rows + 2 * pad);
   std::array<uint16_t, 256> bit_of{};
   for (int d = 0; d < 256; ++d) {
-    const auto bit = static_cast<uint16_t>(1u << direction_step(d));
-    bit_of[static_cast<size_t>(d)] = unsigned_edges ? static_cast<uint16_t>(bit | std::rotl(bit, 8)) : bit;
+    bit_of[static_cast<size_t>(d)] = static_cast<uint16_t>(1u << direction_step(d));
   }
   const int from = std::max(0, first - pad), to = std::min(h, first + rows + pad);
   parallel_rows(to - from, rows_at_once, [&](int begin, int end) {
@@ -59,9 +58,8 @@ void answer_row(const uint16_t* in, uint8_t* out, int width, uint16_t same, uint
 
 }  // namespace
 
-ResponseMaps response_maps(const Gradients& gradients, int least_size, int pad, int first, int rows,
-                           bool unsigned_edges) {
-  const Bits bits = spread(direction_bits(gradients, least_size, pad, first, rows, unsigned_edges));
+ResponseMaps response_maps(const Gradients& gradients, int least_size, int pad, int first, int rows) {
+  const Bits bits = spread(direction_bits(gradients, least_size, pad, first, rows));
   ResponseMaps result{pad, {}};
   parallel_rows(direction_steps, 1, [&](int d, int) {
     auto map = Image<uint8_t>::unfilled(bits.width(), bits.height());

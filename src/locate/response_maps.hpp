@@ -18,8 +18,7 @@ struct ResponseMaps {
   std::array<Image<uint8_t>, direction_steps> maps;
 };
 
-/// `unsigned_edges`: an edge from dark to bright answers as one from bright to dark.
-ResponseMaps response_maps(const Gradients& gradients, int least_size, int pad, int first, int rows,
-                           bool unsigned_edges);
+/// Of the rows from `first` on, of edges of at least `least_size`.
+ResponseMaps response_maps(const Gradients& gradients, int least_size, int pad, int first, int rows);
 
 }  // namespace heron

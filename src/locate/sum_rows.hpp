@@ -19,16 +19,25 @@ struct SumCheck {
 };
 inline constexpr size_t sum_checks = 3;  // the last one stands after all features
 
-/// For every x < width, y < rows: the sum over k of features[k][y * stride + x]. Of every two places in two
+/// What is added up: of each feature the map where it answers, from a place of its own. With `ends`, features
+/// come in groups, the first up to ends[0], the next up to ends[1]; of each group counts what `ones` answer
+/// all together or what `others` do, whichever is more. Checks must then lie at ends of groups.
+struct SumFeatures {
+  const uint8_t* const* ones;
+  const uint8_t* const* others = nullptr;
+  const int* ends = nullptr;
+};
+
+/// For every x < width, y < rows: the sum over all features at y * stride + x. Of every two places in two
 /// rows the best that passes every check is appended to `hits` with `pose`, its row counted from `first_row`;
 /// all that are equally good are. The whole sum must fit a byte. Up to 64 bytes behind the last place are
 /// read (and not used), so they must exist.
-void sum_rows(const uint8_t* const* features, const std::array<SumCheck, sum_checks>& checks,
+void sum_rows(const SumFeatures& features, const std::array<SumCheck, sum_checks>& checks,
               std::ptrdiff_t stride, int width, int rows, int first_row, int pose,
               std::vector<PlacedHit>& hits);
 
 /// The same without vector instructions, in another order; what `sum_rows` is compared with.
-void sum_rows_plain(const uint8_t* const* features, const std::array<SumCheck, sum_checks>& checks,
+void sum_rows_plain(const SumFeatures& features, const std::array<SumCheck, sum_checks>& checks,
                     std::ptrdiff_t stride, int width, int rows, int first_row, int pose,
                     std::vector<PlacedHit>& hits);
 

@@ -11,6 +11,7 @@
 #include "heron/locate/pattern.hpp"
 #include "limits.hpp"
 #include "meet_edges.hpp"
+#include "stretches.hpp"
 #include "symmetry.hpp"
 #include "teach_edges.hpp"
 
@@ -88,8 +89,10 @@ std::vector<TaughtEdge> spread_choice(const std::vector<TaughtEdge>& edges, size
   return chosen;
 }
 
-EdgeColumns columns_of(const std::vector<TaughtEdge>& edges, const Box& extent) {
+EdgeColumns columns_of(const std::vector<TaughtEdge>& edges, const Box& extent, const Stretches& stretches) {
   EdgeColumns c;
+  c.stretches = stretches.count();
+  for (const TaughtEdge& e : edges) c.stretch.push_back(stretches.of(e));
   c.count = edges.size();
   for (size_t i = 0; i < edges.size() + room_for_vectors; ++i) {
     const TaughtEdge& e = edges[std::min(i, edges.size() - 1)];
@@ -212,14 +215,25 @@ PatternTarget::PatternTarget(TaughtPicture taught, PatternSettings settings)
     const Symmetry symmetry = symmetry_of(levels_[0]);
     turns_ = symmetry.turns, turn_centre_ = symmetry.centre;
   }
-  coarse_ = spread_choice(levels_.back(), most_coarse_edges);
-  for (const TaughtEdge& e : coarse_)
-    coarse_directions_.push_back(direction(e.normal).radians() * 128 / std::numbers::pi);
+  const Stretches stretches(spread_choice(levels_[0], most_fitted_edges), extent_);
+  const auto columns = [&](const std::vector<TaughtEdge>& edges) {
+    return columns_of(edges, extent_, stretches);
+  };
   for (size_t i = 0; i < levels_.size(); ++i)
-    columns_.push_back(
-        columns_of(i == 0 ? levels_[0] : spread_choice(levels_[i], most_fitted_edges), extent_));
-  few_ = columns_of(spread_choice(levels_[0], most_fitted_edges), extent_);
-  coarse_columns_ = columns_of(coarse_, extent_);
+    columns_.push_back(columns(i == 0 ? levels_[0] : spread_choice(levels_[i], most_fitted_edges)));
+  few_ = columns(spread_choice(levels_[0], most_fitted_edges));
+  const int top = static_cast<int>(levels_.size()) - 1;
+  const auto take_coarse = [&](int from, CoarseEdges& coarse) {
+    coarse.level = std::max(0, from);
+    coarse.edges = spread_choice(levels_[static_cast<size_t>(coarse.level)], most_coarse_edges);
+  };
+  take_coarse(top, coarse_alike_), take_coarse(top - 1, coarse_each_);
+  coarse_each_.ends = stretches.sort(coarse_each_.edges);
+  for (CoarseEdges* coarse : {&coarse_alike_, &coarse_each_}) {
+    for (const TaughtEdge& e : coarse->edges)
+      coarse->directions.push_back(direction(e.normal).radians() * 128 / std::numbers::pi);
+    coarse->columns = columns(coarse->edges);
+  }
   greys_ = std::make_shared<const GreyModel>(grey_model(filled, mask, origin, levels_[0], noise_sigma));
 }
 

@@ -84,19 +84,24 @@ TEST_CASE("the summing kernel gives the hits of its plain twin") {
       for (int x = 0; x < width + 20; ++x) map(x, y) = static_cast<uint8_t>(random.whole(0, 4));
     std::vector<const uint8_t*> features;
     for (int k = 0; k < 37; ++k) features.push_back(map.row(random.whole(0, 3)) + random.whole(0, 19));
-    std::vector<PlacedHit> fast, plain;
+    std::vector<const uint8_t*> others(features.rbegin(), features.rend());
+    const int ends[] = {4, 5, 9, 18, 30, 37};
     const std::array<SumCheck, sum_checks> checks{{{9, 14}, {18, 30}, {37, 80}}};
-    sum_rows(features.data(), checks, map.stride(), width, 9, 100, 7, fast);
-    sum_rows_plain(features.data(), checks, map.stride(), width, 9, 100, 7, plain);
-    REQUIRE(fast.size() == plain.size());
-    CHECK(fast.size() > 0);
     const auto told = [](const PlacedHit& hit) {
       return std::array<int, 4>{hit.y, hit.x, hit.pose, hit.sum};
     };
-    for (std::vector<PlacedHit>* hits : {&fast, &plain})
-      std::sort(hits->begin(), hits->end(),
-                [&](const PlacedHit& a, const PlacedHit& b) { return told(a) < told(b); });
-    for (size_t i = 0; i < fast.size(); ++i) CHECK(told(fast[i]) == told(plain[i]));
+    for (const SumFeatures& summed :
+         {SumFeatures{features.data()}, SumFeatures{features.data(), others.data(), ends}}) {
+      std::vector<PlacedHit> fast, plain;
+      sum_rows(summed, checks, map.stride(), width, 9, 100, 7, fast);
+      sum_rows_plain(summed, checks, map.stride(), width, 9, 100, 7, plain);
+      REQUIRE(fast.size() == plain.size());
+      CHECK(fast.size() > 0);
+      for (std::vector<PlacedHit>* hits : {&fast, &plain})
+        std::sort(hits->begin(), hits->end(),
+                  [&](const PlacedHit& a, const PlacedHit& b) { return told(a) < told(b); });
+      for (size_t i = 0; i < fast.size(); ++i) CHECK(told(fast[i]) == told(plain[i]));
+    }
   }
 }
 

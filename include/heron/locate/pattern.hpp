@@ -41,6 +41,17 @@ struct EdgeColumns {
   std::vector<float> x, y, normal_x, normal_y;
   std::vector<int> cell;  ///< 8 x 8 pixels of the taught picture each; edges of one cell err together
   int cells = 0;
+  std::vector<int> stretch;  ///< edges near each other that point much the same way
+  int stretches = 0;
+};
+
+/// The edges that a first search adds up on its level: at most 60, the first few already well spread.
+struct CoarseEdges {
+  int level = 0;
+  std::vector<TaughtEdge> edges;
+  std::vector<double> directions;  ///< of their normals, in 256ths of a turn
+  std::vector<int> ends;  ///< of stretches that may rise or fall, each by itself; empty: all as taught
+  EdgeColumns columns;
 };
 
 struct GreyModel;
@@ -77,11 +88,11 @@ class PatternTarget {
   const std::vector<EdgeColumns>& columns() const { return columns_; }
   /// At most 128 edges of level 0, for candidates that are not yet worth them all.
   const EdgeColumns& few_columns() const { return few_; }
-  /// Edges of the coarsest level chosen for the first search, at most 60, well spread.
-  const std::vector<TaughtEdge>& coarse_edges() const { return coarse_; }
-  const EdgeColumns& coarse_columns() const { return coarse_columns_; }
-  /// Their normals' directions, in 256ths of a turn.
-  const std::vector<double>& coarse_directions() const { return coarse_directions_; }
+  /// Those of the first search: of the coarsest level, and of the next finer one where each edge may rise or
+  /// fall; neighbours that do not go together blur into something else on the coarsest.
+  const CoarseEdges& coarse(Polarity polarity) const {
+    return polarity == Polarity::per_edge ? coarse_each_ : coarse_alike_;
+  }
   /// The taught picture as a surface; nothing where no pixel beside an edge is clear of the mask.
   const GreyModel* greys() const { return greys_.get(); }
   /// Box of all edges about the origin.
@@ -104,10 +115,9 @@ class PatternTarget {
   PatternSettings settings_;
   double strength_ = 0;
   std::vector<std::vector<TaughtEdge>> levels_;
-  std::vector<TaughtEdge> coarse_;
+  CoarseEdges coarse_alike_, coarse_each_;
   std::vector<EdgeColumns> columns_;
-  EdgeColumns few_, coarse_columns_;
-  std::vector<double> coarse_directions_;
+  EdgeColumns few_;
   std::shared_ptr<const GreyModel> greys_;
   Box extent_;
   bool has_angle_ = true;
