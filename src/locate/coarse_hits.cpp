@@ -66,11 +66,7 @@ size_t keep_best(std::span<std::vector<PlacedHit>> lists, size_t count, size_t m
 }
 
 CoarseHits::CoarseHits(const HitLists& hits, PoseGrid grid, std::vector<Point2> middles, const Rules& rules)
-    : middles_(std::move(middles)),
-      grid_(std::move(grid)),
-      rules_(rules),
-      spot_(rules.spot),
-      most_ratio_(std::pow(grid_.scale_step, 1.5)) {
+    : middles_(std::move(middles)), grid_(std::move(grid)), rules_(rules), spot_(rules.spot) {
   sort(hits);
   if (best_first_.empty()) return;
   Point2 low{1e9, 1e9}, high{-1e9, -1e9};  // of where middles lie: an origin may be far from its part
@@ -146,7 +142,9 @@ void CoarseHits::ask_for(double likeness, Point2 middle, double reach) {
                  static_cast<uint8_t>(std::clamp(std::ceil(likeness * rules_.full), 0.0, 255.0)));
 }
 
-/// Those within two pixels, two and a half steps of angle and one and a half of scale.
+/// Those of its scale within two pixels and two and a half steps of angle. In another scale it may be the
+/// worse one that is the part's: a strip over an edge answers as well as the edge of a larger or smaller
+/// part.
 void CoarseHits::cover_neighbours(size_t hit) {
   constexpr int reach = 2;
   constexpr double turn = 2 * std::numbers::pi;
@@ -162,7 +160,7 @@ void CoarseHits::cover_neighbours(size_t hit) {
               covered_.data() + first);
   };
   for (const PoseGrid::Turn& t : grid_.turns) {
-    if (t.scale >= pose.scale * most_ratio_ || t.scale <= pose.scale / most_ratio_) continue;
+    if (t.scale != pose.scale) continue;
     for (const double again : {-turn, 0.0, turn}) {
       const double from_start = pose.angle.radians() + again - t.from;
       const int last = std::min(t.count - 1, static_cast<int>(std::floor((from_start + near_by) / t.step)));

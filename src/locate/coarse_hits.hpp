@@ -31,7 +31,6 @@ struct PoseGrid {
   std::vector<GridPose> poses;  ///< turn after turn, angle after angle
   std::vector<Turn> turns;
   double angle_step = 0;  // radians
-  double scale_step = 1;  // ratio
 };
 
 /// The origins that are tried, in pixels of the coarse level.
@@ -47,8 +46,8 @@ using HitLists = std::vector<std::vector<PlacedHit>>;
 size_t keep_best(std::span<std::vector<PlacedHit>> lists, size_t count, size_t most, bool give_back = false);
 
 /// What the coarse search found, to be taken a few hundred at a time, best first. A hit next to a better one
-/// in place, angle and scale is left out, and so is one whose middle lies within `spot` pixels of that of a
-/// much better one: the same part in another pose.
+/// in place and angle, of the same scale, is left out, and so is one whose middle lies within `spot` pixels
+/// of that of a much better one: the same part in another pose.
 class CoarseHits {
  public:
   struct Rules {
@@ -95,7 +94,6 @@ class CoarseHits {
   PoseGrid grid_;
   Rules rules_{};
   Disc spot_;
-  double most_ratio_ = 1;             ///< of scales that are next to each other
   std::unique_ptr<PointMap> lowest_;  ///< what a hit at each place must have
 };
 

@@ -19,11 +19,10 @@ PoseGrid pose_grid(const CoarseEdges& coarse, const CoarseSearch& search, bool h
   const double radius = std::max(4.0, 1.3 * std::sqrt(squares / static_cast<double>(coarse.edges.size())) *
                                           std::ldexp(1.0, -coarse.level));
   PoseGrid grid;
-  grid.scale_step = 1 + 1.3 / radius;
   std::vector<double> scales{search.scale.min};
   if (search.scale.max > search.scale.min) {
     const int steps = std::max(1, static_cast<int>(std::ceil(std::log(search.scale.max / search.scale.min) /
-                                                             std::log(grid.scale_step))));
+                                                             std::log(1 + 1.3 / radius))));
     scales.clear();
     for (int i = 0; i <= steps; ++i)
       scales.push_back(search.scale.min *
