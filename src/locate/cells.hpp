@@ -11,6 +11,22 @@ namespace heron {
 /// Side of the cells of a part whose pixels and edges err together, pixels of the taught picture.
 inline constexpr double cell_size = 8;
 
+/// Neighbours mostly lie in one cell: added by turns to one of so many sums of it, none waits for the one
+/// before.
+inline constexpr size_t sums_a_cell = 2;
+
+/// Makes one sum for each cell of its `sums_a_cell`, which lie side by side.
+template <class Sum>
+void merge_cells(std::vector<Sum>& sums) {
+  const size_t cells = sums.size() / sums_a_cell;
+  for (size_t i = 0; i < cells; ++i) {
+    Sum sum = sums[sums_a_cell * i];
+    for (size_t k = 1; k < sums_a_cell; ++k) sum += sums[sums_a_cell * i + k];
+    sums[i] = sum;
+  }
+  sums.resize(cells);
+}
+
 /// By how much weighted residuals understate the errors: `weights` is their sum, `answers` how they grow with
 /// the residuals. Answers near or below zero mean that most residuals lie where the weights end.
 inline double growth_of(double weights, double answers) { return weights / std::max(0.2 * weights, answers); }

@@ -5,6 +5,8 @@
 #include <hwy/foreach_target.h>
 #include <hwy/highway.h>
 
+#include "locate/add_to_cells-inl.hpp"
+
 HWY_BEFORE_NAMESPACE();
 namespace heron {
 namespace HWY_NAMESPACE {
@@ -76,21 +78,15 @@ EdgeSums sums_kernel(const EdgeColumns& edges, const EdgesMet& met, double scale
 void pulls_kernel(const EdgeColumns& edges, const EdgesMet& met, const EdgesMatched& matched, double scale,
                   double end, float* pulls) {
   const Floats f;
-  const hn::CappedTag<float, edge_unknowns> four;
   const auto per = hn::Set(f, static_cast<float>(1 / end));
   const size_t lanes = hn::Lanes(f);
-  HWY_ALIGN float pull[edge_unknowns * HWY_MAX_BYTES / sizeof(float)];
   for (size_t i = 0; i < edges.count; i += lanes) {
     const Edges e(edges, met, static_cast<float>(scale), i);
     const auto root = e.tukey_root(per);
     const auto weighed = hn::Mul(hn::Mul(root, root), hn::LoadU(f, matched.offsets.data() + i));
-    hn::StoreInterleaved4(hn::Mul(weighed, e.row[0]), hn::Mul(weighed, e.row[1]), hn::Mul(weighed, e.row[2]),
-                          hn::Mul(weighed, e.row[3]), f, pull);
-    for (size_t k = 0, last = std::min(lanes, edges.count - i); k < last; ++k)
-      for (size_t r = 0; r < edge_unknowns; r += hn::Lanes(four)) {
-        float* sum = pulls + edge_unknowns * static_cast<size_t>(edges.cell[i + k]) + r;
-        hn::StoreU(hn::Add(hn::LoadU(four, sum), hn::LoadU(four, pull + edge_unknowns * k + r)), four, sum);
-      }
+    const V pull[edge_unknowns] = {hn::Mul(weighed, e.row[0]), hn::Mul(weighed, e.row[1]),
+                                   hn::Mul(weighed, e.row[2]), hn::Mul(weighed, e.row[3])};
+    add_to_cells(pull, edges.cell.data() + i, std::min(lanes, edges.count - i), pulls);
   }
 }
 
@@ -147,8 +143,9 @@ double match_edges(const EdgeColumns& edges, const EdgesMet& met, double scale, 
 
 void edge_pulls(const EdgeColumns& edges, const EdgesMet& met, const EdgesMatched& matched, double scale,
                 double end, EdgePulls& pulls) {
-  pulls.assign(static_cast<size_t>(edges.cells), Eigen::Vector4f::Zero());
+  pulls.assign(sums_a_cell * static_cast<size_t>(edges.cells), Eigen::Vector4f::Zero());
   HWY_DYNAMIC_DISPATCH(pulls_kernel)(edges, met, matched, scale, end, pulls[0].data());
+  merge_cells(pulls);
 }
 
 void edge_pulls_plain(const EdgeColumns& edges, const EdgesMet& met, const EdgesMatched& matched,

@@ -5,6 +5,8 @@
 #include <hwy/foreach_target.h>
 #include <hwy/highway.h>
 
+#include "locate/add_to_cells-inl.hpp"
+
 HWY_BEFORE_NAMESPACE();
 namespace heron {
 namespace HWY_NAMESPACE {
@@ -195,13 +197,10 @@ void further_kernel(const GreyProblem& problem, const double* by, const float* r
       });
 }
 
-constexpr size_t pull_sums = 2;  // of each cell
-
 void pulls_kernel(const GreyProblem& problem, const double* by, const float* roots, const double* by_unknown,
                   const GreyCells& cells, float* pulls) {
   const Floats f;
   const hn::RebindToSigned<Floats> whole;
-  const hn::CappedTag<float, 4> four;
   const Columns columns(problem);
   const Constants<grey_unknowns> step(by);
   const Constants<4 * grey_unknowns> influence(by_unknown);
@@ -212,7 +211,6 @@ void pulls_kernel(const GreyProblem& problem, const double* by, const float* roo
              from_y = hn::Set(f, static_cast<float>(cells.origin.y / cells.size));
   const auto across = hn::Set(whole, cells.across);
   constexpr size_t most = HWY_MAX_BYTES / sizeof(float);
-  HWY_ALIGN float pull[4 * most];
   HWY_ALIGN int32_t cell[most];
   for (size_t i = 0; i < s.count; i += lanes) {
     V c[grey_columns], p[4];
@@ -226,7 +224,6 @@ void pulls_kernel(const GreyProblem& problem, const double* by, const float* roo
         p[r] = hn::MulAdd(influence[r * grey_unknowns + k], c[k], p[r]);
       p[r] = hn::Mul(p[r], weighed);
     }
-    hn::StoreInterleaved4(p[0], p[1], p[2], p[3], f, pull);
     const auto place = [&](const std::vector<float>& column, V from) HWY_ATTR {
       return hn::ConvertTo(whole, hn::MulAdd(hn::LoadU(f, column.data() + i), per, from));
     };
@@ -235,13 +232,7 @@ void pulls_kernel(const GreyProblem& problem, const double* by, const float* roo
     const auto in = hn::RebindMask(whole, hn::FirstN(f, s.count - i));
     const auto at = hn::Add(hn::Mul(place(s.y, from_y), across), place(s.x, from_x));
     hn::Store(hn::IfThenElseZero(in, at), whole, cell);
-    // Neighbours mostly lie in one cell: by turns in its sums, none waits for the one before.
-#pragma GCC unroll 4
-    for (size_t k = 0; k < lanes; ++k)
-      for (size_t r = 0; r < 4; r += hn::Lanes(four)) {
-        float* sum = pulls + 4 * (pull_sums * static_cast<size_t>(cell[k]) + k % pull_sums) + r;
-        hn::StoreU(hn::Add(hn::LoadU(four, sum), hn::LoadU(four, pull + 4 * k + r)), four, sum);
-      }
+    add_to_cells(p, cell, lanes, pulls);
   }
 }
 
@@ -290,17 +281,11 @@ GreyFurther find_further(const GreyProblem& problem, const GreyStep& step, const
 
 void find_pulls(const GreyProblem& problem, const GreyStep& step, const std::vector<float>& roots,
                 const GreyInfluence& influence, const GreyCells& cells, GreyPulls& pulls) {
-  constexpr size_t pull_sums = HWY_STATIC_DISPATCH(pull_sums);
   const auto count = static_cast<size_t>(cells.across * cells.down);
-  pulls.assign(pull_sums * count, Eigen::Vector4f::Zero());
+  pulls.assign(sums_a_cell * count, Eigen::Vector4f::Zero());
   HWY_DYNAMIC_DISPATCH(pulls_kernel)
   (problem, step.data(), roots.data(), influence.data(), cells, pulls[0].data());
-  for (size_t i = 0; i < count; ++i) {
-    const Eigen::Vector4f* sums = &pulls[pull_sums * i];
-    const Eigen::Vector4f sum = sums[0] + sums[1];
-    pulls[i] = sum;
-  }
-  pulls.resize(count);
+  merge_cells(pulls);
 }
 
 static float gain_at(const GreyProblem& p, size_t i) {
