@@ -35,8 +35,8 @@ class CoarseHits::PointMap {
   }
 
  private:
-  int column(Point2 p) const { return static_cast<int>(std::floor(p.x - corner_.x + 0.5)); }
-  int row(Point2 p) const { return static_cast<int>(std::floor(p.y - corner_.y + 0.5)); }
+  int column(Point2 p) const { return nearest(p.x - corner_.x); }
+  int row(Point2 p) const { return nearest(p.y - corner_.y); }
 
   Point2 corner_;
   Image<uint8_t> map_;

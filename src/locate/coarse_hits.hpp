@@ -33,6 +33,9 @@ struct PoseGrid {
   double angle_step = 0;  // radians
 };
 
+/// The nearest whole number, for what is not beyond a million; `std::lround` is a call.
+inline int nearest(double v) { return static_cast<int>(v + 1048576.5) - 1048576; }
+
 /// The origins that are tried, in pixels of the coarse level.
 struct CoarseWindow {
   int x0, y0, width, height;

@@ -83,9 +83,6 @@ struct Band {
   int first, rows;
 };
 
-/// The nearest whole number, for what is not beyond a million; `std::lround` is a call.
-int nearest(double v) { return static_cast<int>(v + 1048576.5) - 1048576; }
-
 /// The hits of a band, in a list for each few poses.
 HitLists hits_in(const Band& band, const CoarseEdges& coarse, const ResponseMaps& responses,
                  const PoseGrid& grid, const CoarseWindow& window,

@@ -19,7 +19,8 @@ Echoes::Echoes(const PatternTarget& target, const EchoLimits& limits)
       radius_(half_diagonal(target)),
       spot_(spot_radius(target) * limits.scale.min),
       most_(std::max(0.5, limits.most_overlap)),
-      reach_(2 * radius_ * (1 - most_) * limits.scale.max) {}
+      reach_(2 * radius_ * (1 - most_) * limits.scale.max),
+      sure_(sure_reach()) {}
 
 /// Of the smallest part that is looked for; larger ones only lie over more. Between the angles and ways that
 /// are tried a box lies over as much.
@@ -49,7 +50,8 @@ Echoes::Placed Echoes::placed(const Candidate& c) const {
 bool Echoes::on_spot(const Placed& a, const Placed& b) const { return within(a.middle, b.middle, spot_); }
 
 bool Echoes::lies_over(const Placed& a, const Placed& b) const {
-  return within(a.middle, b.middle, reach_) && overlap(a.box, b.box) > most_;
+  return within(a.middle, b.middle, sure_) ||
+         (within(a.middle, b.middle, reach_) && overlap(a.box, b.box) > most_);
 }
 
 bool Echoes::same_pose(const Placed& a, const Placed& b, double pixels) const {
@@ -76,11 +78,10 @@ std::vector<Candidate> Echoes::take_leaders(std::vector<Candidate>& hits) const 
 std::optional<Echoes::Whole> Echoes::learn(const Candidate& fit) {
   constexpr double nearly_whole = 80;
   if (effort_ >= 1 || fit.score < nearly_whole) return {};
-  if (!sure_) sure_ = sure_reach();
   const Placed its = placed(fit);
   const double echo = (0.95 - 0.1 * effort_) * fit.score;
   wholes_.push_back({its, echo});
-  return Whole{its.middle, echo, *sure_};
+  return Whole{its.middle, echo, sure_};
 }
 
 bool Echoes::is_explained(const Candidate& hit) const {

@@ -59,8 +59,9 @@ class Echoes {
   };
   const PatternTarget& target_;
   std::vector<Known> wholes_;
-  double effort_, least_scale_, radius_, spot_, most_, reach_;
-  std::optional<double> sure_;  ///< once it was asked for
+  double effort_, least_scale_, radius_, spot_, most_;
+  double reach_, sure_;  ///< beyond the first, middles of parts that lie over each other never lie; within
+                         ///< the second, always
 };
 
 }  // namespace heron
