@@ -15,8 +15,9 @@ void LimitOptions::add_to(CLI::App& c) {
   c.add_option("--count", count, "the best so many; 0 for all");
   c.add_option("--most-overlap", most_overlap, "share of a part that another may cover, 0 to 1");
   c.add_option("--most-outside", most_outside, "share of its edges that may lie outside the picture, 0 to 1");
-  c.add_option("--polarity", polarity,
-               "as-taught, inverted, either (the whole part alike) or per-edge (each edge by itself)");
+  c.add_option(
+      "--polarity", polarity,
+      "as-taught, inverted, either (the whole part alike) or per-edge (each stretch of edges by itself)");
   c.add_option("--effort", effort, "0 looks at the fewest candidates, 1 at all that could still be one");
 }
 

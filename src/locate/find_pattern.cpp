@@ -129,7 +129,9 @@ std::vector<Candidate> fitted_hits(CoarseHits& hits, const Search& search, Echoe
   const int level = search.coarse().level;
   constexpr size_t enough = 16,  // fewer are not gone on for
       at_first = 32;  // tell of most whole parts, and those of most other hits that they are echoes
-  auto left = static_cast<size_t>(64 * std::pow(16.0, search.reach.effort));  // 64, 256, 1024
+  // 64, 256, 1024; on the finer level of edges that may rise or fall everything answers in more poses.
+  const int least_looks = search.reach.polarity == Polarity::per_edge ? 128 : 64;
+  auto left = static_cast<size_t>(least_looks * std::pow(16.0, search.reach.effort));
   std::vector<Candidate> fits;
   const auto add = [&](const std::vector<Candidate>& starts) {
     const std::vector<Candidate> more = fitted(starts, search, level);

@@ -8,8 +8,9 @@ namespace heron {
 enum class Polarity {
   as_taught,
   inverted,  ///< dark where it was bright
-  either,    ///< one of the two, the whole part alike
-  per_edge   ///< each edge by itself, as on a part before a changing background
+  either,    ///< one of the two, the whole part alike; costs as much as both
+  per_edge   ///< each stretch of edges by itself, as on a part before a changing background; costs several
+             ///< times as much, most of all with a scale range
 };
 
 /// What may be found. Ranges are strict; the defaults are the generous ones.
