@@ -45,7 +45,7 @@ TEST_CASE("coarse hits come best first, without those of one scale next to bette
   CHECK_FALSE(survives(hit(50, 30, 1, 170)));
   CHECK_FALSE(survives(hit(52, 28, 2, 170)));
   CHECK_FALSE(survives(hit(48, 32, Grid::turn - 2, 170)));  // across 0 degrees
-  CHECK(survives(hit(51, 31, Grid::turn + 1, 170)));  // the next scale
+  CHECK(survives(hit(51, 31, Grid::turn + 1, 170)));        // the next scale
   CHECK(survives(hit(53, 30, 0, 170)));
   CHECK(survives(hit(50, 27, 0, 170)));
   CHECK(survives(hit(50, 33, 0, 170)));
