@@ -12,12 +12,8 @@ namespace heron {
 namespace {
 
 EdgeScan scan_at(const Similarity2& pose, const EdgeFitSearch& search, int reach) {
-  return {to_level(pose.position(), search.level),
-          pose.angle,
-          pose.scale * std::ldexp(1.0, -search.level),
-          reach,
-          search.least_contrast,
-          search.rise};
+  return {to_level(pose.position(), search.level), pose.angle, pose.scale * std::ldexp(1.0, -search.level),
+          reach, search.least_contrast};
 }
 
 struct EdgeScratch {
@@ -27,13 +23,12 @@ struct EdgeScratch {
   EdgePulls pulls;
 };
 
-/// Fills `s.met`; where each edge may rise or fall, with what its stretch does.
-void meet(const Image<uint8_t>& picture, const EdgeColumns& edges, EdgeScan scan, EdgeScratch& s) {
-  const bool each = scan.rise == Rise::either;
-  if (each) scan.rise = Rise::up;
+/// Fills `s.met`.
+void meet(const Image<uint8_t>& picture, const EdgeColumns& edges, EdgeScan scan, Rise rise, EdgeScratch& s) {
+  scan.falling = rise == Rise::down;
   meet_edges(picture, edges, scan, s.met);
-  if (!each) return;
-  scan.rise = Rise::down;
+  if (rise != Rise::either) return;
+  scan.falling = true;
   meet_edges(picture, edges, scan, s.falling);
   keep_better_of(edges, s.falling, scan.reach, s.met);
 }
@@ -94,7 +89,7 @@ EdgeFit fit_edges(const Image<uint8_t>& picture, const EdgeColumns& edges, const
 
   for (int round = 0; round < search.rounds; ++round) {
     const EdgeScan scan = scan_at(fit.pose, search, round == 0 ? search.reach : std::min(search.reach, 2));
-    meet(picture, edges, scan, s);
+    meet(picture, edges, scan, search.rise, s);
     const double end = tukey_end(edges, s, search.level);
     const EdgeSums sums = edge_sums(edges, s.met, scan.scale, end);
     if (round == 0 && 100 * sums.aligned < search.least_met * count) return fit;
@@ -140,9 +135,8 @@ EdgeFit fit_edges(const Image<uint8_t>& picture, const EdgeColumns& edges, const
 SeenEdges see_edges(const Image<uint8_t>& picture, const EdgeColumns& edges, const Similarity2& pose,
                     double least_contrast, Rise rise) {
   EdgeScratch& s = scratch();
-  const EdgeFitSearch search{.least_contrast = least_contrast, .rise = rise};
-  const EdgeScan scan = scan_at(pose, search, 2);
-  meet(picture, edges, scan, s);
+  const EdgeScan scan = scan_at(pose, {.least_contrast = least_contrast}, 2);
+  meet(picture, edges, scan, rise, s);
   return seen_after({}, scan.scale, edges, s);
 }
 

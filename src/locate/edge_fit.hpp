@@ -6,6 +6,10 @@
 
 namespace heron {
 
+/// Which change of brightness along an edge's normal counts; either: of each stretch of edges the one of
+/// which more is seen.
+enum class Rise { up, down, either };
+
 /// What a least-squares step on edges needs to know.
 struct EdgeFitSearch {
   int level = 0;

@@ -16,10 +16,11 @@ struct EdgeMet {
 
 /// The strongest rise of brightness along `normal` within `reach` pixels of `place` (1 to 6). Nearer rises
 /// are preferred a little, so that a strong neighbour does not draw a weaker edge away. Sub-pixel by a
-/// parabola through the logarithm of the derivative. `way` tells which change counts. Teaching and finding
-/// use this same measurement, so its small bias cancels. A scan that leaves the picture meets nothing.
+/// parabola through the logarithm of the derivative. `falling`: the strongest fall instead. Teaching and
+/// finding use this same measurement, so its small bias cancels. A scan that leaves the picture meets
+/// nothing.
 inline EdgeMet meet_edge(const ImageView<const uint8_t>& picture, Point2 place, Point2 normal, int reach,
-                         double least_contrast, Rise way = Rise::up) {
+                         double least_contrast, bool falling = false) {
   EdgeMet result;
   const double far = reach + 1;
   const double reach_x = far * std::abs(normal.x) + 1,
@@ -33,7 +34,7 @@ inline EdgeMet meet_edge(const ImageView<const uint8_t>& picture, Point2 place, 
         bilinear_inside(picture, place.x + k * normal.x, place.y + k * normal.y);
   const auto rise = [&](int k) {
     const double up = v[static_cast<size_t>(k + reach + 2)] - v[static_cast<size_t>(k + reach)];
-    return way == Rise::up ? up : way == Rise::down ? -up : std::abs(up);
+    return falling ? -up : up;
   };
   int best = 0;
   double best_value = -1e9;

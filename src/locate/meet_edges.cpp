@@ -71,8 +71,7 @@ void meet_edges_kernel(const Image<uint8_t>& picture, const EdgeColumns& edges, 
     for (int k = -reach; k <= reach; ++k) {
       const auto v2 = along(k + 1);
       auto rise = hn::Sub(v2, v0);
-      if (scan.rise == Rise::down) rise = hn::Neg(rise);
-      if (scan.rise == Rise::either) rise = hn::Abs(rise);
+      if (scan.falling) rise = hn::Neg(rise);
       const auto value = hn::Mul(rise, set(1 - fall * k * k));
       if (k > -reach) after = hn::IfThenElse(hn::Eq(best, set(k - 1.0)), rise, after);
       const auto better = hn::Gt(value, best_value);
@@ -134,8 +133,9 @@ void meet_edges_plain(const Image<uint8_t>& picture, const EdgeColumns& edges, c
   make_room(edges, met);
   for (size_t i = 0; i < edges.count; ++i) {
     const Point2 place{edges.x[i], edges.y[i]}, normal{edges.normal_x[i], edges.normal_y[i]};
-    const EdgeMet edge = meet_edge(picture, scan.origin + rotated(place, scan.angle) * scan.scale,
-                                   rotated(normal, scan.angle), scan.reach, scan.least_contrast, scan.rise);
+    const EdgeMet edge =
+        meet_edge(picture, scan.origin + rotated(place, scan.angle) * scan.scale, rotated(normal, scan.angle),
+                  scan.reach, scan.least_contrast, scan.falling);
     met.offset[i] = static_cast<float>(edge.offset);
     met.contrast[i] = edge.met ? static_cast<float>(edge.contrast) : 0.0f;
     met.cosine[i] = static_cast<float>(edge.cosine);

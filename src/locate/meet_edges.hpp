@@ -6,9 +6,6 @@
 
 namespace heron {
 
-/// Which change of brightness along an edge's normal counts.
-enum class Rise { up, down, either };
-
 /// Where taught edges are looked for on one level: its own pixels.
 struct EdgeScan {
   Point2 origin;     ///< of the part
@@ -16,7 +13,7 @@ struct EdgeScan {
   double scale = 1;  ///< pixels of this level per pixel of the taught picture
   int reach = 3;     ///< pixels looked either side of an edge, 1 to 6
   double least_contrast = 8;
-  Rise rise = Rise::up;
+  bool falling = false;  ///< brightness falls along the normals; else it rises
 };
 
 /// What was met at each edge, as columns; a contrast of 0 means nothing.

@@ -36,7 +36,7 @@ class NearHits {
  public:
   NearHits(const Image<uint8_t>& picture, int rays, bool dark, double least_contrast)
       : picture_(picture), rays_(rays_around(rays)) {
-    scan_.reach = 2, scan_.least_contrast = least_contrast, scan_.rise = dark ? Rise::up : Rise::down;
+    scan_.reach = 2, scan_.least_contrast = least_contrast, scan_.falling = !dark;
     places_.count = rays_.size();
     const size_t room = rays_.size() + room_for_vectors;
     for (auto* column : {&places_.x, &places_.y, &places_.normal_x, &places_.normal_y})

@@ -9,7 +9,6 @@ namespace heron {
 /// behind the part changes the brightness across them all alike. A part has a dozen or two.
 class Stretches {
  public:
-  Stretches() = default;
   /// So many, and so spread, that each of `edges` is near the first of one.
   Stretches(const std::vector<TaughtEdge>& edges, const Box& extent);
   /// The nearest stretch.

@@ -68,9 +68,9 @@ double share_near(const PatternTarget& target, Point2 tile_mm, double radius_mm)
 TEST_CASE("the kernels of the fits agree with their plain twins") {
   const Image<uint8_t> picture = leaf_shot(leaf_and({2, 1, 33_deg}, {}), 2);
   const EdgeColumns& edges = whole_leaf().columns()[0];
-  for (const Rise rise : {Rise::up, Rise::down, Rise::either})
+  for (const bool falling : {false, true})
     for (const Point2 origin : {shot_pixel({2, 1}) + Point2{0.3, -0.4}, Point2{30, 50}, Point2{-40, 400}}) {
-      const EdgeScan scan{origin, -33_deg, 1, 3, 8, rise};
+      const EdgeScan scan{origin, -33_deg, 1, 3, 8, falling};
       EdgesMet fast, plain;
       meet_edges(picture, edges, scan, fast);
       meet_edges_plain(picture, edges, scan, plain);
