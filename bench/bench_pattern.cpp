@@ -64,6 +64,15 @@ void find_360(benchmark::State& state) { find_in(state, shared().picture, {}); }
 void find_360_scaled(benchmark::State& state) { find_in(state, shared().picture, {.scale = {0.8, 1.2}}); }
 void find_360_empty(benchmark::State& state) { find_in(state, shared().empty, {}); }
 void find_360_five(benchmark::State& state) { find_in(state, shared().full, {}); }
+void find_360_either(benchmark::State& state) {
+  find_in(state, shared().picture, {.polarity = Polarity::either});
+}
+void find_360_per_edge(benchmark::State& state) {
+  find_in(state, shared().picture, {.polarity = Polarity::per_edge});
+}
+void find_360_per_edge_scaled(benchmark::State& state) {
+  find_in(state, shared().picture, {.scale = {0.8, 1.2}, .polarity = Polarity::per_edge});
+}
 
 /// Two targets in one picture: on one survey, and each on a survey of its own.
 void find_two(benchmark::State& state, bool shared_survey) {
@@ -88,6 +97,9 @@ BENCHMARK(find_360)->Unit(benchmark::kMillisecond);
 BENCHMARK(find_360_scaled)->Unit(benchmark::kMillisecond);
 BENCHMARK(find_360_empty)->Unit(benchmark::kMillisecond);
 BENCHMARK(find_360_five)->Unit(benchmark::kMillisecond);
+BENCHMARK(find_360_either)->Unit(benchmark::kMillisecond);
+BENCHMARK(find_360_per_edge)->Unit(benchmark::kMillisecond);
+BENCHMARK(find_360_per_edge_scaled)->Unit(benchmark::kMillisecond);
 BENCHMARK(two_targets_one_survey)->Unit(benchmark::kMillisecond);
 BENCHMARK(two_targets_two_surveys)->Unit(benchmark::kMillisecond);
 
