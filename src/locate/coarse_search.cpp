@@ -11,18 +11,20 @@
 namespace heron {
 namespace {
 
-/// Steps that move the outer edges by little more than a pixel, which spreading forgives. One step beyond
-/// either end of a range, so that a part just outside is seen and can be named as a miss.
+/// Steps that move the outer edges by little more than a pixel, which spreading forgives; by two where edges
+/// may rise or fall, on a finer level from which a fit reaches as far with half as many poses. One step
+/// beyond either end of a range, so that a part just outside is seen and can be named as a miss.
 PoseGrid pose_grid(const CoarseEdges& coarse, const CoarseSearch& search, bool has_angle) {
   double squares = 0;
   for (const TaughtEdge& e : coarse.edges) squares += dot(e.place, e.place);
   const double radius = std::max(4.0, 1.3 * std::sqrt(squares / static_cast<double>(coarse.edges.size())) *
                                           std::ldexp(1.0, -coarse.level));
+  const double step_px = coarse.ends.empty() ? 1.3 : 2;
   PoseGrid grid;
   std::vector<double> scales{search.scale.min};
   if (search.scale.max > search.scale.min) {
     const int steps = std::max(1, static_cast<int>(std::ceil(std::log(search.scale.max / search.scale.min) /
-                                                             std::log(1 + 1.3 / radius))));
+                                                             std::log(1 + step_px / radius))));
     scales.clear();
     for (int i = 0; i <= steps; ++i)
       scales.push_back(search.scale.min *
@@ -37,7 +39,7 @@ PoseGrid pose_grid(const CoarseEdges& coarse, const CoarseSearch& search, bool h
     }
     const double turn = 2 * std::numbers::pi,
                  width = std::min(turn, search.angle.max.radians() - search.angle.min.radians());
-    const double wanted = 1.3 / (radius * std::max(scale, 0.25));
+    const double wanted = step_px / (radius * std::max(scale, 0.25));
     const bool whole = width > turn - wanted;
     const int steps = std::max(1, static_cast<int>(std::ceil((whole ? turn : width) / wanted)));
     const double step = width > 0 ? (whole ? turn : width) / steps : wanted;
