@@ -215,13 +215,14 @@ PatternTarget::PatternTarget(TaughtPicture taught, PatternSettings settings)
     const Symmetry symmetry = symmetry_of(levels_[0]);
     turns_ = symmetry.turns, turn_centre_ = symmetry.centre;
   }
-  const Stretches stretches(spread_choice(levels_[0], most_fitted_edges), extent_);
+  const std::vector<TaughtEdge> few = spread_choice(levels_[0], most_fitted_edges);
+  const Stretches stretches(few, extent_);
   const auto columns = [&](const std::vector<TaughtEdge>& edges) {
     return columns_of(edges, extent_, stretches);
   };
   for (size_t i = 0; i < levels_.size(); ++i)
     columns_.push_back(columns(i == 0 ? levels_[0] : spread_choice(levels_[i], most_fitted_edges)));
-  few_ = columns(spread_choice(levels_[0], most_fitted_edges));
+  few_ = columns(few);
   const int top = static_cast<int>(levels_.size()) - 1;
   const auto take_coarse = [&](int from, CoarseEdges& coarse) {
     coarse.level = std::max(0, from);
