@@ -11,15 +11,15 @@
 namespace heron {
 namespace {
 
-/// Steps that move the outer edges by little more than a pixel, which spreading forgives; by two where edges
-/// may rise or fall, on a finer level from which a fit reaches as far with half as many poses. One step
-/// beyond either end of a range, so that a part just outside is seen and can be named as a miss.
+/// Steps that move the outer edges by two pixels: between two poses none is more than one pixel off, which
+/// spreading forgives. One step beyond either end of a range, so that a part just outside is seen and can be
+/// named as a miss.
 PoseGrid pose_grid(const CoarseEdges& coarse, const CoarseSearch& search, bool has_angle) {
   double squares = 0;
   for (const TaughtEdge& e : coarse.edges) squares += dot(e.place, e.place);
   const double radius = std::max(4.0, 1.3 * std::sqrt(squares / static_cast<double>(coarse.edges.size())) *
                                           std::ldexp(1.0, -coarse.level));
-  const double step_px = coarse.ends.empty() ? 1.3 : 2;
+  constexpr double step_px = 2;
   PoseGrid grid;
   std::vector<double> scales{search.scale.min};
   if (search.scale.max > search.scale.min) {
