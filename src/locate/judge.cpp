@@ -66,12 +66,17 @@ Miss miss_of(const Candidate& c, std::vector<LimitMissed> limits) {
 
 std::vector<EdgeMatch> matches_of(const Candidate& c, const PatternTarget& target) {
   const std::vector<TaughtEdge>& edges = target.levels()[0];
-  std::vector<EdgeMatch> matches(edges.size());
-  const double cosine = cos(c.pose.angle), sine = sin(c.pose.angle);
-  const auto turned = [=](Point2 p) { return Point2{cosine * p.x - sine * p.y, sine * p.x + cosine * p.y}; };
+  std::vector<EdgeMatch> matches;
+  matches.reserve(edges.size());
+  const SeenEdges& seen = *c.seen;
+  const Point2 origin = c.pose.position(), along{cos(c.pose.angle), sin(c.pose.angle)};
+  const double scale = c.pose.scale;
+  const auto turned = [along](Point2 p) {
+    return Point2{along.x * p.x - along.y * p.y, along.y * p.x + along.x * p.y};
+  };
   for (size_t i = 0; i < edges.size(); ++i)
-    matches[i] = {turned(edges[i].place) * c.pose.scale + c.pose.position(), turned(edges[i].normal),
-                  c.seen->offsets[i], c.seen->weights[i]};
+    matches.push_back(
+        {turned(edges[i].place) * scale + origin, turned(edges[i].normal), seen.offsets[i], seen.weights[i]});
   return matches;
 }
 

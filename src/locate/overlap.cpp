@@ -52,6 +52,11 @@ Footprint::Footprint(const Box& box, const Similarity2& pose)
 }
 
 double overlap(const Footprint& a, const Footprint& b) {
+  // Apart by more than half of both diagonals: twice that, squared, is no more than the sum of squares
+  // doubled.
+  const Point2 along_a = a.corners[2] - a.corners[0], along_b = b.corners[2] - b.corners[0],
+               twice_between = a.corners[0] + a.corners[2] - b.corners[0] - b.corners[2];
+  if (dot(twice_between, twice_between) > 2 * (dot(along_a, along_a) + dot(along_b, along_b))) return 0;
   const double smaller = std::min(a.area, b.area);
   return smaller > 0 ? common_area(a.corners, b.corners) / smaller : 0;
 }
