@@ -145,6 +145,7 @@ int main(int argc, char** argv) {
                            {.name = "blur 1.3 where 0.8 was taught", .blur = 1.3},
                            {.name = "noise 5 in both", .noise = 5},
                            {.name = "a fifth covered", .covered = 0.2},
+                           {.name = "on a faintly textured tray (no part of the bound)", .texture = 0.006},
                            {.name = "on a textured tray (no part of the bound)", .texture = 0.012}})
     measure(s, pictures, seed);
 }

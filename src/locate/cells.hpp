@@ -49,8 +49,9 @@ Eigen::Matrix<double, unknowns, unknowns> covariance_of_cells(
   Eigen::Matrix<Scalar, unknowns, unknowns> sum = Eigen::Matrix<Scalar, unknowns, unknowns>::Zero();
   int cells_used = 0;
   for (const auto& cell : cells) {
+    if ((cell.array() == 0).all()) continue;
     sum.noalias() += cell * cell.transpose();
-    cells_used += cell.squaredNorm() > 0;
+    ++cells_used;
   }
   const double used = cells_used;
   return inverse * sum.template cast<double>() * inverse * (used / std::max(1.0, used - free));

@@ -118,7 +118,7 @@ EdgeFit fit_edges(const Image<uint8_t>& picture, const EdgeColumns& edges, const
     }
     if (seen) *seen = seen_after(step, scan.scale, edges, s);
     fit.score = seen ? seen->score : score();
-    if (search.level > 0) continue;
+    if (search.level > 0 || !search.tells_sigma) continue;
     Eigen::Matrix4d inverse = solver.solve(Eigen::Matrix4d::Identity());
     for (int i = 0; i < 4; ++i)
       if (!free[static_cast<size_t>(i)]) inverse(i, i) = 0;

@@ -20,6 +20,7 @@ struct EdgeFitSearch {
   int rounds = 3;
   double least_met = 0;    ///< per cent of the edges that the first round must meet; else it is given up
   double least_begun = 0;  ///< score that the first of several rounds must come to; else it is given up
+  bool tells_sigma = true;
 };
 
 /// A pose fitted to the edges met.
@@ -27,7 +28,7 @@ struct EdgeFit {
   bool fitted = false;
   Similarity2 pose;  ///< picture_from_target, level 0
   double score = 0;  ///< 0 to 100, by the distances on that level
-  PoseSigma sigma;   ///< on level 0
+  PoseSigma sigma;   ///< on level 0, where it is to be told
 };
 
 /// How much of the taught edge length is seen again at a pose.

@@ -86,6 +86,7 @@ std::vector<Candidate> fitted(const std::vector<Candidate>& starts, const Search
   // Edges that are not near at the start will hardly be in place at the end.
   edge.least_met = (1.1 - 0.2 * search.reach.effort) * stage_limit(search, level);
   edge.least_begun = (0.7 - 0.2 * search.reach.effort) * stage_limit(search, level);
+  edge.tells_sigma = search.reach.names_nearest;  // of what may be told as it is now
   std::vector<Candidate> results(starts.size());
   if (search.work) search.work->plan(static_cast<int64_t>(starts.size()));
   const int count = static_cast<int>(starts.size());
@@ -176,13 +177,6 @@ void see(Candidate& c, const Search& search) {
   take_seen(c, see_edges(search.survey.level(0), edges, c.pose, search.reach.least_contrast, c.rise), search);
 }
 
-/// How far the part's outer edges may be off.
-double spread(const PoseSigma& sigma, const PatternTarget& target) {
-  const double radius = half_diagonal(target);
-  const double turn = target.has_angle() ? radius * sigma.angle.radians() : 0;
-  return std::hypot(std::hypot(sigma.x, sigma.y), std::hypot(turn, radius * sigma.scale));
-}
-
 /// Of the poses in which a part with a symmetry looks the same: the one whose angle lies nearest to the
 /// middle of the range, to 0 when that is a full turn.
 Similarity2 told_pose(const Similarity2& pose, const PatternTarget& target, const Range<Angle>& range) {
@@ -216,11 +210,10 @@ bool refine(Candidate& c, const EdgeFitSearch& edge, double least_score, const S
   else
     see(c, search);
   if (search.reach.polarity == Polarity::per_edge || c.score < least_score) return fit.fitted;
-  const GreyFit grey = fit_greys(picture, *target.greys(), c.seen->weights, c.pose,
-                                 {edge.free_angle, edge.free_scale, search.survey.noise_sigma(0)});
-  // Where something other than the part changes the grey values beside its edges, a pattern on the tray for
-  // example, the edges alone know better.
-  if (!grey.fitted || spread(grey.sigma, target) > spread(c.sigma, target)) return fit.fitted;
+  GreySearch by_grey{edge.free_angle, edge.free_scale, search.survey.noise_sigma(0)};
+  if (fit.fitted) by_grey.edges = fit.sigma;
+  const GreyFit grey = fit_greys(picture, *target.greys(), c.seen->weights, c.pose, by_grey);
+  if (!grey.fitted) return fit.fitted;
   const double moved = distance(grey.pose.position(), c.pose.position());
   settle(grey.pose, grey.sigma);
   if (moved > 0.05) see(c, search);

@@ -1,4 +1,5 @@
 #pragma once
+#include <optional>
 #include <vector>
 
 #include "heron/image/image.hpp"
@@ -38,10 +39,11 @@ struct GreyFit {
   PoseSigma sigma;   ///< the noise of both pictures carried to the pose; 0 for what is held
 };
 
-/// What a fit to grey values may move, and what it may take for noise.
+/// What a fit to grey values may move, what it may take for noise, and what it has to surpass.
 struct GreySearch {
   bool free_angle = true, free_scale = false;
-  double noise_sigma = 0;  ///< of the searched picture
+  double noise_sigma = 0;               ///< of the searched picture
+  std::optional<PoseSigma> edges = {};  ///< how well edges alone know the pose
 };
 
 /// Moves `start`, already right to some tenths of a pixel, to where the picture's own pixels agree best with
@@ -49,7 +51,9 @@ struct GreySearch {
 /// in pose and light together (gain, its slope along x and y, offset), robust by Tukey's weights. The picture
 /// is not resampled, so its noise stays white. Where the picture is less sharp than the taught one, or a
 /// little more so, the taught surface is blurred to match. Not fitted where the brightness does not follow
-/// the taught one. Cost: some tens of nanoseconds a pixel beside an edge, several times that where it blurs.
+/// the taught one, nor where something else, a pattern behind the part, changes it so that edges alone know
+/// the pose better; that is mostly seen by a quarter of the pixels. Cost: some tens of nanoseconds a pixel
+/// beside an edge, several times that where it blurs.
 GreyFit fit_greys(const Image<uint8_t>& picture, const GreyModel& model, const std::vector<float>& seen,
                   const Similarity2& start, const GreySearch& search);
 

@@ -7,14 +7,21 @@
 
 #ifndef HERON_GREY_SAMPLES_PLAIN
 #define HERON_GREY_SAMPLES_PLAIN
+#include <array>
 #include <bit>
 #include <cmath>
 #include <cstring>
+#include <utility>
 namespace heron {
 
 /// As many floats as the widest vector of any processor holds (2048 bits). `HWY_MAX_BYTES` is that of one
 /// target, outside the kernels not of the one that runs.
 static constexpr size_t vector_room = 64;
+
+/// Which of a word's bits belong to the pixels that are collected, for each row of four.
+using RowChoice = std::array<uint64_t, 4>;
+static constexpr RowChoice some_runs{0xffff, uint64_t{0xffff} << 16, uint64_t{0xffff} << 32,
+                                     uint64_t{0xffff} << 48};
 
 /// From picture coordinates to the taught picture's.
 struct ToTaught {
@@ -47,7 +54,7 @@ namespace heron {
 namespace HWY_NAMESPACE {
 namespace hn = hwy::HWY_NAMESPACE;
 
-void collect_kernel(const Image<uint8_t>& picture, GreySamples& out) {
+void collect_kernel(const Image<uint8_t>& picture, const RowChoice& choice, GreySamples& out) {
   const hn::ScalableTag<float> f;
   const hn::RebindToSigned<decltype(f)> whole;
   const hn::Rebind<uint8_t, decltype(f)> bytes;
@@ -57,13 +64,13 @@ void collect_kernel(const Image<uint8_t>& picture, GreySamples& out) {
   const PickedPixels& picked = out.picked;
   const int first_row = std::max(0, picked.top()), end_row = std::min(picture.height(), picked.end_row());
   const int end_word = std::min((picture.width() + 63) / 64, picked.end_word());
-  size_t count = 0;
+  size_t count = out.count;
   for (int word = std::max(0, picked.first_word()); word < end_word; ++word) {
     const int left = 64 * word;
     const uint64_t in_picture =
         picture.width() - left < 64 ? (uint64_t{1} << (picture.width() - left)) - 1 : ~uint64_t{0};
     for (int y = first_row; y < end_row; ++y) {
-      uint64_t bits = picked.at(word, y) & in_picture;
+      uint64_t bits = picked.at(word, y) & in_picture & choice[static_cast<size_t>(y & 3)];
       if (!bits) continue;
       out.make_room(count + 64);
       const auto down = hn::Set(f, static_cast<float>(y - out.base.y));
@@ -88,7 +95,8 @@ void collect_kernel(const Image<uint8_t>& picture, GreySamples& out) {
     out.across[count + i] = out.down[count + i] = out.grey[count + i] = 0;
 }
 
-void evaluate_kernel(const Image<float>& spline, Point2 origin, const ToTaught& to, GreySamples& s) {
+void evaluate_kernel(const Image<float>& spline, Point2 origin, const ToTaught& to, size_t begin,
+                     GreySamples& s) {
   const hn::ScalableTag<float> f;
   const hn::RebindToSigned<decltype(f)> whole;
   const size_t lanes = hn::Lanes(f);
@@ -108,7 +116,7 @@ void evaluate_kernel(const Image<float>& spline, Point2 origin, const ToTaught& 
   float down_by[4][most], slope_by[4][most], sums[4 * most], slopes[4 * most];
   // Where four coefficients lie either way.
   const auto most_x = set(spline.width() - 2.001), most_y = set(spline.height() - 2.001);
-  for (size_t i = 0; i < s.count; i += lanes) {
+  for (size_t i = begin; i < s.count; i += lanes) {
     const auto across = hn::LoadU(f, s.across.data() + i), down = hn::LoadU(f, s.down.data() + i);
     const auto x = hn::Min(hn::Max(hn::MulAdd(xx, across, hn::MulAdd(xy, down, x0)), one), most_x),
                y = hn::Min(hn::Max(hn::MulAdd(yx, across, hn::MulAdd(yy, down, y0)), one), most_y);
@@ -180,7 +188,7 @@ void GreySamples::make_room(size_t values) {
 static void begin(const GreyModel& m, const std::vector<float>& seen, const Similarity2& pose,
                   GreySamples& s) {
   s.make_room(0);
-  s.count = 0, s.base = {std::round(pose.x), std::round(pose.y)};
+  s.count = 0, s.are_some = false, s.base = {std::round(pose.x), std::round(pose.y)};
   double left = 1e9, right = -1e9, top = 1e9, bottom = -1e9;
   for (const double u : {0.0, m.coefficients.width() - 1.0})
     for (const double v : {0.0, m.coefficients.height() - 1.0}) {
@@ -195,14 +203,23 @@ static void begin(const GreyModel& m, const std::vector<float>& seen, const Simi
 }
 
 void collect_grey_samples(const Image<uint8_t>& picture, const GreyModel& m, const std::vector<float>& seen,
-                          const Similarity2& pose, GreySamples& s) {
+                          const Similarity2& pose, GreySamples& s, size_t enough) {
   begin(m, seen, pose, s);
-  HWY_DYNAMIC_DISPATCH(collect_kernel)(picture, s);
+  HWY_DYNAMIC_DISPATCH(collect_kernel)(picture, some_runs, s);
+  s.are_some = true;
+  if (s.count < enough) collect_other_grey_samples(picture, s);
 }
 
-void evaluate_grey_samples(const Image<float>& spline, Point2 origin, const Similarity2& pose,
-                           GreySamples& s) {
-  HWY_DYNAMIC_DISPATCH(evaluate_kernel)(spline, origin, ToTaught(pose, origin), s);
+void collect_other_grey_samples(const Image<uint8_t>& picture, GreySamples& s) {
+  if (!std::exchange(s.are_some, false)) return;
+  RowChoice others = some_runs;
+  for (uint64_t& bits : others) bits = ~bits;
+  HWY_DYNAMIC_DISPATCH(collect_kernel)(picture, others, s);
+}
+
+void evaluate_grey_samples(const Image<float>& spline, Point2 origin, const Similarity2& pose, GreySamples& s,
+                           size_t first) {
+  HWY_DYNAMIC_DISPATCH(evaluate_kernel)(spline, origin, ToTaught(pose, origin), first, s);
 }
 
 void collect_grey_samples_plain(const Image<uint8_t>& picture, const GreyModel& m,

@@ -26,8 +26,10 @@ struct Bench {
       teach_pattern(picture({}, 80), Region::rectangle(pixel({}), 204, 152, {}), {.name = "leaf"});
 
   Point2 pixel(Point2 table) const { return camera.project({table.x, table.y, 0}); }
-  Image<uint8_t> picture(const Pose2& tile, uint64_t seed, double scale = 1, double strip = 0) const {
+  Image<uint8_t> picture(const Pose2& tile, uint64_t seed, double scale = 1, double strip = 0,
+                         double texture = 0) const {
     Scene scene;
+    scene.texture = texture, scene.texture_seed = seed;
     scene.camera = camera;
     scene.width = scene.height = side;
     scene.pieces = tile_pieces("leaf", tile, 0.62);
@@ -174,6 +176,16 @@ TEST_CASE("the grey fit improves on the edges, keeps off what is covered, and re
   const GreyFit rest = fitted(covered, start, seen.weights);
   REQUIRE(rest.fitted);
   CHECK(distance(rest.pose.position(), truth.position()) < 0.02);
+
+  // On a textured tray edges know better, elsewhere the grey values do.
+  const GreySearch beside_edges{.noise_sigma = 2, .edges = PoseSigma{0.006, 0.006, 0.008_deg, 0}};
+  const auto surpasses = [&](const Image<uint8_t>& picture) {
+    return fit_greys(picture, *bench().target.greys(), every_edge, start, beside_edges).fitted;
+  };
+  CHECK(surpasses(bench().picture(tile, 85)));
+  const Image<uint8_t> textured = bench().picture(tile, 88, 1, 0, 0.015);
+  CHECK_FALSE(surpasses(textured));
+  CHECK(fitted(textured, start, every_edge).fitted);
 
   // Nothing seen, nothing there, too far away.
   CHECK_FALSE(fitted(covered, start, std::vector<float>(every_edge.size(), 0.0f)).fitted);
