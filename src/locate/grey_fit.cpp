@@ -68,8 +68,6 @@ Similarity2 moved(const Similarity2& pose, const GreyVector& x) {
           pose.scale * std::exp(x[3])};
 }
 
-constexpr double far = 0.7, settled = 0.07;  // pixels
-
 /// One fit, on a part's samples.
 class GreyFitting {
  public:
@@ -103,6 +101,7 @@ class GreyFitting {
     return (sigma.x * sigma.x + sigma.y * sigma.y + turn * turn + std::pow(problem_.size * sigma.scale, 2)) /
            (at_.scale * at_.scale);
   }
+  static constexpr double far = 0.7, settled = 0.07;  // pixels
   const Image<float>& surface() const { return blurred_ == 0 ? model_.coefficients : s_.blurred; }
 
   const GreyModel& model_;
