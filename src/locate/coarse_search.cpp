@@ -11,9 +11,9 @@
 namespace heron {
 namespace {
 
-/// Steps that move the outer edges by two pixels: between two poses none is more than one pixel off, which
-/// spreading forgives. One step beyond either end of a range, so that a part just outside is seen and can be
-/// named as a miss.
+/// Steps that move the outer edges by about two pixels: an edge is then hardly more than one pixel off, which
+/// spreading forgives, by angle and as much by scale. One step beyond either end of a range, so that a part
+/// just outside is seen and can be named as a miss.
 PoseGrid pose_grid(const CoarseEdges& coarse, const CoarseSearch& search, bool has_angle) {
   double squares = 0;
   for (const TaughtEdge& e : coarse.edges) squares += dot(e.place, e.place);

@@ -18,9 +18,9 @@ struct EdgeFitSearch {
   Rise rise = Rise::up;
   bool free_angle = true, free_scale = false;
   int rounds = 3;
-  double least_met = 0;    ///< per cent of the edges that the first round must meet; else it is given up
-  double least_begun = 0;  ///< score that the first of several rounds must come to; else it is given up
-  bool tells_sigma = true;
+  double least_met = 0;     ///< per cent of the edges that the first round must meet; else it is given up
+  double least_begun = 0;   ///< score that the first of several rounds must come to; else it is given up
+  bool tells_sigma = true;  ///< its cost is as that of a round with few edges
 };
 
 /// A pose fitted to the edges met.
