@@ -1,6 +1,8 @@
 #include "heron/image/parallel.hpp"
 
 #include <tbb/parallel_for.h>
+#include <tbb/parallel_invoke.h>
+#include <tbb/task_arena.h>
 
 #include <algorithm>
 
@@ -17,5 +19,11 @@ void parallel_rows(int count, int chunk, const std::function<void(int, int)>& bo
       },
       tbb::simple_partitioner());
 }
+
+void parallel_pair(const std::function<void()>& one, const std::function<void()>& other) {
+  tbb::parallel_invoke(one, other);
+}
+
+void parallel_alone(const std::function<void()>& work) { tbb::this_task_arena::isolate(work); }
 
 }  // namespace heron

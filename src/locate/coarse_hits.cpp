@@ -8,24 +8,49 @@
 
 #include "heron/image/image.hpp"
 #include "heron/image/pyramid.hpp"
-#include "mark_near.hpp"
 
 namespace heron {
 
-/// Hits lie together for so many rows.
-static constexpr int few_rows = 8;
+/// How far from a hit that is kept others of nearly its angle are left out, in columns and rows.
+static constexpr int neighbour_reach = 2;
 
-/// A byte for each pixel of a box.
+/// A byte for each place where the middle of a hit may lie, the middles of each pose shifted to whole pixels.
 class CoarseHits::PointMap {
  public:
-  PointMap(Point2 low, Point2 high)
-      : corner_{std::floor(low.x), std::floor(low.y)},
-        map_(static_cast<int>(high.x - corner_.x) + 2, static_cast<int>(high.y - corner_.y) + 2) {}
-  uint8_t at(Point2 p) const { return map_(column(p), row(p)); }
-  /// Raises what is lower to `value`, within a disc around `p`.
+  PointMap(std::span<const PlacedHit> hits, const std::vector<Point2>& middles) : shifts_(middles.size()) {
+    std::transform(middles.begin(), middles.end(), shifts_.begin(), [](Point2 p) {
+      return Pixel{nearest(p.x), nearest(p.y)};
+    });
+    corner_ = place_of(hits[0]);
+    Pixel last = corner_;
+    for (const PlacedHit& hit : hits) {
+      const Pixel at = place_of(hit);
+      corner_ = {std::min(corner_.x, at.x), std::min(corner_.y, at.y)};
+      last = {std::max(last.x, at.x), std::max(last.y, at.y)};
+    }
+    map_ = Image<uint8_t>(last.x - corner_.x + 1, last.y - corner_.y + 1);
+  }
+  uint8_t at(const PlacedHit& hit) const {
+    const Pixel p = place_of(hit);
+    return map_(p.x - corner_.x, p.y - corner_.y);
+  }
+  /// Raises what is lower to `value`, within a disc around the middle of a hit or around a point.
+  void raise(const PlacedHit& hit, const Disc& disc, uint8_t value) { raise(place_of(hit), disc, value); }
   void raise(Point2 p, const Disc& disc, uint8_t value) {
+    raise(Pixel{nearest(p.x), nearest(p.y)}, disc, value);
+  }
+
+ private:
+  struct Pixel {
+    int x, y;
+  };
+  Pixel place_of(const PlacedHit& hit) const {
+    const Pixel& shift = shifts_[static_cast<size_t>(hit.pose)];
+    return {hit.x + shift.x, hit.y + shift.y};
+  }
+  void raise(Pixel p, const Disc& disc, uint8_t value) {
     const auto reach = static_cast<int>(disc.halves.size() / 2);
-    const int x = column(p), y = row(p);
+    const int x = p.x - corner_.x, y = p.y - corner_.y;
     for (int v = std::max(-reach, -y); v <= std::min(reach, map_.height() - 1 - y); ++v) {
       const int half = disc.halves[static_cast<size_t>(v + reach)];
       const int left = std::max(0, x - half), right = std::min(map_.width() - 1, x + half);
@@ -34,11 +59,8 @@ class CoarseHits::PointMap {
     }
   }
 
- private:
-  int column(Point2 p) const { return nearest(p.x - corner_.x); }
-  int row(Point2 p) const { return nearest(p.y - corner_.y); }
-
-  Point2 corner_;
+  std::vector<Pixel> shifts_;  ///< of each pose, from its origin to its middle
+  Pixel corner_;
   Image<uint8_t> map_;
 };
 
@@ -65,70 +87,59 @@ size_t keep_best(std::span<std::vector<PlacedHit>> lists, size_t count, size_t m
   return most;
 }
 
-CoarseHits::CoarseHits(const HitLists& hits, PoseGrid grid, std::vector<Point2> middles, const Rules& rules)
-    : middles_(std::move(middles)), grid_(std::move(grid)), rules_(rules), spot_(rules.spot) {
+CoarseHits::CoarseHits(const HitLists& hits, PoseGrid grid, const std::vector<Point2>& middles,
+                       const Rules& rules)
+    : grid_(std::move(grid)), rules_(rules), spot_(rules.spot) {
   sort(hits);
   if (best_first_.empty()) return;
-  Point2 low{1e9, 1e9}, high{-1e9, -1e9};  // of where middles lie: an origin may be far from its part
-  for (size_t pose = 0; pose < grid_.poses.size(); ++pose) {
-    const auto rows = pose * static_cast<size_t>(rows_a_pose_);
-    const size_t first = first_of_rows_[rows], end = first_of_rows_[rows + static_cast<size_t>(rows_a_pose_)];
-    if (first == end) continue;
-    int left = x_[first], right = left, top = y_[first], bottom = top;
-    for (size_t i = first; i < end; ++i) {
-      left = std::min(left, x_[i]), right = std::max(right, x_[i]);
-      top = std::min(top, y_[i]), bottom = std::max(bottom, y_[i]);
-    }
-    const Point2 middle = middles_[pose];
-    low = {std::min(low.x, left + middle.x), std::min(low.y, top + middle.y)};
-    high = {std::max(high.x, right + middle.x), std::max(high.y, bottom + middle.y)};
-  }
-  lowest_ = std::make_unique<PointMap>(low, high);
+  neighbours_ = std::make_unique<MarkedPlaces>(grid_.poses.size(), rules_.window.width, rules_.window.height,
+                                               neighbour_reach);
+  lowest_ = std::make_unique<PointMap>(best_first_, middles);
 }
 
 CoarseHits::CoarseHits() = default;
 CoarseHits::CoarseHits(CoarseHits&&) noexcept = default;
 CoarseHits::~CoarseHits() = default;
 
-/// By pose and rows, and by sum; both by counting.
+/// By counting; what is equally good stays in its order.
 void CoarseHits::sort(const HitLists& lists) {
-  const auto place_after = [](auto& counts) {  // each count becomes where its own begin
-    uint32_t place = 0;
-    for (uint32_t& count : counts) count = std::exchange(place, place + count);
-    return place;
-  };
-  rows_a_pose_ = (rules_.window.height - 1) / few_rows + 1;
-  const auto rows_of = [&](const PlacedHit& hit) {
-    return static_cast<size_t>(hit.pose * rows_a_pose_ + hit.y / few_rows);
-  };
-  std::vector<uint32_t> place(grid_.poses.size() * static_cast<size_t>(rows_a_pose_) + 1);
+  std::array<uint32_t, 256> place{};  // first, how many are one worse; then where such begin
   for (const std::vector<PlacedHit>& hits : lists)
-    for (const PlacedHit& hit : hits) ++place[rows_of(hit)];
-  const size_t count = place_after(place);
-  first_of_rows_ = place;
-  constexpr size_t widest_vector = 16;
-  for (std::vector<int32_t>* column : {&x_, &y_, &pose_, &covered_}) column->resize(count + widest_vector);
-  sum_.resize(count), best_first_.resize(count);
-  std::array<uint32_t, 256> lower{};  // how many have the sum that lies so far below 255
+    for (const PlacedHit& hit : hits) ++place[255U - hit.sum];
+  uint32_t count = 0;
+  for (uint32_t& its : place) its = std::exchange(count, count + its);
+  best_first_.resize(count);
   for (const std::vector<PlacedHit>& hits : lists)
-    for (const PlacedHit& hit : hits) {
-      const size_t at = place[rows_of(hit)]++;
-      x_[at] = hit.x, y_[at] = hit.y, pose_[at] = hit.pose, sum_[at] = hit.sum;
-      ++lower[255U - hit.sum];
-    }
-  place_after(lower);
-  for (size_t i = 0; i < sum_.size(); ++i) best_first_[lower[255U - sum_[i]]++] = static_cast<uint32_t>(i);
+    for (const PlacedHit& hit : hits) best_first_[place[255U - hit.sum]++] = hit;
+}
+
+bool CoarseHits::is_known(const PlacedHit& hit) const {
+  return neighbours_->at(static_cast<size_t>(hit.pose), hit.x, hit.y) || hit.sum < lowest_->at(hit);
+}
+
+/// Most hits are left out, and no hit foretells the next: without a branch for each this is a third of the
+/// cost.
+void CoarseHits::drop_known() {
+  size_t left = next_;
+  for (size_t i = next_; i < best_first_.size(); ++i) {
+    const PlacedHit hit = best_first_[i];
+    best_first_[left] = hit;
+    const bool near = neighbours_->at(static_cast<size_t>(hit.pose), hit.x, hit.y),
+               low = hit.sum < lowest_->at(hit);
+    left += static_cast<size_t>(!near & !low);
+  }
+  best_first_.resize(left);
+  asked_for_ = false;
 }
 
 std::vector<CoarseHit> CoarseHits::next(size_t most) {
+  if (asked_for_) drop_known();
   std::vector<CoarseHit> result;
   for (; next_ < best_first_.size() && result.size() < most; ++next_) {
-    const size_t hit = best_first_[next_];
-    if (covered_[hit]) continue;
-    const Point2 middle = middle_of(hit);
-    if (sum_[hit] < lowest_->at(middle)) continue;
-    cover_neighbours(hit);
-    lowest_->raise(middle, spot_, static_cast<uint8_t>(std::ceil(rules_.echo * sum_[hit])));
+    const PlacedHit& hit = best_first_[next_];
+    if (is_known(hit)) continue;
+    mark_neighbours(hit);
+    lowest_->raise(hit, spot_, static_cast<uint8_t>(std::ceil(rules_.echo * hit.sum)));
     result.push_back(told_of(hit));
   }
   return result;
@@ -140,46 +151,33 @@ void CoarseHits::ask_for(double likeness, Point2 middle, double reach) {
                     Point2{static_cast<double>(rules_.window.x0), static_cast<double>(rules_.window.y0)};
   lowest_->raise(at, Disc(std::ldexp(reach, -rules_.level)),
                  static_cast<uint8_t>(std::clamp(std::ceil(likeness * rules_.full), 0.0, 255.0)));
+  asked_for_ = true;
 }
 
-/// Those of its scale within two pixels and two and a half steps of angle. In another scale it may be the
+/// Within two pixels and two and a half steps of angle, of the same scale. In another scale it may be the
 /// worse one that is the part's: a strip over an edge answers as well as the edge of a larger or smaller
 /// part.
-void CoarseHits::cover_neighbours(size_t hit) {
-  constexpr int reach = 2;
+void CoarseHits::mark_neighbours(const PlacedHit& hit) {
   constexpr double turn = 2 * std::numbers::pi;
-  const GridPose& pose = grid_.poses[static_cast<size_t>(pose_[hit])];
-  const int x = x_[hit], y = y_[hit];
-  const double near_by = 2.5 * grid_.angle_step + 1e-6;
-  const auto few_from = static_cast<size_t>(std::max(0, y - reach) / few_rows),
-             few_end = static_cast<size_t>(std::min(rules_.window.height - 1, y + reach) / few_rows + 1);
-  const auto cover_in = [=, this](size_t its_pose) {
-    const uint32_t* first_of = first_of_rows_.data() + its_pose * static_cast<size_t>(rows_a_pose_);
-    const size_t first = first_of[few_from];
-    mark_near(x_.data() + first, y_.data() + first, first_of[few_end] - first, x, y, reach,
-              covered_.data() + first);
-  };
-  for (const PoseGrid::Turn& t : grid_.turns) {
-    if (t.scale != pose.scale) continue;
-    for (const double again : {-turn, 0.0, turn}) {
-      const double from_start = pose.angle.radians() + again - t.from;
-      const int last = std::min(t.count - 1, static_cast<int>(std::floor((from_start + near_by) / t.step)));
-      for (int i = std::max(0, static_cast<int>(std::ceil((from_start - near_by) / t.step))); i <= last; ++i)
-        cover_in(static_cast<size_t>(t.first + i));
-    }
+  const double angle = grid_.poses[static_cast<size_t>(hit.pose)].angle.radians();
+  const auto its_turn = std::find_if(grid_.turns.begin(), grid_.turns.end(),
+                                     [&](const PoseGrid::Turn& t) { return hit.pose < t.first + t.count; });
+  const PoseGrid::Turn& t = *its_turn;
+  const double near_by = (2.5 * grid_.angle_step + 1e-6) / t.step;
+  for (const double again : {-turn, 0.0, turn}) {
+    const double from_start = (angle + again - t.from) / t.step;
+    const int first = std::max(0, nearest(from_start - near_by + 0.5)),
+              last = std::min(t.count - 1, nearest(from_start + near_by - 0.5));
+    for (int i = first; i <= last; ++i)
+      neighbours_->mark_around(static_cast<size_t>(t.first + i), hit.x, hit.y);
   }
 }
 
-Point2 CoarseHits::middle_of(size_t hit) const {
-  return Point2{static_cast<double>(x_[hit]), static_cast<double>(y_[hit])} +
-         middles_[static_cast<size_t>(pose_[hit])];
-}
-
-CoarseHit CoarseHits::told_of(size_t hit) const {
-  const GridPose& pose = grid_.poses[static_cast<size_t>(pose_[hit])];
-  const Point2 p{static_cast<double>(x_[hit] + rules_.window.x0),
-                 static_cast<double>(y_[hit] + rules_.window.y0)};
-  return {from_level(p, rules_.level), pose.angle.wrapped(), pose.scale, sum_[hit] / rules_.full};
+CoarseHit CoarseHits::told_of(const PlacedHit& hit) const {
+  const GridPose& pose = grid_.poses[static_cast<size_t>(hit.pose)];
+  const Point2 p{static_cast<double>(hit.x + rules_.window.x0),
+                 static_cast<double>(hit.y + rules_.window.y0)};
+  return {from_level(p, rules_.level), pose.angle.wrapped(), pose.scale, hit.sum / rules_.full};
 }
 
 }  // namespace heron

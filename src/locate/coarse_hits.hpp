@@ -4,6 +4,7 @@
 #include <vector>
 
 #include "heron/base/pose.hpp"
+#include "marked_places.hpp"
 #include "sum_rows.hpp"
 
 namespace heron {
@@ -63,12 +64,12 @@ class CoarseHits {
   CoarseHits();  ///< none
   /// `middles` holds where the part's middle, which unlike its origin always lies on it, is from the origin,
   /// for each pose of the grid.
-  CoarseHits(const HitLists& hits, PoseGrid grid, std::vector<Point2> middles, const Rules& rules);
+  CoarseHits(const HitLists& hits, PoseGrid grid, const std::vector<Point2>& middles, const Rules& rules);
   CoarseHits(CoarseHits&&) noexcept;
   ~CoarseHits();
 
-  /// At most `most` more; fewer when there are no more. Cost: some tens of nanoseconds for each hit that is
-  /// left out.
+  /// At most `most` more; fewer when there are no more. Cost: some nanoseconds for each hit that is left out,
+  /// some hundred for each that is not.
   std::vector<CoarseHit> next(size_t most);
   /// From now on leaves out all hits of less than that likeness whose middles lie within `reach` of `middle`,
   /// in pixels of level 0.
@@ -81,23 +82,19 @@ class CoarseHits {
     std::vector<int> halves;  ///< of each row, pixels either side of the middle's column
   };
   void sort(const HitLists& hits);
-  void cover_neighbours(size_t hit);
-  Point2 middle_of(size_t hit) const;
-  CoarseHit told_of(size_t hit) const;
+  bool is_known(const PlacedHit& hit) const;
+  void drop_known();
+  void mark_neighbours(const PlacedHit& hit);
+  CoarseHit told_of(const PlacedHit& hit) const;
 
-  // Of each hit, pose after pose, and of each pose a few rows after the other:
-  std::vector<int32_t> x_, y_, pose_;
-  std::vector<int32_t> covered_;  ///< 1 where a better one that was kept is next to it
-  std::vector<uint8_t> sum_;
-  std::vector<uint32_t> first_of_rows_;  ///< of a few rows of each pose, and one behind the last
-  int rows_a_pose_ = 0;                  ///< so many times a few rows
-  std::vector<uint32_t> best_first_;     ///< which of the hits
-  std::vector<Point2> middles_;
-  size_t next_ = 0;  ///< of `best_first_`
+  std::vector<PlacedHit> best_first_;
+  size_t next_ = 0;         ///< of `best_first_`
+  bool asked_for_ = false;  ///< since hits were last dropped
   PoseGrid grid_;
   Rules rules_{};
   Disc spot_;
-  std::unique_ptr<PointMap> lowest_;  ///< what a hit at each place must have
+  std::unique_ptr<MarkedPlaces> neighbours_;  ///< of what was kept
+  std::unique_ptr<PointMap> lowest_;          ///< what a hit whose middle lies there must have
 };
 
 }  // namespace heron

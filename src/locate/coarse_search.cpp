@@ -144,16 +144,26 @@ CoarseHits coarse_search(const PatternTarget& target, const Survey& survey, cons
   const int limit = std::clamp(static_cast<int>(std::ceil(search.least_likeness * full)), 1, full);
   const std::array<SumCheck, sum_checks> checks = checks_for(coarse, limit, search.effort);
   const double turn_by = search.polarity == Polarity::inverted ? 128 : 0;  // of the normals, in 256ths
-  // Bands keep the maps small, for the memory and the processor's caches.
-  const int band_rows = std::max(64, 2 * pad);
+  // Bands keep the maps small, for the memory and the processor's caches. A thread makes a band's maps and
+  // sums in them; few bands at a time, for the memory again.
+  const int band_rows = std::max(64, 2 * pad), bands = (window.height + band_rows - 1) / band_rows,
+            at_once = 4;
+  const Gradients& gradients = survey.gradients(level);
+  const auto hits_of = [&](int which) {
+    const Band band{window.y0 + which * band_rows, std::min(band_rows, window.height - which * band_rows)};
+    const ResponseMaps responses =
+        response_maps(gradients, static_cast<int>(std::lround(least)), pad, band.first, band.rows);
+    return hits_in(band, coarse, responses, grid, window, checks, turn_by, work);
+  };
   HitLists hits;
   size_t found = 0;
-  for (int y = 0; y < window.height; y += band_rows) {
-    const Band band{window.y0 + y, std::min(band_rows, window.height - y)};
-    const ResponseMaps responses = response_maps(
-        survey.gradients(level), static_cast<int>(std::lround(least)), pad, band.first, band.rows);
-    for (std::vector<PlacedHit>& list : hits_in(band, coarse, responses, grid, window, checks, turn_by, work))
-      if (!list.empty()) found += list.size(), hits.push_back(std::move(list));
+  for (int first = 0; first < bands; first += at_once) {
+    std::vector<HitLists> of_bands(static_cast<size_t>(std::min(at_once, bands - first)));
+    parallel_rows(static_cast<int>(of_bands.size()), 1,
+                  [&](int i, int) { of_bands[static_cast<size_t>(i)] = hits_of(first + i); });
+    for (HitLists& lists : of_bands)
+      for (std::vector<PlacedHit>& list : lists)
+        if (!list.empty()) found += list.size(), hits.push_back(std::move(list));
     if (found > 2 * most_of_all) found = keep_best(hits, found, most_of_all, true);
   }
   keep_best(hits, found, most_of_all);

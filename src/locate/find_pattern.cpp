@@ -111,7 +111,7 @@ std::vector<Candidate> fitted(const std::vector<Candidate>& starts, const Search
 }
 
 /// The candidates that no part known so far explains.
-std::vector<Candidate> unexplained(const std::vector<Candidate>& starts, const Echoes& echoes) {
+std::vector<Candidate> unexplained(std::vector<Candidate> starts, const Echoes& echoes) {
   std::vector<uint8_t> explained(starts.size());
   parallel_rows(static_cast<int>(starts.size()), 16, [&](int first, int end) {
     for (auto i = static_cast<size_t>(first); i < static_cast<size_t>(end); ++i)
@@ -119,48 +119,63 @@ std::vector<Candidate> unexplained(const std::vector<Candidate>& starts, const E
   });
   std::vector<Candidate> left;
   for (size_t i = 0; i < starts.size(); ++i)
-    if (!explained[i]) left.push_back(starts[i]);
+    if (!explained[i]) left.push_back(std::move(starts[i]));
   return left;
 }
 
-/// The hits of the coarse search, fitted: of each few hundred the best at each place, then the others that
-/// those do not explain. What is explained does not count towards how many are fitted: parts that are seen
-/// whole must not keep others from being looked at.
+/// Hits to be fitted together: first those that lie over no better one, then the others that those do not
+/// explain.
+struct Starts {
+  std::vector<Candidate> leaders, others;
+  size_t size() const { return leaders.size() + others.size(); }
+};
+
+/// `most` hits that no part known so far explains, or what is left of them.
+Starts next_starts(CoarseHits& hits, const Echoes& echoes, size_t most) {
+  Starts starts;
+  while (starts.others.size() < most) {
+    const std::vector<CoarseHit> next = hits.next(most - starts.others.size());
+    if (next.empty()) break;
+    std::vector<Candidate> more;
+    std::transform(next.begin(), next.end(), std::back_inserter(more), start_of);
+    for (Candidate& c : unexplained(std::move(more), echoes)) starts.others.push_back(std::move(c));
+  }
+  starts.leaders = echoes.take_leaders(starts.others);
+  return starts;
+}
+
+/// The hits of the coarse search, fitted, some dozens at a time; while one thread takes the next of them, the
+/// others fit. What is explained does not count towards how many are fitted: parts that are seen whole must
+/// not keep others from being looked at.
 std::vector<Candidate> fitted_hits(CoarseHits& hits, const Search& search, Echoes& echoes) {
   const int level = search.coarse().level;
   constexpr size_t enough = 16,  // fewer are not gone on for
-      at_first = 32;  // tell of most whole parts, and those of most other hits that they are echoes
+      at_first = 32,  // tell of most whole parts, and those of most other hits that they are echoes
+      at_once = 64;
   // 64, 256, 1024; on the finer level of edges that may rise or fall everything answers in more poses.
   const int least_looks = search.reach.polarity == Polarity::per_edge ? 128 : 64;
   auto left = static_cast<size_t>(least_looks * std::pow(16.0, search.reach.effort));
   std::vector<Candidate> fits;
-  const auto add = [&](const std::vector<Candidate>& starts) {
-    const std::vector<Candidate> more = fitted(starts, search, level);
+  const auto add = [&](std::vector<Candidate> more) {
     for (const Candidate& fit : more)
       if (const auto whole = echoes.learn(fit)) hits.ask_for(whole->echo / 100, whole->middle, whole->sure);
     const auto middle = static_cast<ptrdiff_t>(fits.size());
-    fits.insert(fits.end(), more.begin(), more.end());
+    fits.insert(fits.end(), std::move_iterator(more.begin()), std::move_iterator(more.end()));
     std::inplace_merge(fits.begin(), fits.begin() + middle, fits.end(), better);
   };
-  const auto next_starts = [&](size_t most) {
-    std::vector<Candidate> starts;
-    while (starts.size() < most) {
-      const std::vector<CoarseHit> next = hits.next(most - starts.size());
-      if (next.empty()) break;
-      std::vector<Candidate> more;
-      std::transform(next.begin(), next.end(), std::back_inserter(more), start_of);
-      for (Candidate& c : unexplained(more, echoes)) starts.push_back(std::move(c));
-    }
-    return starts;
-  };
-  for (size_t batch = std::min(left, at_first); left >= enough && !search.stopped(); batch = left) {
-    std::vector<Candidate> starts = next_starts(batch);
-    if (starts.empty()) break;
-    const std::vector<Candidate> leaders = echoes.take_leaders(starts);
-    add(leaders);
-    starts = unexplained(starts, echoes);
-    add(starts);
-    left -= std::min(left, leaders.size() + starts.size());
+  Starts starts = next_starts(hits, echoes, std::min(left, at_first));
+  while (starts.size() > 0 && !search.stopped()) {
+    add(fitted(starts.leaders, search, level));
+    starts.others = unexplained(std::move(starts.others), echoes);
+    left -= std::min(left, starts.size());
+    Starts next;
+    std::vector<Candidate> more;
+    parallel_pair([&] { more = fitted(starts.others, search, level); },
+                  [&] {
+                    if (left >= enough) next = next_starts(hits, echoes, std::min(left, at_once));
+                  });
+    add(std::move(more));
+    starts = {unexplained(std::move(next.leaders), echoes), unexplained(std::move(next.others), echoes)};
   }
   return fits;
 }

@@ -1,6 +1,7 @@
 #include "heron/locate/survey.hpp"
 
 #include "heron/image/noise.hpp"
+#include "heron/image/parallel.hpp"
 #include "heron/image/picture.hpp"
 #include "heron/image/pyramid.hpp"
 
@@ -18,7 +19,8 @@ Survey::Survey(Image<Rgb> picture) : Survey(grey_levels(picture)) { color_ = std
 
 const Gradients& Survey::gradients(int index) const {
   Lazy& lazy = *gradients_[static_cast<size_t>(index)];
-  std::call_once(lazy.once, [&] { lazy.value = heron::gradients(level(index)); });
+  // A thread that waits for the others must not come here again with another target.
+  std::call_once(lazy.once, [&] { parallel_alone([&] { lazy.value = heron::gradients(level(index)); }); });
   return lazy.value;
 }
 

@@ -73,6 +73,14 @@ TEST_CASE("chunks do not depend on threads, and nothing is left out") {
   CHECK(std::count(visits.begin(), visits.end(), 1) == 1003);
   parallel_rows(0, 10, [](int, int) { FAIL("called for nothing"); });
   parallel_rows(-5, 10, [](int, int) { FAIL("called for nothing"); });
+  std::vector<int> halves(1000, 0);
+  const auto visit = [&](int from) {
+    parallel_rows(500, 7, [&](int first, int end) {
+      for (int i = from + first; i < from + end; ++i) ++halves[static_cast<size_t>(i)];
+    });
+  };
+  parallel_pair([&] { visit(0); }, [&] { visit(500); });
+  CHECK(std::count(halves.begin(), halves.end(), 1) == 1000);
 }
 
 TEST_CASE("mappings refuse what has no place") {

@@ -2,10 +2,12 @@
 
 #include <doctest/doctest.h>
 
+#include <array>
+#include <cstdlib>
 #include <numbers>
 
 #include "heron/render/random.hpp"
-#include "locate/mark_near.hpp"
+#include "locate/marked_places.hpp"
 
 using namespace heron;
 
@@ -89,18 +91,22 @@ TEST_CASE("of too many hits the best are kept, of equal ones the first, in their
   CHECK(lists[2].empty());
 }
 
-TEST_CASE("the kernel that marks what is near agrees with its plain twin and leaves the rest alone") {
+TEST_CASE(
+    "places are marked in their pose as far as the reach goes, over words, rows and the window's ends") {
   render::Random random(7);
-  for (const size_t count : {0U, 1U, 15U, 16U, 17U, 100U}) {
-    CAPTURE(count);
-    std::vector<int32_t> x(count + 16), y(count + 16), marks(count + 16);
-    for (size_t i = 0; i < x.size(); ++i) {
-      x[i] = static_cast<int32_t>(random.uniform(-6, 6)), y[i] = static_cast<int32_t>(random.uniform(-6, 6));
-      marks[i] = i % 7 == 0;
-    }
-    std::vector<int32_t> plain = marks;
-    mark_near(x.data(), y.data(), count, 1, -1, 2, marks.data());
-    mark_near_plain(x.data(), y.data(), count, 1, -1, 2, plain.data());
-    CHECK(marks == plain);
-  }
+  constexpr int width = 130, height = 37, poses = 3, reach = 2;
+  MarkedPlaces places(poses, width, height, reach);
+  std::vector<std::array<int, 3>> marks{{0, 0, 0}, {2, width - 1, height - 1}, {1, 63, 8}, {1, 64, 7}};
+  for (int i = 0; i < 20; ++i)
+    marks.push_back({static_cast<int>(random.uniform(0, poses)), static_cast<int>(random.uniform(0, width)),
+                     static_cast<int>(random.uniform(0, height))});
+  for (const auto& [pose, x, y] : marks) places.mark_around(static_cast<size_t>(pose), x, y);
+  for (int pose = 0; pose < poses; ++pose)
+    for (int y = 0; y < height; ++y)
+      for (int x = 0; x < width; ++x) {
+        const bool near = std::any_of(marks.begin(), marks.end(), [&](const auto& m) {
+          return m[0] == pose && std::abs(m[1] - x) <= reach && std::abs(m[2] - y) <= reach;
+        });
+        REQUIRE(places.at(static_cast<size_t>(pose), x, y) == near);
+      }
 }

@@ -1,4 +1,7 @@
 #include <doctest/doctest.h>
+#include <tbb/global_control.h>
+#include <tbb/parallel_for.h>
+#include <tbb/task_arena.h>
 
 #include "heron/locate/pattern.hpp"
 #include "heron/locate/survey.hpp"
@@ -278,4 +281,18 @@ TEST_CASE("echoes of a part that is seen nearly whole are given up, and nothing 
   REQUIRE(left.size() == 3);  // the second ran into the first, the fourth is its echo
   CHECK(left[1].score == 92);
   CHECK(left[2].score == 70);
+}
+
+TEST_CASE("a survey that tasks of one pool share makes its gradients once, and no task waits for itself") {
+  const Image<uint8_t> picture(64, 1024);
+  const tbb::global_control more(tbb::global_control::max_allowed_parallelism, 8);
+  tbb::task_arena(8).execute([&] {
+    for (int i = 0; i < 1000; ++i) {
+      const Survey survey{Image<uint8_t>(picture)};
+      std::array<const Gradients*, 12> seen{};
+      const int tasks = 3 + i % 3 * 3;
+      tbb::parallel_for(0, tasks, [&](int task) { seen[static_cast<size_t>(task)] = &survey.gradients(0); });
+      REQUIRE(std::count(seen.begin(), seen.end(), &survey.gradients(0)) == tasks);
+    }
+  });
 }

@@ -8,4 +8,11 @@ namespace heron {
 /// place where the core spreads work over threads.
 void parallel_rows(int count, int chunk, const std::function<void(int first, int end)>& body);
 
+/// Calls both, at the same time where a thread is free. Either may spread its own work over threads.
+void parallel_pair(const std::function<void()>& one, const std::function<void()>& other);
+
+/// Calls `work`, which may spread over threads; meanwhile the calling thread takes on nothing else. For work
+/// that others wait for, or that they would enter again.
+void parallel_alone(const std::function<void()>& work);
+
 }  // namespace heron
