@@ -1,2 +1,19 @@
-#define DOCTEST_CONFIG_IMPLEMENT_WITH_MAIN
+#define DOCTEST_CONFIG_IMPLEMENT
 #include <doctest/doctest.h>
+#include <hwy/targets.h>
+
+#include <cstring>
+
+/// doctest's own options, and `--vectors 16` or `--vectors 32`: the kernels are those of a processor whose
+/// vectors have no more bytes.
+int main(int argc, char** argv) {
+  for (int i = 1; i + 1 < argc; ++i) {
+    if (std::strcmp(argv[i], "--vectors") != 0) continue;
+#if HWY_ARCH_X86
+    int64_t wider = HWY_AVX3 | HWY_AVX3_DL;
+    if (std::strcmp(argv[i + 1], "16") == 0) wider |= HWY_AVX2;
+    hwy::DisableTargets(wider);
+#endif
+  }
+  return doctest::Context(argc, argv).run();
+}

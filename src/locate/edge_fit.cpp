@@ -1,6 +1,6 @@
 #include "edge_fit.hpp"
 
-#include <Eigen/Cholesky>
+#include <Eigen/LU>
 
 #include "cells.hpp"
 #include "edge_sums.hpp"
@@ -102,10 +102,11 @@ EdgeFit fit_edges(const Image<uint8_t>& picture, const EdgeColumns& edges, const
     for (Eigen::Index i = 0; i < 4; ++i)  // what is held does not move
       if (!free[static_cast<size_t>(i)])
         information.row(i).setZero(), information.col(i).setZero(), information(i, i) = 1, pull[i] = 0;
-    const Eigen::LDLT<Eigen::Matrix4d> solver(information);
-    if (solver.info() != Eigen::Success || solver.rcond() < 1e-9) return fit;
+    Eigen::Matrix4d inverse = information.inverse();
+    const auto norm_of = [](const Eigen::Matrix4d& m) { return m.cwiseAbs().colwise().sum().maxCoeff(); };
+    if (!(norm_of(information) * norm_of(inverse) < 1e9)) return fit;
     EdgeStep step{};
-    Eigen::Map<Eigen::Vector4d>(step.data()) = solver.solve(pull);
+    Eigen::Map<Eigen::Vector4d>(step.data()) = inverse * pull;
     const Point2 shift = rotated(Point2{step[0], step[1]}, scan.angle) / to;
     fit.pose.x += shift.x, fit.pose.y += shift.y;
     fit.pose.angle = (fit.pose.angle + radians(step[2])).wrapped();
@@ -119,7 +120,6 @@ EdgeFit fit_edges(const Image<uint8_t>& picture, const EdgeColumns& edges, const
     if (seen) *seen = seen_after(step, scan.scale, edges, s);
     fit.score = seen ? seen->score : score();
     if (search.level > 0 || !search.tells_sigma) continue;
-    Eigen::Matrix4d inverse = solver.solve(Eigen::Matrix4d::Identity());
     for (int i = 0; i < 4; ++i)
       if (!free[static_cast<size_t>(i)]) inverse(i, i) = 0;
     const Eigen::Matrix4d covariance = covariance_of(s, edges, scan.scale, inverse, end, sums);

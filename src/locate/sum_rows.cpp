@@ -64,7 +64,8 @@ HWY_INLINE void sum_all(const SumFeatures& features, const std::array<SumCheck, 
   for (int y = 0; y < rows; y += 2)
     for (int x = 0; x < width; x += lanes) {
       const std::ptrdiff_t offset = y * stride + x;
-      const auto inside = hn::FirstN(d, static_cast<size_t>(width - x));
+      // No more than lanes: some processors count them in a signed byte.
+      const auto inside = hn::FirstN(d, static_cast<size_t>(std::min(width - x, lanes)));
       const auto sum = hn::IfThenElseZero(inside, sums_at<in_groups>(features, checks, offset)),
                  below = y + 1 == rows ? hn::Zero(d)
                                        : hn::IfThenElseZero(
