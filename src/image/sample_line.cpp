@@ -15,7 +15,7 @@ void add_samples_kernel(const Image<uint8_t>& picture, Point2 start, Point2 step
   namespace hn = hwy::HWY_NAMESPACE;
   const hn::ScalableTag<float> f;
   const auto set = [&](double v) HWY_ATTR { return hn::Set(f, static_cast<float>(v)); };
-  const double whole_x = std::floor(start.x), whole_y = std::floor(start.y);
+  const double whole_x = 2 * std::floor(start.x / 2), whole_y = 2 * std::floor(start.y / 2);
   const Bilinear sample{picture, static_cast<int>(whole_x), static_cast<int>(whole_y)};
   const auto x0 = set(start.x - whole_x), y0 = set(start.y - whole_y);
   const auto dx = set(step.x), dy = set(step.y);

@@ -22,7 +22,7 @@ void meet_edges_kernel(const Image<uint8_t>& picture, const EdgeColumns& edges, 
   const Floats f;
   const auto set = [&](double v) HWY_ATTR { return hn::Set(f, static_cast<float>(v)); };
   const size_t lanes = hn::Lanes(f);
-  const double floor_x = std::floor(scan.origin.x), floor_y = std::floor(scan.origin.y);
+  const double floor_x = 2 * std::floor(scan.origin.x / 2), floor_y = 2 * std::floor(scan.origin.y / 2);
   const Bilinear sample{picture, static_cast<int>(floor_x), static_cast<int>(floor_y)};
   const auto from_x = set(scan.origin.x - floor_x), from_y = set(scan.origin.y - floor_y);
   const double turn_c = cos(scan.angle), turn_s = sin(scan.angle);
@@ -96,9 +96,13 @@ void meet_edges_kernel(const Image<uint8_t>& picture, const EdgeColumns& edges, 
                other_side = sample.find(hn::Add(at_x, ny), hn::Sub(at_y, nx), pixels + most_lanes);
     sample.read(pixels, lanes), sample.read(pixels + most_lanes, lanes);
     const auto across = hn::Sub(sample.mix(pixels, one_side), sample.mix(pixels + most_lanes, other_side));
-    const auto length = hn::Sqrt(hn::MulAdd(across, across, hn::Mul(safe, safe)));
+    // One over the gradient's length; near enough after a step of Newton's.
+    const auto square = hn::MulAdd(across, across, hn::Mul(safe, safe)),
+               rough = hn::ApproximateReciprocalSqrt(square),
+               per_length =
+                   hn::Mul(rough, hn::NegMulAdd(hn::Mul(set(0.5), square), hn::Mul(rough, rough), set(1.5)));
     hn::StoreU(offset, f, met.offset.data() + i);
-    hn::StoreU(hn::Div(safe, length), f, met.cosine.data() + i);
+    hn::StoreU(hn::Mul(safe, per_length), f, met.cosine.data() + i);
     hn::StoreU(hn::IfThenElseZero(met_here, here), f, met.contrast.data() + i);
   }
 }
