@@ -37,7 +37,7 @@ void meet(const Image<uint8_t>& picture, const EdgeColumns& edges, EdgeScan scan
 /// as all do.
 void take_some(const std::vector<float>& column, const EdgeColumns& edges, EdgeScratch& s) {
   s.values.clear();
-  const size_t step = std::max<size_t>(1, edges.count / 400);
+  const size_t step = std::max<size_t>(1, edges.count / 200);
   for (size_t i = 0; i < edges.count; i += step)
     if (aligned(s.met, i)) s.values.push_back(column[i]);
 }

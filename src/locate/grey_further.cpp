@@ -1,7 +1,6 @@
 #include "grey_further.hpp"
 
 #include "grey_blur.hpp"
-#include "meet_edges.hpp"
 
 namespace heron {
 namespace {
@@ -48,20 +47,13 @@ double more_blur(const GreyLook& look, const GreyModel& model, const Similarity2
   const GreySamples& samples = problem.samples;
   const GreyLight& light = problem.light;
   if (variance != 0) blur(model.coefficients, variance + softer_by, s.softer_blurred);
-  s.softer.count = samples.count, s.softer.base = samples.base;
-  s.softer.make_room(samples.count);
-  const auto end = static_cast<std::ptrdiff_t>(samples.count);
-  std::copy(samples.across.begin(), samples.across.begin() + end, s.softer.across.begin());
-  std::copy(samples.down.begin(), samples.down.begin() + end, s.softer.down.begin());
-  evaluate_grey_samples(variance == 0 ? model.softer : s.softer_blurred, model.origin, pose, s.softer);
   std::vector<float>& column = s.columns[0];
-  column.assign(samples.count + room_for_vectors, 0);
+  values_under(variance == 0 ? model.softer : s.softer_blurred, model.origin, pose, samples, column);
   const auto gain = static_cast<float>(light.gain / softer_by),
              along_x = static_cast<float>(light.along_x / softer_by),
              along_y = static_cast<float>(light.along_y / softer_by);
   for (size_t i = 0; i < samples.count; ++i)
-    column[i] =
-        (gain + along_x * samples.x[i] + along_y * samples.y[i]) * (s.softer.value[i] - samples.value[i]);
+    column[i] = (gain + along_x * samples.x[i] + along_y * samples.y[i]) * (column[i] - samples.value[i]);
   GreyFurther further = find_further(problem, look.step(), look.roots, {column.data(), nullptr, nullptr});
   // The taught noise is in the residuals and, blurred otherwise, in the column: by itself it looks like blur.
   static const double at_first = noise_loss(0);

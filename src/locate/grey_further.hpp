@@ -6,7 +6,6 @@ namespace heron {
 
 /// What is asked for beside the unknowns where the residuals call for it; memory that is kept.
 struct FurtherScratch {
-  GreySamples softer;
   Image<float> softer_blurred;
   std::array<std::vector<float>, most_further> columns;
 };

@@ -95,8 +95,14 @@ void collect_kernel(const Image<uint8_t>& picture, const RowChoice& choice, Grey
     out.across[count + i] = out.down[count + i] = out.grey[count + i] = 0;
 }
 
-void evaluate_kernel(const Image<float>& spline, Point2 origin, const ToTaught& to, size_t begin,
-                     GreySamples& s) {
+/// Where a kernel puts down what it evaluates; without slopes, values alone.
+struct Evaluated {
+  float *value, *dx = nullptr, *dy = nullptr, *x = nullptr, *y = nullptr;
+};
+
+template <bool slopes>
+HWY_INLINE void evaluate(const Image<float>& spline, Point2 origin, const ToTaught& to, size_t begin,
+                         const GreySamples& s, const Evaluated& out) {
   const hn::ScalableTag<float> f;
   const hn::RebindToSigned<decltype(f)> whole;
   const size_t lanes = hn::Lanes(f);
@@ -113,7 +119,7 @@ void evaluate_kernel(const Image<float>& spline, Point2 origin, const ToTaught& 
   const float* coefficients = spline.row(0);
   const std::ptrdiff_t step = spline.stride();
   int32_t first[most];
-  float down_by[4][most], slope_by[4][most], sums[4 * most], slopes[4 * most];
+  float down_by[4][most], slope_by[4][most], sums[4 * most], slope_sums[4 * most];
   // Where four coefficients lie either way.
   const auto most_x = set(spline.width() - 2.001), most_y = set(spline.height() - 2.001);
   for (size_t i = begin; i < s.count; i += lanes) {
@@ -128,17 +134,17 @@ void evaluate_kernel(const Image<float>& spline, Point2 origin, const ToTaught& 
     };
     const auto inner_slope = [&](auto t) HWY_ATTR { return hn::Mul(t, hn::MulAdd(set(1.5), t, set(-2))); };
     const auto wx0 = outer(ux), wx1 = inner(tx), wx2 = inner(ux), wx3 = outer(tx);
-    const auto dx0 = hn::Neg(hn::Mul(half, hn::Mul(ux, ux))), dx1 = inner_slope(tx),
-               dx2 = hn::Neg(inner_slope(ux)), dx3 = hn::Mul(half, hn::Mul(tx, tx));
     // Down the four columns of coefficients, one sample after the other: faster than gathering all sixteen.
     hn::StoreU(hn::Add(hn::Mul(hn::Sub(hn::ConvertTo(whole, fy), hn::Set(whole, 1)), stride),
                        hn::Sub(hn::ConvertTo(whole, fx), hn::Set(whole, 1))),
                whole, first);
     hn::StoreU(outer(uy), f, down_by[0]), hn::StoreU(inner(ty), f, down_by[1]);
     hn::StoreU(inner(uy), f, down_by[2]), hn::StoreU(outer(ty), f, down_by[3]);
-    hn::StoreU(hn::Neg(hn::Mul(half, hn::Mul(uy, uy))), f, slope_by[0]);
-    hn::StoreU(inner_slope(ty), f, slope_by[1]), hn::StoreU(hn::Neg(inner_slope(uy)), f, slope_by[2]);
-    hn::StoreU(hn::Mul(half, hn::Mul(ty, ty)), f, slope_by[3]);
+    if constexpr (slopes) {
+      hn::StoreU(hn::Neg(hn::Mul(half, hn::Mul(uy, uy))), f, slope_by[0]);
+      hn::StoreU(inner_slope(ty), f, slope_by[1]), hn::StoreU(hn::Neg(inner_slope(uy)), f, slope_by[2]);
+      hn::StoreU(hn::Mul(half, hn::Mul(ty, ty)), f, slope_by[3]);
+    }
     for (size_t k = 0; k < lanes; ++k)
       for (size_t u = 0; u < 4; u += hn::Lanes(four)) {
         const float* at = coefficients + first[k] + u;
@@ -147,25 +153,41 @@ void evaluate_kernel(const Image<float>& spline, Point2 origin, const ToTaught& 
         for (size_t v = 0; v < 4; ++v, at += step) {
           const auto c = hn::LoadU(four, at);
           sum = hn::MulAdd(hn::Set(four, down_by[v][k]), c, sum);
-          slope = hn::MulAdd(hn::Set(four, slope_by[v][k]), c, slope);
+          if constexpr (slopes) slope = hn::MulAdd(hn::Set(four, slope_by[v][k]), c, slope);
         }
-        hn::StoreU(sum, four, sums + 4 * k + u), hn::StoreU(slope, four, slopes + 4 * k + u);
+        hn::StoreU(sum, four, sums + 4 * k + u);
+        if constexpr (slopes) hn::StoreU(slope, four, slope_sums + 4 * k + u);
       }
-    V c0, c1, c2, c3, d0, d1, d2, d3;
-    hn::LoadInterleaved4(f, sums, c0, c1, c2, c3), hn::LoadInterleaved4(f, slopes, d0, d1, d2, d3);
+    V c0, c1, c2, c3;
+    hn::LoadInterleaved4(f, sums, c0, c1, c2, c3);
     const auto across_by =
         [&](auto v0, auto v1, auto v2, auto v3, auto w0, auto w1, auto w2, auto w3)
             HWY_ATTR { return hn::MulAdd(v0, w0, hn::MulAdd(v1, w1, hn::MulAdd(v2, w2, hn::Mul(v3, w3)))); };
-    const auto value = across_by(c0, c1, c2, c3, wx0, wx1, wx2, wx3),
-               dx = across_by(c0, c1, c2, c3, dx0, dx1, dx2, dx3),
-               dy = across_by(d0, d1, d2, d3, wx0, wx1, wx2, wx3);
     const auto in = hn::FirstN(f, s.count - i);
-    hn::StoreU(hn::IfThenElseZero(in, value), f, s.value.data() + i);
-    hn::StoreU(hn::IfThenElseZero(in, dx), f, s.dx.data() + i);
-    hn::StoreU(hn::IfThenElseZero(in, dy), f, s.dy.data() + i);
-    hn::StoreU(hn::IfThenElseZero(in, hn::Sub(x, origin_x)), f, s.x.data() + i);
-    hn::StoreU(hn::IfThenElseZero(in, hn::Sub(y, origin_y)), f, s.y.data() + i);
+    const auto put = [&](V v, float* column)
+                         HWY_ATTR { hn::StoreU(hn::IfThenElseZero(in, v), f, column + i); };
+    put(across_by(c0, c1, c2, c3, wx0, wx1, wx2, wx3), out.value);
+    if constexpr (slopes) {
+      V d0, d1, d2, d3;
+      hn::LoadInterleaved4(f, slope_sums, d0, d1, d2, d3);
+      put(across_by(c0, c1, c2, c3, hn::Neg(hn::Mul(half, hn::Mul(ux, ux))), inner_slope(tx),
+                    hn::Neg(inner_slope(ux)), hn::Mul(half, hn::Mul(tx, tx))),
+          out.dx);
+      put(across_by(d0, d1, d2, d3, wx0, wx1, wx2, wx3), out.dy);
+      put(hn::Sub(x, origin_x), out.x), put(hn::Sub(y, origin_y), out.y);
+    }
   }
+}
+
+void evaluate_kernel(const Image<float>& spline, Point2 origin, const ToTaught& to, size_t begin,
+                     GreySamples& s) {
+  evaluate<true>(spline, origin, to, begin, s,
+                 {s.value.data(), s.dx.data(), s.dy.data(), s.x.data(), s.y.data()});
+}
+
+void values_kernel(const Image<float>& spline, Point2 origin, const ToTaught& to, const GreySamples& s,
+                   float* values) {
+  evaluate<false>(spline, origin, to, 0, s, {values});
 }
 
 }  // namespace HWY_NAMESPACE
@@ -176,6 +198,7 @@ HWY_AFTER_NAMESPACE();
 namespace heron {
 HWY_EXPORT(collect_kernel);
 HWY_EXPORT(evaluate_kernel);
+HWY_EXPORT(values_kernel);
 
 void GreySamples::make_room(size_t values) {
   const size_t needed = values + 2 * vector_room;
@@ -220,6 +243,12 @@ void collect_other_grey_samples(const Image<uint8_t>& picture, GreySamples& s) {
 void evaluate_grey_samples(const Image<float>& spline, Point2 origin, const Similarity2& pose, GreySamples& s,
                            size_t first) {
   HWY_DYNAMIC_DISPATCH(evaluate_kernel)(spline, origin, ToTaught(pose, origin), first, s);
+}
+
+void values_under(const Image<float>& spline, Point2 origin, const Similarity2& pose, const GreySamples& s,
+                  std::vector<float>& values) {
+  values.resize(s.x.size());
+  HWY_DYNAMIC_DISPATCH(values_kernel)(spline, origin, ToTaught(pose, origin), s, values.data());
 }
 
 void collect_grey_samples_plain(const Image<uint8_t>& picture, const GreyModel& m,

@@ -32,6 +32,9 @@ void collect_other_grey_samples(const Image<uint8_t>& picture, GreySamples& samp
 /// at `pose`, which may differ from that of collecting by some pixels. Cost: some seven nanoseconds a sample.
 void evaluate_grey_samples(const Image<float>& coefficients, Point2 origin, const Similarity2& pose,
                            GreySamples& samples, size_t first = 0);
+/// The same spline's values alone, into a column of their own. Cost: some five nanoseconds a sample.
+void values_under(const Image<float>& coefficients, Point2 origin, const Similarity2& pose,
+                  const GreySamples& samples, std::vector<float>& values);
 void collect_grey_samples_plain(const Image<uint8_t>& picture, const GreyModel& model,
                                 const std::vector<float>& seen, const Similarity2& pose,
                                 GreySamples& samples);

@@ -143,6 +143,10 @@ TEST_CASE("the kernels of the fits agree with their plain twins") {
   const GreyModel& model = *whole_leaf().greys();
   evaluate_grey_samples(model.coefficients, model.origin, pose, fast);
   evaluate_grey_samples_plain(model.coefficients, model.origin, pose, plain);
+  std::vector<float> values;
+  values_under(model.coefficients, model.origin, pose, fast, values);
+  for (size_t i = 0; i < fast.count; ++i)
+    CHECK(static_cast<double>(values[i]) == doctest::Approx(static_cast<double>(fast.value[i])));
   double value = 0, slope = 0;
   size_t beside = 0;  // pixels beside edges that are seen, as their places tell
   for (size_t i = 0; i < plain.count; ++i) beside += plain.x[i] > 2;
