@@ -26,27 +26,33 @@ double ms_of(const std::function<void()>& run) {
   return std::chrono::duration<double, std::milli>(std::chrono::steady_clock::now() - begun).count();
 }
 
-/// One and two threads in turn, so that a busy minute of the machine slows both; the median of what each pair
-/// of runs gains. What `prepare` does is not timed.
-double gain(
-    const char* name, const std::function<void()>& run, const std::function<void()>& prepare = [] {}) {
-  constexpr int pairs = 101;
-  std::vector<double> gains, ms[3];
-  for (int i = 0; i < pairs; ++i) {
-    for (const size_t threads : {1, 2}) {
-      const tbb::global_control control(tbb::global_control::max_allowed_parallelism, threads);
-      prepare();
-      ms[threads].push_back(ms_of(run));
+/// One piece of work; what `prepare` does is not timed.
+struct Job {
+  const char* name;
+  std::function<void()> run, prepare = [] {};
+  std::vector<double> ms[3] = {}, gains = {},
+                      shares = {};  ///< by threads; of the kernel's gain in the same round
+};
+
+double median(std::vector<double> v) {
+  std::nth_element(v.begin(), v.begin() + static_cast<std::ptrdiff_t>(v.size() / 2), v.end());
+  return v[v.size() / 2];
+}
+
+/// All jobs on one and two threads by turns, so that a busy minute of the machine slows them all. The first
+/// is the kernel that the others are compared with.
+void time_by_turns(std::vector<Job>& jobs) {
+  constexpr int rounds = 101;
+  for (int i = 0; i < rounds; ++i)
+    for (Job& job : jobs) {
+      for (const size_t threads : {1, 2}) {
+        const tbb::global_control control(tbb::global_control::max_allowed_parallelism, threads);
+        job.prepare();
+        job.ms[threads].push_back(ms_of(job.run));
+      }
+      job.gains.push_back(job.ms[1].back() / job.ms[2].back());
+      job.shares.push_back(100 * job.gains.back() / jobs[0].gains.back());
     }
-    gains.push_back(ms[1].back() / ms[2].back());
-  }
-  const auto median = [](std::vector<double> v) {
-    std::nth_element(v.begin(), v.begin() + pairs / 2, v.end());
-    return v[pairs / 2];
-  };
-  std::printf("  %-28s one thread %7.2f ms, two %7.2f ms: %.2f times as fast\n", name, median(ms[1]),
-              median(ms[2]), median(gains));
-  return median(gains);
 }
 
 Image<uint8_t> photographed(const Scene& scene, uint64_t seed) {
@@ -65,28 +71,30 @@ int main() {
                     Region::rectangle(station.camera.project({tile.x, tile.y, 0}), 204, 152, {}));
   const Image<uint8_t> picture = photographed(station.views[0].scene, 2);
   std::vector<double> sums(256);
-  const double plain = gain("plain kernel", [&] {
-    parallel_rows(256, 4, [&](int first, int end) {
-      for (int i = first; i < end; ++i) {
-        double sum = 0;
-        for (int k = 1; k < 20000; ++k) sum += std::sqrt(static_cast<double>(k + i));
-        sums[static_cast<size_t>(i)] = sum;
-      }
-    });
-  });
   Image<uint8_t> taken;  // by the survey, as a station's from its camera
   const auto take = [&] { taken = picture; };
   const auto find_within = [&](const FindLimits& limits) {
     find(target, Survey(std::move(taken)), limits, Explain::never);
   };
-  const double finding = gain(
-      "find, five parts", [&] { find_within({}); }, take);
-  const double scaled = gain(
-      "find, five parts, scaled",
-      [&] {
-        find_within({.scale = {0.8, 1.2}});
-      },
-      take);
-  std::printf("share of the kernel's gain: %.0f %% and %.0f %%\n", 100 * finding / plain,
-              100 * scaled / plain);
+  std::vector<Job> jobs{{"plain kernel",
+                         [&] {
+                           parallel_rows(256, 4, [&](int first, int end) {
+                             for (int i = first; i < end; ++i) {
+                               double sum = 0;
+                               for (int k = 1; k < 20000; ++k) sum += std::sqrt(static_cast<double>(k + i));
+                               sums[static_cast<size_t>(i)] = sum;
+                             }
+                           });
+                         }},
+                        {"find, five parts", [&] { find_within({}); }, take},
+                        {"find, five parts, scaled",
+                         [&] {
+                           find_within({.scale = {0.8, 1.2}});
+                         },
+                         take}};
+  time_by_turns(jobs);
+  for (const Job& job : jobs)
+    std::printf(
+        "  %-28s one thread %7.2f ms, two %7.2f ms: %.2f times as fast, %.0f %% of the kernel's gain\n",
+        job.name, median(job.ms[1]), median(job.ms[2]), median(job.gains), median(job.shares));
 }

@@ -69,7 +69,8 @@ SeenEdges seen_after(const EdgeStep& step, double scale, const EdgeColumns& edge
 Eigen::Matrix4d covariance_of(EdgeScratch& s, const EdgeColumns& edges, double scale,
                               const Eigen::Matrix4d& inverse, double end, const EdgeSums& sums) {
   edge_pulls(edges, s.met, s.matched, scale, end, s.pulls);
-  return covariance_of_cells(s.pulls, Eigen::Matrix4d(inverse * growth_of(sums.weights, sums.answers)));
+  return covariance_of_cells(s.pulls, Eigen::Matrix4d(inverse * growth_of(sums.weights, sums.answers)),
+                             edge_unknowns, true);
 }
 
 EdgeScratch& scratch() {

@@ -1,5 +1,6 @@
 #include <optional>
 
+#include "best_mean.hpp"
 #include "cells.hpp"
 #include "grey_blur.hpp"
 #include "grey_further.hpp"
@@ -75,6 +76,7 @@ class GreyFitting {
       : model_(model),
         search_(search),
         free_{true, true, search.free_angle, search.free_scale, true, true, true, true},
+        start_(start),
         at_(start),
         s_(s),
         problem_{s.samples, {}, 0.5 * std::hypot(model.coefficients.width(), model.coefficients.height())} {}
@@ -85,6 +87,11 @@ class GreyFitting {
   bool look_at_some();
   bool take_first_step();
   std::optional<GreyLook> weighed() const;
+  double growth_of_noise() const;
+  /// Of what a look leaves; whole grey levels leave something of everything.
+  static double variance(const GreyLook& look) {
+    return std::max(0.09, look.solved.squares / look.weights.sum);
+  }
   double noise() const {
     return std::max(0.3, std::hypot(search_.noise_sigma, 0.8 * problem_.light.gain * model_.noise_sigma));
   }
@@ -101,12 +108,14 @@ class GreyFitting {
     return (sigma.x * sigma.x + sigma.y * sigma.y + turn * turn + std::pow(problem_.size * sigma.scale, 2)) /
            (at_.scale * at_.scale);
   }
+  void tell(GreyFit& fit, const Eigen::Matrix4d& covariance, const Eigen::Matrix4d& noise) const;
   static constexpr double far = 0.7, settled = 0.07;  // pixels
   const Image<float>& surface() const { return blurred_ == 0 ? model_.coefficients : s_.blurred; }
 
   const GreyModel& model_;
   const GreySearch& search_;
   const GreyFree free_;
+  const Similarity2 start_;
   Similarity2 at_;
   GreyScratch& s_;
   GreyProblem problem_;
@@ -148,18 +157,26 @@ Eigen::Matrix4d GreyFitting::covariance_of(const GreyLook& look, const GreyMatri
   GreyInfluence influence;
   Eigen::Map<Eigen::Matrix<double, 4, grey_unknowns, Eigen::RowMajor>>(influence.data()) =
       inverse.topRows<4>();
-  const GreyCells cells{model_.origin, cell_size,
-                        static_cast<int>(model_.coefficients.width() / cell_size) + 2,
-                        static_cast<int>(model_.coefficients.height() / cell_size) + 2};
+  const int width = model_.coefficients.width(), height = model_.coefficients.height();
+  const double cell = cell_size(width, height);
+  const GreyCells cells{model_.origin, cell, static_cast<int>(width / cell) + 2,
+                        static_cast<int>(height / cell) + 2};
   find_pulls(problem_, look.step(), s_.roots, influence, cells, s_.pulls);
   return covariance_of_neighbours(s_.pulls, cells.across, grey_unknowns);
 }
 
 /// Residuals of a pattern behind the part go together over a cell and, less, beyond its neighbours: variances
-/// that grow from pixels, each by itself, to cells grow beyond them by about the root of that. A little they
-/// always grow, since neighbours share the noise of a taught pixel.
-double growth_beyond_cells(double cells, double pixels) {
-  return std::sqrt(std::max(1.0, cells / (1.2 * pixels)));
+/// that grow from pixels to cells, more than noise alone does, grow beyond them by about the root of that.
+double growth_beyond_cells(double cells, double noise) { return std::sqrt(std::max(1.0, cells / noise)); }
+
+/// By how much variances of noise alone grow from pixels, each by itself, to cells: neighbours share the
+/// noise of a taught pixel, the more the more the surface is blurred.
+double GreyFitting::growth_of_noise() const {
+  static const double unblurred = noise_behind(0, 0);
+  const double searched = std::pow(std::max(0.3, search_.noise_sigma), 2),
+               taught = std::pow(problem_.light.gain * model_.noise_sigma, 2);
+  return (searched + taught) /
+         (searched + taught * (blurred_ == 0 ? unblurred : noise_behind(blurred_, blurred_)));
 }
 
 /// Foretold from some of the samples: of all, what pixels err by themselves shrinks, what goes together does
@@ -167,11 +184,12 @@ double growth_beyond_cells(double cells, double pixels) {
 bool GreyFitting::knows_less_than_edges(const GreyLook& look) const {
   if (!search_.edges) return false;
   const GreyMatrix inverse = look.inverse();
-  const double variance = look.solved.squares / look.weights.sum, share = s_.samples.are_some ? 0.25 : 1,
-               alone = variance * spread(Eigen::Matrix4d(inverse.topLeftCorner<4, 4>())),
+  const double share = s_.samples.are_some ? 0.25 : 1,
+               alone = variance(look) * spread(Eigen::Matrix4d(inverse.topLeftCorner<4, 4>())),
                cells = spread(covariance_of(look, inverse)),
                together = std::max(share * alone, cells - (1 - share) * alone);
-  return together * growth_beyond_cells(together, share * alone) > 3 * spread(*search_.edges);
+  return together * growth_beyond_cells(together, growth_of_noise() * share * alone) >
+         3 * spread(*search_.edges);
 }
 
 /// Light, step and blur from some of the samples, at a pose to which they may move. False where the fit ends:
@@ -192,8 +210,8 @@ bool GreyFitting::look_at_some() {
       at_ = moved(at_, x), problem_.light = changed(problem_.light, x, problem_.size);
       continue;
     }
-    const bool unlike = look->solved.squares > rough * noise() * noise() * look->weights.sum;
-    if ((unlike || blurred_ != 0) && blurs_left-- > 0) {
+    const double beside_noise = look->solved.squares / (noise() * noise() * look->weights.sum);
+    if ((beside_noise > 1 || blurred_ != 0) && blurs_left-- > 0) {
       const double more = more_blur(*look, model_, at_, blurred_, noise(), s_.further),
                    next = std::clamp(blurred_ + more, least_blur, most_blur);
       if (std::abs(next - blurred_) > least_change) {
@@ -203,7 +221,37 @@ bool GreyFitting::look_at_some() {
         continue;
       }
     }
-    return !unlike || falls_steeply(problem_) || !knows_less_than_edges(*look);
+    return beside_noise < rough || falls_steeply(problem_) || !knows_less_than_edges(*look);
+  }
+}
+
+/// Sigmas; and where edges know the pose as well, the best mean. What both have in common is the noise of
+/// pixels: what else changes grey values hardly moves edges.
+void GreyFitting::tell(GreyFit& fit, const Eigen::Matrix4d& covariance, const Eigen::Matrix4d& noise) const {
+  const double c = cos(fit.pose.angle), sn = sin(fit.pose.angle), scale = fit.pose.scale;
+  const PoseSigma edges = search_.edges.value_or(PoseSigma{});
+  const auto mean = [&](double grey, double alone, double by_edges, double off) {
+    if (!search_.edges) return std::pair{0.0, grey};
+    const BestMean best(grey * grey, by_edges * by_edges, alone * alone);
+    return std::pair{best.share * off, std::sqrt(best.variance)};
+  };
+  const auto along = [&](Point2 u, double by_edges, double off) {
+    return mean(scale * sigma_along(covariance, u), scale * sigma_along(noise, u), by_edges, off);
+  };
+  const auto [x, sigma_x] = along({c, -sn}, edges.x, start_.x - fit.pose.x);
+  const auto [y, sigma_y] = along({sn, c}, edges.y, start_.y - fit.pose.y);
+  fit.pose.x += x, fit.pose.y += y;
+  fit.sigma.x = sigma_x, fit.sigma.y = sigma_y;
+  if (search_.free_angle) {
+    const auto [turn, sigma] =
+        mean(std::sqrt(covariance(2, 2)), std::sqrt(noise(2, 2)), edges.angle.radians(),
+             (start_.angle - fit.pose.angle).wrapped().radians());
+    fit.pose.angle = (fit.pose.angle + radians(turn)).wrapped(), fit.sigma.angle = radians(sigma);
+  }
+  if (search_.free_scale) {
+    const auto [growth, sigma] = mean(scale * std::sqrt(covariance(3, 3)), scale * std::sqrt(noise(3, 3)),
+                                      edges.scale, start_.scale - scale);
+    fit.pose.scale += growth, fit.sigma.scale = sigma;
   }
 }
 
@@ -230,15 +278,11 @@ GreyFit GreyFitting::run(const Image<uint8_t>& picture) {
   fit.pose = moved(fit.pose, bent.shift);
   const GreyMatrix inverse = look->inverse();
   const Eigen::Matrix4d cells = covariance_of(*look, inverse),
-                        pixels = inverse.topLeftCorner<4, 4>() * (look->solved.squares / look->weights.sum),
+                        noise = inverse.topLeftCorner<4, 4>() * (growth_of_noise() * variance(*look)),
                         covariance =
-                            bent.covariance + cells * growth_beyond_cells(spread(cells), spread(pixels));
-  if (search_.edges && spread(covariance) > spread(*search_.edges)) return fit;
-  const double c = cos(fit.pose.angle), sn = sin(fit.pose.angle);
-  const auto along = [&](Point2 u) { return fit.pose.scale * sigma_along(covariance, u); };
-  fit.sigma = {along({c, -sn}), along({sn, c}),
-               search_.free_angle ? radians(std::sqrt(covariance(2, 2))) : Angle{},
-               search_.free_scale ? std::sqrt(covariance(3, 3)) * fit.pose.scale : 0};
+                            bent.covariance + cells * growth_beyond_cells(spread(cells), spread(noise));
+  if (!std::isfinite(spread(covariance))) return fit;
+  tell(fit, covariance, noise);
   fit.fitted = true;
   return fit;
 }

@@ -61,7 +61,8 @@ double more_blur(const GreyLook& look, const GreyModel& model, const Similarity2
                      (variance == 0 ? at_first : noise_loss(variance)) / softer_by;
   const double excess = look.solved.squares - noise * noise * look.weights.sum;
   const Further<1> more(further, look.solved.inverse(), look.free);
-  return more.beyond_doubt(noise) && more.squares > 0.25 * excess ? more.found[0] * more.unit[0] : 0;
+  const bool is_blur = variance != 0 || (more.beyond_doubt(noise) && more.squares > 0.25 * excess);
+  return is_blur && more.good ? more.found[0] * more.unit[0] : 0;
 }
 
 bool falls_steeply(const GreyProblem& problem) {

@@ -39,11 +39,11 @@ struct GreyFit {
   PoseSigma sigma;   ///< the noise of both pictures carried to the pose; 0 for what is held
 };
 
-/// What a fit to grey values may move, what it may take for noise, and what it has to surpass.
+/// What a fit to grey values may move, what it may take for noise, and what is known without it.
 struct GreySearch {
   bool free_angle = true, free_scale = false;
   double noise_sigma = 0;               ///< of the searched picture
-  std::optional<PoseSigma> edges = {};  ///< how well edges alone know the pose
+  std::optional<PoseSigma> edges = {};  ///< how well edges alone know the pose that it starts from
 };
 
 /// Moves `start`, already right to some tenths of a pixel, to where the picture's own pixels agree best with
@@ -52,8 +52,9 @@ struct GreySearch {
 /// is not resampled, so its noise stays white. Where the picture is less sharp than the taught one, or a
 /// little more so, the taught surface is blurred to match. Not fitted where the brightness does not follow
 /// the taught one, nor where something else, a pattern behind the part, changes it so that edges alone know
-/// the pose better; that is mostly seen by a quarter of the pixels. Cost: some tens of nanoseconds a pixel
-/// beside an edge, several times that where it blurs.
+/// the pose far better, as a quarter of the pixels tells. Where edges know it about as well, the pose is the
+/// best mean of both. Cost: some tens of nanoseconds a pixel beside an edge, several times that where it
+/// blurs.
 GreyFit fit_greys(const Image<uint8_t>& picture, const GreyModel& model, const std::vector<float>& seen,
                   const Similarity2& start, const GreySearch& search);
 

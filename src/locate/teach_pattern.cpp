@@ -100,11 +100,10 @@ EdgeColumns columns_of(const std::vector<TaughtEdge>& edges, const Box& extent, 
     c.normal_x.push_back(static_cast<float>(e.normal.x)),
         c.normal_y.push_back(static_cast<float>(e.normal.y));
   }
-  const int across = static_cast<int>(extent.width / cell_size) + 2;
-  c.cells = across * (static_cast<int>(extent.height / cell_size) + 2);
-  const auto steps = [](double from_start) {
-    return static_cast<int>(std::max(0.0, from_start) / cell_size);
-  };
+  const double cell = cell_size(extent.width, extent.height);
+  const int across = static_cast<int>(extent.width / cell) + 2;
+  c.cells = across * (static_cast<int>(extent.height / cell) + 2);
+  const auto steps = [&](double from_start) { return static_cast<int>(std::max(0.0, from_start) / cell); };
   for (const TaughtEdge& e : edges)
     c.cell.push_back(
         std::clamp(steps(e.place.y - extent.y) * across + steps(e.place.x - extent.x), 0, c.cells - 1));

@@ -6,6 +6,7 @@
 #include <array>
 
 #include "heron/render/random.hpp"
+#include "locate/best_mean.hpp"
 
 using namespace heron;
 
@@ -70,4 +71,43 @@ TEST_CASE("what neighbours add leaves a covariance, also where there is nothing"
   CHECK(covariance.llt().info() == Eigen::Success);
   CHECK(covariance_of_neighbours(Pulls(cells_across * cells_down, Eigen::Vector4f::Zero()), cells_across, 4)
             .norm() == 0);
+}
+
+TEST_CASE("the jackknife tells more where few cells settle much, and nearly the same of many") {
+  render::Random random(11);
+  const Eigen::Matrix4d unit = Eigen::Matrix4d::Identity();
+  Pulls pulls = white_pulls(random);
+  const auto growth = [&] {
+    return covariance_of_cells(pulls, unit, 4, true).trace() / covariance_of_cells(pulls, unit, 4).trace();
+  };
+  CHECK(growth() < 1.02);
+  pulls.resize(8);
+  CHECK(growth() == doctest::Approx(2));
+}
+
+TEST_CASE("the best mean of two estimates errs as it tells, and less than either") {
+  render::Random random(12);
+  struct Errors {
+    double common, one, other;  // variances
+  };
+  for (const Errors& e : {Errors{1, 0.5, 2}, {1, 3, 3}, {0, 1, 4}, {4, 0, 1}, {1, 0, 0}}) {
+    CAPTURE(e.one);
+    CAPTURE(e.other);
+    const double of_one = e.common + e.one, of_other = e.common + e.other;
+    const BestMean best(of_one, of_other, e.common);
+    CHECK(best.share >= 0);
+    CHECK(best.share <= 1);
+    CHECK(best.variance <= std::min(of_one, of_other) + 1e-12);
+    double squares = 0;
+    const int draws = 20000;
+    for (int i = 0; i < draws; ++i) {
+      const double shared = std::sqrt(e.common) * random.normal(),
+                   one = shared + std::sqrt(e.one) * random.normal(),
+                   other = shared + std::sqrt(e.other) * random.normal(),
+                   mean = one + best.share * (other - one);
+      squares += mean * mean / draws;
+    }
+    CHECK(squares == doctest::Approx(best.variance).epsilon(0.05));
+  }
+  CHECK(BestMean(1, 4, 3).share == 0);  // no more than the smaller is common
 }
