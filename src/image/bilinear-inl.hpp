@@ -32,7 +32,8 @@ struct Bilinear {
 
   /// Where the four neighbours of a vector of places lie, to `pixels`. Whole numbers are told by adding one
   /// so large that the rest is rounded off: its last bits then are the number, which converting takes longer
-  /// to say. A place on a pixel may be told as the end of the one before.
+  /// to say. A place on a pixel an odd number from the origin is told as the end of the one before: to read
+  /// up to a picture's first pixel, the origin must be even.
   HWY_INLINE Between find(V x, V y, int32_t* pixels) const {
     namespace hn = hwy::HWY_NAMESPACE;
     const Floats f;

@@ -176,6 +176,8 @@ std::vector<Candidate> fitted_hits(CoarseHits& hits, const Search& search, Echoe
                   });
     add(std::move(more));
     starts = {unexplained(std::move(next.leaders), echoes), unexplained(std::move(next.others), echoes)};
+    // What was taken meanwhile may be explained by now to the last; there may be more.
+    if (starts.size() == 0 && left >= enough) starts = next_starts(hits, echoes, std::min(left, at_once));
   }
   return fits;
 }
