@@ -9,8 +9,8 @@ enum class Polarity {
   as_taught,
   inverted,  ///< dark where it was bright
   either,    ///< one of the two, the whole part alike; costs as much as both
-  per_edge   ///< each stretch of edges by itself, as on a part before a changing background; costs three to
-             ///< four times as much, with a scale range about nine times (bench_pattern)
+  per_edge   ///< each stretch of edges by itself, as on a part before a changing background; costs about
+             ///< four times as much, with a scale range about ten times (bench_pattern)
 };
 
 /// What may be found. Ranges are strict; the defaults are the generous ones.
