@@ -114,19 +114,18 @@ void CoarseHits::sort(const HitLists& lists) {
 }
 
 bool CoarseHits::is_known(const PlacedHit& hit) const {
-  return neighbours_->at(static_cast<size_t>(hit.pose), hit.x, hit.y) || hit.sum < lowest_->at(hit);
+  const bool near = neighbours_->at(static_cast<size_t>(hit.pose), hit.x, hit.y),
+             low = hit.sum < lowest_->at(hit);
+  return near | low;
 }
 
-/// Most hits are left out, and no hit foretells the next: without a branch for each this is a third of the
-/// cost.
+/// Many hits at once, without a branch for each: most are left out, and no hit foretells the next.
 void CoarseHits::drop_known() {
   size_t left = next_;
   for (size_t i = next_; i < best_first_.size(); ++i) {
     const PlacedHit hit = best_first_[i];
     best_first_[left] = hit;
-    const bool near = neighbours_->at(static_cast<size_t>(hit.pose), hit.x, hit.y),
-               low = hit.sum < lowest_->at(hit);
-    left += static_cast<size_t>(!near & !low);
+    left += static_cast<size_t>(!is_known(hit));
   }
   best_first_.resize(left);
   asked_for_ = false;

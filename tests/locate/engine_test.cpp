@@ -189,6 +189,15 @@ TEST_CASE("the grey fit improves on the edges, keeps off what is covered, and re
   const Image<uint8_t> textured = bench().picture(tile, 88, 1, 0, 0.04);
   CHECK_FALSE(surpasses(textured));
   CHECK(fitted(textured, start, every_edge).fitted);
+  // Between the two it is the mean of both, no less sure than edges alone.
+  Similarity2 by_edges = truth;
+  by_edges.x += 0.006, by_edges.y -= 0.006, by_edges.angle = by_edges.angle + 0.008_deg;
+  const GreyFit mean = fit_greys(bench().picture(tile, 88, 1, 0, 0.015), *bench().target.greys(), every_edge,
+                                 by_edges, beside_edges);
+  REQUIRE(mean.fitted);
+  CHECK(mean.sigma.x < 0.006);
+  CHECK(mean.sigma.x > clean.sigma.x);
+  CHECK(distance(mean.pose.position(), truth.position()) < 0.015);
 
   // Nothing seen, nothing there, too far away.
   CHECK_FALSE(fitted(covered, start, std::vector<float>(every_edge.size(), 0.0f)).fitted);

@@ -3,9 +3,10 @@
 
 namespace heron {
 
+// The one place where the core spreads work over threads.
+
 /// Calls body(first, end) for consecutive chunks of [0, count), on as many threads as the calling
-/// oneTBB arena allows. The chunks depend on `count` and `chunk` only, never on the thread count. The one
-/// place where the core spreads work over threads.
+/// oneTBB arena allows. The chunks depend on `count` and `chunk` only, never on the thread count.
 void parallel_rows(int count, int chunk, const std::function<void(int first, int end)>& body);
 
 /// Calls both, at the same time where a thread is free. Either may spread its own work over threads.
