@@ -1,0 +1,34 @@
+#pragma once
+#include "heron/base/work.hpp"
+#include "heron/locate/pattern.hpp"
+#include "heron/locate/survey.hpp"
+
+namespace heron {
+
+/// Limits to search by, wider than those to judge by when a reason is wanted.
+struct PatternReach {
+  Range<Angle> angle;
+  Range<double> scale;
+  double least_contrast;
+  double least_score;
+  Polarity polarity;
+  double effort;
+  double most_overlap;
+  Box origins;
+  bool names_nearest = false;  ///< when all candidates are given up, the best of them is told all the same
+};
+
+/// Everything that one search reads.
+struct PatternSearch {
+  const PatternTarget& target;
+  const Survey& survey;
+  PatternReach reach;
+  Work* work;
+
+  bool stopped() const { return work && work->stopped(); }
+  const CoarseEdges& coarse() const { return target.coarse(reach.polarity); }
+  bool free_angle() const { return target.has_angle() && reach.angle.max > reach.angle.min; }
+  bool free_scale() const { return reach.scale.max > reach.scale.min; }
+};
+
+}  // namespace heron
