@@ -3,6 +3,7 @@
 #include <tbb/parallel_for.h>
 #include <tbb/parallel_invoke.h>
 #include <tbb/task_arena.h>
+#include <tbb/task_group.h>
 
 #include <algorithm>
 
@@ -25,5 +26,21 @@ void parallel_pair(const std::function<void()>& one, const std::function<void()>
 }
 
 void parallel_alone(const std::function<void()>& work) { tbb::this_task_arena::isolate(work); }
+
+class Errands::Group : public tbb::task_group {};
+
+Errands::Errands() : group_(std::make_unique<Group>()) {}
+
+Errands::~Errands() {
+  group_->cancel();
+  try {
+    group_->wait();
+  } catch (...) {  // whoever wanted to know would have waited
+  }
+}
+
+void Errands::begin(std::function<void()> errand) { group_->run(std::move(errand)); }
+
+void Errands::wait() { group_->wait(); }
 
 }  // namespace heron

@@ -4,6 +4,7 @@
 #include <cmath>
 
 #include "coarse_search.hpp"
+#include "descent.hpp"
 #include "echoes.hpp"
 #include "heron/image/parallel.hpp"
 #include "refine.hpp"
@@ -11,33 +12,15 @@
 namespace heron {
 namespace {
 
-/// A candidate is given up when its score on a level falls below this: a share of the least score, since a
-/// coarse level sees less of a covered part than a fine one, and no more of a high limit, which a part may
-/// miss by little. More effort gives up later.
-double stage_limit(const PatternSearch& search, int level) {
-  const double share = level == 0 ? 0.75 : level == search.coarse().level ? 0.67 : 0.7;
-  return (share + 0.1 * (1 - 2 * search.reach.effort)) * std::min(search.reach.least_score, 60.0);
-}
-
 Candidate start_of(const CoarseHit& hit) {
   return {.pose = {hit.place.x, hit.place.y, hit.angle, hit.scale}, .score = 100 * hit.likeness};
 }
 
-/// What half as fine a picture shows as well as this needs but one round with the few edges of the full one.
-constexpr double seen_well = 80;
-
 bool better(const Candidate& a, const Candidate& b) { return a.score > b.score; }
 
-std::vector<Candidate> fitted(const std::vector<Candidate>& starts, const PatternSearch& search, int level) {
-  const PatternTarget& target = search.target;
-  const EdgeColumns& edges = level == search.coarse().level ? search.coarse().columns
-                             : level == 0                   ? target.few_columns()
-                                                            : target.columns()[static_cast<size_t>(level)];
-  EdgeFitSearch edge = edge_search(search, level);
-  // Edges that are not near at the start will hardly be in place at the end.
-  edge.least_met = (1.1 - 0.2 * search.reach.effort) * stage_limit(search, level);
-  edge.least_begun = (0.7 - 0.2 * search.reach.effort) * stage_limit(search, level);
-  edge.tells_sigma = search.reach.names_nearest;  // of what may be told as it is now
+std::vector<Candidate> fitted(const std::vector<Candidate>& starts, const PatternSearch& search, int level,
+                              const Ahead& ahead) {
+  const LevelFit fit(search, level);
   std::vector<Candidate> results(starts.size());
   if (search.work) search.work->plan(static_cast<int64_t>(starts.size()));
   const int count = static_cast<int>(starts.size());
@@ -45,18 +28,11 @@ std::vector<Candidate> fitted(const std::vector<Candidate>& starts, const Patter
     if (search.stopped()) return;
     if (search.work) search.work->advance(end - first);
     for (auto i = static_cast<size_t>(first); i < static_cast<size_t>(end); ++i) {
-      EdgeFitSearch its = edge;
-      if (level == 0 && level < search.coarse().level && starts[i].score >= seen_well) its.rounds = 1;
-      const EdgeFit fit = fit_edges(search.survey.level(level), edges, starts[i].pose, its);
-      if (fit.fitted)
-        results[i] = {.pose = fit.pose, .score = fit.score, .sigma = fit.sigma, .rise = edge.rise};
+      const Candidate* known = ahead.fitted(starts[i], level);
+      results[i] = known ? *known : fit.of(starts[i]);
     }
   });
-  // What has run far out of the range is nothing there.
-  std::erase_if(results, [&](const Candidate& c) {
-    return c.score <= 0 || c.pose.scale < 0.85 * search.reach.scale.min ||
-           c.pose.scale > 1.18 * search.reach.scale.max;
-  });
+  std::erase_if(results, [](const Candidate& c) { return c.score <= 0; });
   std::stable_sort(results.begin(), results.end(), better);
   return results;
 }
@@ -98,7 +74,8 @@ Starts next_starts(CoarseHits& hits, const Echoes& echoes, size_t most) {
 /// The hits of the coarse search, fitted, some dozens at a time; while one thread takes the next of them, the
 /// others fit. What is explained does not count towards how many are fitted: parts that are seen whole must
 /// not keep others from being looked at.
-std::vector<Candidate> fitted_hits(CoarseHits& hits, const PatternSearch& search, Echoes& echoes) {
+std::vector<Candidate> fitted_hits(CoarseHits& hits, const PatternSearch& search, Echoes& echoes,
+                                   Ahead& ahead) {
   const int level = search.coarse().level;
   constexpr size_t enough = 16,  // fewer are not gone on for
       at_first = 32,  // tell of most whole parts, and those of most other hits that they are echoes
@@ -107,25 +84,30 @@ std::vector<Candidate> fitted_hits(CoarseHits& hits, const PatternSearch& search
   const int least_looks = search.reach.polarity == Polarity::per_edge ? 128 : 64;
   auto left = static_cast<size_t>(least_looks * std::pow(16.0, search.reach.effort));
   std::vector<Candidate> fits;
-  const auto add = [&](std::vector<Candidate> more) {
-    for (const Candidate& fit : more)
-      if (const auto whole = echoes.learn(fit)) hits.ask_for(whole->echo / 100, whole->middle, whole->sure);
+  const auto add = [&](const std::vector<Candidate>& more) {
     const auto middle = static_cast<ptrdiff_t>(fits.size());
-    fits.insert(fits.end(), std::move_iterator(more.begin()), std::move_iterator(more.end()));
+    for (const Candidate& fit : more) {
+      if (echoes.is_again(fit, level)) continue;
+      fits.push_back(fit);
+      const auto whole = echoes.learn(fit);
+      if (!whole) continue;
+      hits.ask_for(whole->echo / 100, whole->middle, whole->sure);
+      if (whole->is_first) ahead.begin(fit);
+    }
     std::inplace_merge(fits.begin(), fits.begin() + middle, fits.end(), better);
   };
   Starts starts = next_starts(hits, echoes, std::min(left, at_first));
   while (starts.size() > 0 && !search.stopped()) {
-    add(fitted(starts.leaders, search, level));
+    add(fitted(starts.leaders, search, level, ahead));
     starts.others = unexplained(std::move(starts.others), echoes);
     left -= std::min(left, starts.size());
     Starts next;
     std::vector<Candidate> more;
-    parallel_pair([&] { more = fitted(starts.others, search, level); },
+    parallel_pair([&] { more = fitted(starts.others, search, level, ahead); },
                   [&] {
                     if (left >= enough) next = next_starts(hits, echoes, std::min(left, at_once));
                   });
-    add(std::move(more));
+    add(more);
     starts = {unexplained(std::move(next.leaders), echoes), unexplained(std::move(next.others), echoes)};
     // What was taken meanwhile may be explained by now to the last; there may be more.
     if (starts.size() == 0 && left >= enough) starts = next_starts(hits, echoes, std::min(left, at_once));
@@ -133,11 +115,17 @@ std::vector<Candidate> fitted_hits(CoarseHits& hits, const PatternSearch& search
   return fits;
 }
 
-std::vector<Candidate> all_finished(const std::vector<Candidate>& starts, const PatternSearch& search) {
+std::vector<Candidate> all_finished(const std::vector<Candidate>& starts, const PatternSearch& search,
+                                    const Ahead& ahead) {
   std::vector<Candidate> results(starts.size());
   parallel_rows(static_cast<int>(starts.size()), 1, [&](int first, int end) {
-    for (auto i = static_cast<size_t>(first); i < static_cast<size_t>(end) && !search.stopped(); ++i)
-      results[i] = finished(starts[i], search);
+    for (auto i = static_cast<size_t>(first); i < static_cast<size_t>(end); ++i) {
+      const Candidate* known = ahead.finished(starts[i]);
+      if (known)
+        results[i] = *known;
+      else if (!search.stopped())
+        results[i] = finished(starts[i], search);
+    }
   });
   std::erase_if(results, [](const Candidate& c) { return !c.seen; });
   return results;
@@ -157,12 +145,13 @@ std::vector<Candidate> candidates_alike(const PatternSearch& search) {
   coarse.least_likeness = std::clamp(0.0096 * reach.least_score, 0.42, 0.52) + 0.06 * (1 - 2 * reach.effort);
   CoarseHits hits = coarse_search(target, search.survey, coarse, search.work);
   Echoes echoes(target, {reach.scale, reach.effort, reach.most_overlap});
+  Ahead ahead(search);
   const int top = search.coarse().level;
   std::vector<Candidate> candidates;
   for (int level = top; level >= 0; --level) {
     const double least = stage_limit(search, level);
     std::vector<Candidate> all =
-        level == top ? fitted_hits(hits, search, echoes) : fitted(candidates, search, level);
+        level == top ? fitted_hits(hits, search, echoes, ahead) : fitted(candidates, search, level, ahead);
     const auto good =
         std::find_if(all.begin(), all.end(), [&](const Candidate& c) { return c.score < least; });
     if (good == all.begin() && !all.empty() && reach.names_nearest) {
@@ -171,9 +160,10 @@ std::vector<Candidate> candidates_alike(const PatternSearch& search) {
       return {all.front()};
     }
     all.erase(good, all.end());
+    if (level == top) ahead.wait();
     candidates = echoes.distinct(std::move(all), level);
   }
-  return all_finished(candidates, search);
+  return all_finished(candidates, search, ahead);
 }
 
 }  // namespace

@@ -54,7 +54,8 @@ bool Echoes::lies_over(const Placed& a, const Placed& b) const {
          (within(a.middle, b.middle, reach_) && overlap(a.box, b.box) > most_);
 }
 
-bool Echoes::same_pose(const Placed& a, const Placed& b, double pixels) const {
+bool Echoes::same_pose(const Placed& a, const Placed& b, int level) const {
+  const double pixels = 0.7 * std::ldexp(1.0, level);
   return within(a.pose.position(), b.pose.position(), pixels) &&
          std::abs((a.pose.angle - b.pose.angle).wrapped().radians()) * radius_ < pixels &&
          std::abs(a.pose.scale - b.pose.scale) * radius_ < pixels;
@@ -80,8 +81,18 @@ std::optional<Echoes::Whole> Echoes::learn(const Candidate& fit) {
   if (effort_ >= 1 || fit.score < nearly_whole) return {};
   const Placed its = placed(fit);
   const double echo = (0.95 - 0.1 * effort_) * fit.score;
-  wholes_.push_back({its, echo});
-  return Whole{its.middle, echo, sure_};
+  const bool is_first =
+      std::none_of(wholes_.begin(), wholes_.end(), [&](const Known& w) { return lies_over(its, w.place); });
+  wholes_.push_back({its, fit.score, echo});
+  return Whole{its.middle, echo, sure_, is_first};
+}
+
+bool Echoes::is_again(const Candidate& fit, int level) const {
+  constexpr double hardly = 3;
+  const Placed its = placed(fit);
+  return std::any_of(wholes_.begin(), wholes_.end(), [&](const Known& whole) {
+    return fit.score < whole.score + hardly && same_pose(its, whole.place, level);
+  });
 }
 
 bool Echoes::is_explained(const Candidate& hit) const {
@@ -93,7 +104,7 @@ bool Echoes::is_explained(const Candidate& hit) const {
 }
 
 std::vector<Candidate> Echoes::distinct(std::vector<Candidate> fits, int level) const {
-  const double pixels = 0.7 * std::ldexp(1.0, level), echo = effort_ >= 1 ? 0 : 0.7 - 0.2 * effort_;
+  const double echo = effort_ >= 1 ? 0 : 0.7 - 0.2 * effort_;
   std::vector<Candidate> kept;
   std::vector<Placed> places;
   for (Candidate& c : fits) {
@@ -101,7 +112,7 @@ std::vector<Candidate> Echoes::distinct(std::vector<Candidate> fits, int level) 
     bool known = false;
     for (size_t i = 0; i < kept.size() && !known; ++i)
       known = (c.score < echo * kept[i].score && (on_spot(its, places[i]) || lies_over(its, places[i]))) ||
-              same_pose(its, places[i], pixels);
+              same_pose(its, places[i], level);
     if (!known) places.push_back(its), kept.push_back(std::move(c));
   }
   return kept;

@@ -28,11 +28,14 @@ class Echoes {
   /// A part that is seen nearly whole.
   struct Whole {
     Point2 middle;
-    double echo;  ///< the score below which hits over it are its echoes
-    double sure;  ///< all hits whose middles lie so near, at whatever angle, lie over it; pixels
+    double echo;    ///< the score below which hits over it are its echoes
+    double sure;    ///< all hits whose middles lie so near, at whatever angle, lie over it; pixels
+    bool is_first;  ///< it lies over no other that is known so far
   };
   /// Keeps a fit in mind that shows a part nearly whole, and tells of it.
   std::optional<Whole> learn(const Candidate& fit);
+  /// Whether a fit ran into the pose of a part that is kept in mind, and is hardly better: it is that one.
+  bool is_again(const Candidate& fit, int level) const;
   /// Whether a hit lies by half over a part that is seen nearly whole, and even as a hit, which forgives
   /// much, is worse than that: no fit would make another part of it.
   bool is_explained(const Candidate& hit) const;
@@ -51,11 +54,11 @@ class Echoes {
   bool on_spot(const Placed& a, const Placed& b) const;
   bool lies_over(const Placed& a, const Placed& b) const;
   double sure_reach() const;
-  bool same_pose(const Placed& a, const Placed& b, double pixels) const;
+  bool same_pose(const Placed& a, const Placed& b, int level) const;
 
   struct Known {
     Placed place;
-    double echo;
+    double score, echo;
   };
   const PatternTarget& target_;
   std::vector<Known> wholes_;

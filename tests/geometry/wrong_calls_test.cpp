@@ -1,6 +1,9 @@
 #include <doctest/doctest.h>
+#include <tbb/global_control.h>
 
+#include <atomic>
 #include <limits>
+#include <stdexcept>
 
 #include "heron/base/error.hpp"
 #include "heron/calibrate/plane.hpp"
@@ -81,6 +84,21 @@ TEST_CASE("chunks do not depend on threads, and nothing is left out") {
   };
   parallel_pair([&] { visit(0); }, [&] { visit(500); });
   CHECK(std::count(halves.begin(), halves.end(), 1) == 1000);
+}
+
+TEST_CASE("errands are all done, on one thread and on several, and what one throws is thrown to who waits") {
+  for (const size_t threads : {1, 2, 8}) {
+    const tbb::global_control limit(tbb::global_control::max_allowed_parallelism, threads);
+    std::atomic<int> done = 0;
+    Errands errands;
+    for (int i = 0; i < 100; ++i)
+      errands.begin([&] { parallel_rows(10, 3, [&](int first, int end) { done += end - first; }); });
+    errands.wait();
+    CHECK(done == 1000);
+    errands.begin([] { throw std::runtime_error("an errand failed"); });
+    CHECK_THROWS_WITH(errands.wait(), "an errand failed");
+    errands.begin([] { throw std::runtime_error("nobody waits for this"); });
+  }
 }
 
 TEST_CASE("mappings refuse what has no place") {

@@ -7,11 +7,13 @@
 #include "heron/locate/survey.hpp"
 #include "heron/render/tray_station.hpp"
 #include "locate/coarse_search.hpp"
+#include "locate/descent.hpp"
 #include "locate/echoes.hpp"
 #include "locate/edge_fit.hpp"
 #include "locate/grey_model.hpp"
 #include "locate/judge.hpp"
 #include "locate/overlap.hpp"
+#include "locate/refine.hpp"
 #include "locate/response_maps.hpp"
 
 // The stages of a find, each by itself.
@@ -290,6 +292,57 @@ TEST_CASE("echoes of a part that is seen nearly whole are given up, and nothing 
   REQUIRE(left.size() == 3);  // the second ran into the first, the fourth is its echo
   CHECK(left[1].score == 92);
   CHECK(left[2].score == 70);
+}
+
+TEST_CASE("a fit that ran into the pose of a whole part is that part again, unless it is much better") {
+  const auto at = [](double x, Angle angle, double score) {
+    return Candidate{.pose = {x, 400, angle, 1}, .score = score};
+  };
+  Echoes echoes(bench().target, {.scale = {1, 1}});
+  CHECK_FALSE(echoes.is_again(at(500, 20_deg, 90), 2));
+  const auto first = echoes.learn(at(500, 20_deg, 90));
+  REQUIRE(first);
+  CHECK(first->is_first);
+  CHECK(echoes.is_again(at(501, 20.5_deg, 92), 2));
+  CHECK_FALSE(echoes.is_again(at(501, 20.5_deg, 92), 0));  // that is another pose in the full picture
+  CHECK_FALSE(echoes.is_again(at(501, 20.5_deg, 95), 2));
+  CHECK_FALSE(echoes.is_again(at(501, 40_deg, 92), 2));
+  CHECK_FALSE(echoes.learn(at(505, 40_deg, 92))->is_first);
+  CHECK(echoes.learn(at(900, 40_deg, 92))->is_first);
+}
+
+TEST_CASE("what is carried down ahead comes out as step by step") {
+  const Bench& b = bench();
+  const Pose2 tile{4, -3, 130_deg};
+  const Survey survey(b.picture(tile, 7));
+  const PatternReach reach{full_turn, {0.9, 1.1}, 8, 50, Polarity::as_taught, 0.5, 0.5, {0, 0, 419, 419}};
+  const PatternSearch search{b.target, survey, reach, nullptr};
+  const int top = search.coarse().level;
+  REQUIRE(top > 0);
+  Candidate step = LevelFit(search, top).of({.pose = b.truth(tile), .score = 100});
+  REQUIRE(step.score > 80);
+  Ahead ahead(search);
+  ahead.begin(step);
+  Candidate nothing_there{.pose = {3, 3, 0_deg, 1}, .score = 80};
+  ahead.begin(nothing_there);
+  ahead.wait();
+  CHECK(ahead.fitted(step, top) == nullptr);
+  for (int level = top - 1; level >= 0; --level) {
+    const Candidate* known = ahead.fitted(step, level);
+    REQUIRE(known);
+    step = LevelFit(search, level).of(step);
+    CHECK(known->pose.x == step.pose.x);
+    CHECK(known->score == step.score);
+  }
+  const Candidate *end = ahead.finished(step), its = finished(step, search);
+  REQUIRE(end);
+  CHECK(end->pose.y == its.pose.y);
+  CHECK(end->sigma.angle == its.sigma.angle);
+  CHECK(end->score == its.score);
+  REQUIRE(ahead.fitted(nothing_there, top - 1));
+  CHECK(ahead.fitted(nothing_there, top - 1)->score == 0);
+  step.score -= 1;
+  CHECK(ahead.finished(step) == nullptr);
 }
 
 TEST_CASE("a survey that tasks of one pool share makes its gradients once, and no task waits for itself") {

@@ -1,4 +1,5 @@
 #include <doctest/doctest.h>
+#include <tbb/global_control.h>
 #include <tbb/task_arena.h>
 
 #include "heron/locate/pattern.hpp"
@@ -130,6 +131,32 @@ TEST_CASE("five leaves among other tiles: all found, nothing else, each within 0
       CHECK(std::abs((nearest->angle - picture_angle(tile.table_from_tile)).wrapped().degrees()) < 0.05);
       CHECK(nearest->score > 95);
     }
+  }
+}
+
+TEST_CASE("five leaves of any scale on one thread, two and eight: the same bits") {
+  const TrayStation station = make_tray_station(505, {.views = 1, .leaves = 5, .others = 6});
+  Random random(505);
+  const Image<uint8_t> picture =
+      expose(exact_picture(station.views[0].scene), {.sigma = 2, .electrons = 20000}, random);
+  const auto found_on = [&](size_t threads) {
+    const tbb::global_control limit(tbb::global_control::max_allowed_parallelism, threads);
+    return find(leaf_target(), Survey(Image<uint8_t>(picture)), {.scale = {0.8, 1.2}}, Explain::never);
+  };
+  const Findings alone = found_on(1);
+  REQUIRE(alone.sightings.size() == 5);
+  for (const size_t threads : {2, 8, 2, 8, 2, 8}) {
+    const Findings found = found_on(threads);
+    REQUIRE(found.sightings.size() == 5);
+    for (size_t i = 0; i < 5; ++i) {
+      const Sighting &a = alone.sightings[i], &b = found.sightings[i];
+      CHECK(a.x == b.x);
+      CHECK(a.angle == b.angle);
+      CHECK(a.scale == b.scale);
+      CHECK(a.score == b.score);
+      CHECK(a.sigma.y == b.sigma.y);
+    }
+    CHECK(found.misses.size() == alone.misses.size());
   }
 }
 

@@ -1,5 +1,6 @@
 #pragma once
 #include <functional>
+#include <memory>
 
 namespace heron {
 
@@ -15,5 +16,20 @@ void parallel_pair(const std::function<void()>& one, const std::function<void()>
 /// Calls `work`, which may spread over threads; meanwhile the calling thread takes on nothing else. For work
 /// that others wait for, or that they would enter again.
 void parallel_alone(const std::function<void()>& work);
+
+/// Work that is done when a thread is free for it, while the calling thread goes on.
+class Errands {
+ public:
+  Errands();
+  Errands(const Errands&) = delete;
+  ~Errands();  ///< waits; what has not begun by then is not done, and what failed is not told
+  void begin(std::function<void()> errand);
+  /// Does what is left of it, with all threads that are free; throws what an errand has thrown.
+  void wait();
+
+ private:
+  class Group;
+  std::unique_ptr<Group> group_;
+};
 
 }  // namespace heron
