@@ -1,7 +1,9 @@
 #include <doctest/doctest.h>
 
+#include <algorithm>
 #include <cmath>
 #include <limits>
+#include <vector>
 
 #include "heron/base/error.hpp"
 #include "heron/image/noise.hpp"
@@ -105,4 +107,28 @@ TEST_CASE("noise is estimated from the picture itself, beside slopes and edges")
   }
   CHECK(noise_sigma(Image<uint8_t>(2, 2)) == 0);
   CHECK(noise_sigma(Image<uint8_t>(50, 50)) == 0);
+}
+
+TEST_CASE("the kernel that estimates noise is the median of its mask") {
+  render::Random random(3);
+  for (const auto& [width, height] :
+       {std::pair{3, 3}, {4, 3}, {18, 40}, {33, 5}, {34, 7}, {66, 3}, {131, 64}})
+    for (const int most : {1, 20, 90, 255}) {  // the last answers with more than a byte holds
+      Image<uint8_t> p(width, height);
+      for (int y = 0; y < height; ++y)
+        for (int x = 0; x < width; ++x) p(x, y) = static_cast<uint8_t>(most * random.whole(0, 1));
+      std::vector<int> sizes;
+      for (int y = 1; y + 1 < height; ++y)
+        for (int x = 1; x + 1 < width; ++x) {
+          int sum = 0;
+          for (int v = -1; v <= 1; ++v)
+            for (int u = -1; u <= 1; ++u) sum += (u == 0 ? -2 : 1) * (v == 0 ? -2 : 1) * p(x + u, y + v);
+          sizes.push_back(std::abs(sum));
+        }
+      std::sort(sizes.begin(), sizes.end());
+      const int median = sizes[(sizes.size() - 1) / 2];
+      CAPTURE(width);
+      CAPTURE(most);
+      CHECK(noise_sigma(p) == doctest::Approx(1.4826 / 6 * (median < 255 ? median : median / 16 * 16)));
+    }
 }
