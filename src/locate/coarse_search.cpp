@@ -51,8 +51,9 @@ PoseGrid pose_grid(const CoarseEdges& coarse, const CoarseSearch& search, bool h
   return grid;
 }
 
-/// A picture may answer everywhere; more than so many hits, of a few poses and of them all, are never kept.
-constexpr size_t most_of_chunk = 1000, most_of_all = 32000;
+/// A picture may answer everywhere; more than so many hits, of a pose in a band and of them all, are never
+/// kept.
+constexpr size_t most_of_pose = 250, most_of_all = 32000;
 
 /// Kept inside a picture widened by nothing: an origin lies in the picture or in the asked box.
 CoarseWindow window_of(const Box& origins, int level, int width, int height) {
@@ -85,44 +86,44 @@ struct Band {
   int first, rows;
 };
 
-/// The hits of a band, in a list for each few poses.
+/// The hits of a band, in a list for each pose.
 HitLists hits_in(const Band& band, const CoarseEdges& coarse, const ResponseMaps& responses,
                  const PoseGrid& grid, const CoarseWindow& window,
                  const std::array<SumCheck, sum_checks>& checks, double turn_by, Work* work) {
   const std::vector<TaughtEdge>& edges = coarse.edges;
-  const int poses = static_cast<int>(grid.poses.size()), chunk = 4;
-  HitLists by_chunk(static_cast<size_t>((poses + chunk - 1) / chunk));
+  const int poses = static_cast<int>(grid.poses.size());
+  HitLists by_pose(grid.poses.size());
   if (work) work->plan(poses);
-  parallel_rows(poses, chunk, [&](int first, int end) {
-    std::vector<const uint8_t*> ones(edges.size()), others(edges.size());
-    std::vector<PlacedHit>& kept = by_chunk[static_cast<size_t>(first / chunk)];
+  parallel_rows(poses, 1, [&](int pose, int) {
     if (work && work->stopped()) return;
-    for (int pose = first; pose < end; ++pose) {
-      const GridPose& p = grid.poses[static_cast<size_t>(pose)];
-      const double to = p.scale * std::ldexp(1.0, -coarse.level), c = cos(p.angle), s = sin(p.angle);
-      const double turned = p.angle.radians() * 128 / std::numbers::pi + turn_by;
-      std::ptrdiff_t stride = 0;
-      for (size_t k = 0; k < edges.size(); ++k) {
-        const TaughtEdge& e = edges[k];
-        const int dx = nearest(to * (c * e.place.x - s * e.place.y));
-        const int dy = nearest(to * (s * e.place.x + c * e.place.y));
-        const int direction = nearest(turned + coarse.directions[k]) & 255;
-        const auto answers_of = [&](int of) {
-          const Image<uint8_t>& map = responses.maps[static_cast<size_t>(direction_step(of & 255))];
-          stride = map.stride();
-          return map.row(responses.pad + dy) + responses.pad + window.x0 + dx;
-        };
-        ones[k] = answers_of(direction);
-        if (!coarse.ends.empty()) others[k] = answers_of(direction + 128);
-      }
-      sum_rows({ones.data(), others.data(), coarse.ends.empty() ? nullptr : coarse.ends.data()}, checks,
-               stride, window.width, band.rows, band.first - window.y0, pose, kept);
-      keep_best({&kept, 1}, kept.size(), most_of_chunk);
+    static thread_local std::vector<const uint8_t*> ones, others;
+    static thread_local std::vector<PlacedHit> kept;
+    ones.resize(edges.size()), others.resize(edges.size());
+    const GridPose& p = grid.poses[static_cast<size_t>(pose)];
+    const double to = p.scale * std::ldexp(1.0, -coarse.level), c = cos(p.angle), s = sin(p.angle);
+    const double turned = p.angle.radians() * 128 / std::numbers::pi + turn_by;
+    std::ptrdiff_t stride = 0;
+    for (size_t k = 0; k < edges.size(); ++k) {
+      const TaughtEdge& e = edges[k];
+      const int dx = nearest(to * (c * e.place.x - s * e.place.y));
+      const int dy = nearest(to * (s * e.place.x + c * e.place.y));
+      const int direction = nearest(turned + coarse.directions[k]) & 255;
+      const auto answers_of = [&](int of) {
+        const Image<uint8_t>& map = responses.maps[static_cast<size_t>(direction_step(of & 255))];
+        stride = map.stride();
+        return map.row(responses.pad + dy) + responses.pad + window.x0 + dx;
+      };
+      ones[k] = answers_of(direction);
+      if (!coarse.ends.empty()) others[k] = answers_of(direction + 128);
     }
-    by_chunk[static_cast<size_t>(first / chunk)].shrink_to_fit();  // it had room for many more on its way
-    if (work) work->advance(end - first);
+    kept.clear();
+    sum_rows({ones.data(), others.data(), coarse.ends.empty() ? nullptr : coarse.ends.data()}, checks, stride,
+             window.width, band.rows, band.first - window.y0, pose, kept);
+    keep_best({&kept, 1}, kept.size(), most_of_pose);
+    by_pose[static_cast<size_t>(pose)].assign(kept.begin(), kept.end());
+    if (work) work->advance(1);
   });
-  return by_chunk;
+  return by_pose;
 }
 
 }  // namespace
