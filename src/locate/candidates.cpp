@@ -39,6 +39,7 @@ std::vector<Candidate> fitted(const std::vector<Candidate>& starts, const Patter
 
 /// The candidates that no part known so far explains.
 std::vector<Candidate> unexplained(std::vector<Candidate> starts, const Echoes& echoes) {
+  if (!echoes.knows_any()) return starts;
   std::vector<uint8_t> explained(starts.size());
   parallel_rows(static_cast<int>(starts.size()), 16, [&](int first, int end) {
     for (auto i = static_cast<size_t>(first); i < static_cast<size_t>(end); ++i)

@@ -17,18 +17,17 @@ static constexpr int neighbour_reach = 2;
 /// A byte for each place where the middle of a hit may lie, the middles of each pose shifted to whole pixels.
 class CoarseHits::PointMap {
  public:
-  PointMap(std::span<const PlacedHit> hits, const std::vector<Point2>& middles) : shifts_(middles.size()) {
+  PointMap(const CoarseWindow& window, const std::vector<Point2>& middles) : shifts_(middles.size()) {
     std::transform(middles.begin(), middles.end(), shifts_.begin(), [](Point2 p) {
       return Pixel{nearest(p.x), nearest(p.y)};
     });
-    corner_ = place_of(hits[0]);
+    corner_ = shifts_[0];
     Pixel last = corner_;
-    for (const PlacedHit& hit : hits) {
-      const Pixel at = place_of(hit);
-      corner_ = {std::min(corner_.x, at.x), std::min(corner_.y, at.y)};
-      last = {std::max(last.x, at.x), std::max(last.y, at.y)};
+    for (const Pixel& shift : shifts_) {
+      corner_ = {std::min(corner_.x, shift.x), std::min(corner_.y, shift.y)};
+      last = {std::max(last.x, shift.x), std::max(last.y, shift.y)};
     }
-    map_ = Image<uint8_t>(last.x - corner_.x + 1, last.y - corner_.y + 1);
+    map_ = Image<uint8_t>(window.width + last.x - corner_.x, window.height + last.y - corner_.y);
   }
   uint8_t at(const PlacedHit& hit) const {
     const Pixel p = place_of(hit);
@@ -94,7 +93,7 @@ CoarseHits::CoarseHits(const HitLists& hits, PoseGrid grid, const std::vector<Po
   if (best_first_.empty()) return;
   neighbours_ = std::make_unique<MarkedPlaces>(grid_.poses.size(), rules_.window.width, rules_.window.height,
                                                neighbour_reach);
-  lowest_ = std::make_unique<PointMap>(best_first_, middles);
+  lowest_ = std::make_unique<PointMap>(rules_.window, middles);
 }
 
 CoarseHits::CoarseHits() = default;

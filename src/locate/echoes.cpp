@@ -1,6 +1,7 @@
 #include "echoes.hpp"
 
 #include <algorithm>
+#include <array>
 #include <cmath>
 
 #include "part_size.hpp"
@@ -25,16 +26,19 @@ Echoes::Echoes(const PatternTarget& target, const EchoLimits& limits)
 /// Of the smallest part that is looked for; larger ones only lie over more. Between the angles and ways that
 /// are tried a box lies over as much.
 double Echoes::sure_reach() const {
-  const Placed whole = placed({});
+  const double slant = std::sqrt(0.5);
+  const std::array<Point2, 4> ways{{{1, 0}, {0, 1}, {slant, slant}, {-slant, slant}}};
+  const Footprint whole(target_.extent(), {});
+  std::vector<Footprint> turned;  // crosswise first: mostly that decides
+  for (const int turn : {90, 60, 30, 0})
+    turned.emplace_back(target_.extent(), Similarity2{0, 0, degrees(turn), 1});
   const auto covers = [&](double far) {
-    for (const int turn : {0, 30, 60, 90})
-      for (const int way : {0, 45, 90, 135}) {
-        Candidate other{.pose = {0, 0, degrees(turn), 1}};
-        const Point2 at = whole.middle - placed(other).middle + rotated(Point2{far, 0}, degrees(way));
-        other.pose.x = at.x, other.pose.y = at.y;
-        if (overlap(whole.box, placed(other).box) <= most_) return false;
-      }
-    return true;
+    return std::all_of(turned.begin(), turned.end(), [&](Footprint other) {
+      return std::all_of(ways.begin(), ways.end(), [&](Point2 way) {
+        other.middle = whole.middle + way * far;
+        return overlap(whole, other) > most_;
+      });
+    });
   };
   double sure = 0, step = radius_;
   for (int i = 0; i < 5; ++i)
@@ -44,14 +48,16 @@ double Echoes::sure_reach() const {
 
 Echoes::Placed Echoes::placed(const Candidate& c) const {
   const Footprint box(target_.extent(), c.pose);
-  return {c.pose, (box.corners[0] + box.corners[2]) * 0.5, box};
+  return {c.pose, box};
 }
 
-bool Echoes::on_spot(const Placed& a, const Placed& b) const { return within(a.middle, b.middle, spot_); }
+bool Echoes::on_spot(const Placed& a, const Placed& b) const {
+  return within(a.box.middle, b.box.middle, spot_);
+}
 
 bool Echoes::lies_over(const Placed& a, const Placed& b) const {
-  return within(a.middle, b.middle, sure_) ||
-         (within(a.middle, b.middle, reach_) && overlap(a.box, b.box) > most_);
+  return within(a.box.middle, b.box.middle, sure_) ||
+         (within(a.box.middle, b.box.middle, reach_) && overlap(a.box, b.box) > most_);
 }
 
 bool Echoes::same_pose(const Placed& a, const Placed& b, int level) const {
@@ -84,7 +90,7 @@ std::optional<Echoes::Whole> Echoes::learn(const Candidate& fit) {
   const bool is_first =
       std::none_of(wholes_.begin(), wholes_.end(), [&](const Known& w) { return lies_over(its, w.place); });
   wholes_.push_back({its, fit.score, echo});
-  return Whole{its.middle, echo, sure_, is_first};
+  return Whole{its.box.middle, echo, sure_, is_first};
 }
 
 bool Echoes::is_again(const Candidate& fit, int level) const {

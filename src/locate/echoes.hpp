@@ -36,6 +36,7 @@ class Echoes {
   std::optional<Whole> learn(const Candidate& fit);
   /// Whether a fit ran into the pose of a part that is kept in mind, and is hardly better: it is that one.
   bool is_again(const Candidate& fit, int level) const;
+  bool knows_any() const { return !wholes_.empty(); }
   /// Whether a hit lies by half over a part that is seen nearly whole, and even as a hit, which forgives
   /// much, is worse than that: no fit would make another part of it.
   bool is_explained(const Candidate& hit) const;
@@ -47,7 +48,6 @@ class Echoes {
  private:
   struct Placed {
     Similarity2 pose;
-    Point2 middle;
     Footprint box;
   };
   Placed placed(const Candidate& c) const;

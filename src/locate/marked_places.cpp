@@ -10,7 +10,9 @@ MarkedPlaces::MarkedPlaces(size_t poses, int width, int height, int reach)
       tiles_across_((static_cast<size_t>(width + 2 * reach) - 1) / tile_columns + 1),
       tiles_down_((static_cast<size_t>(height) - 1) / tile_rows + 1),
       tile_of_(poses * tiles_down_ * tiles_across_),
-      rows_(tile_rows) {}
+      rows_(tile_rows) {
+  rows_.reserve(512 * tile_rows);  // as a few parts fill
+}
 
 void MarkedPlaces::mark_around(size_t pose, int x, int y) {
   const auto column = static_cast<size_t>(x), first = static_cast<size_t>(std::max(0, y - reach_)),

@@ -1,6 +1,4 @@
 #pragma once
-#include <array>
-
 #include "heron/base/pose.hpp"
 #include "heron/image/region.hpp"
 
@@ -9,11 +7,11 @@ namespace heron {
 /// A part's box as it lies in the picture. `extent` is the box in the target's own frame.
 struct Footprint {
   Footprint(const Box& extent, const Similarity2& pose);
-  std::array<Point2, 4> corners;
+  Point2 middle, along, down;  ///< from the middle half the box's width and half its height
   double area;
 };
 
-/// How much of the smaller of two parts the other covers, by their boxes: 0 to 1. Cost: some tenths of a
+/// How much of the smaller of two parts the other covers, by their boxes: 0 to 1. Cost: some hundredths of a
 /// microsecond.
 double overlap(const Footprint& a, const Footprint& b);
 

@@ -261,6 +261,36 @@ TEST_CASE("how much of the smaller of two parts the other covers is what their b
   CHECK(beside(0, 0, 90_deg, 1) == doctest::Approx(20.0 * 20 / (60 * 20)));  // crosswise
   CHECK(beside(5, 2, 0_deg, 0.5) == doctest::Approx(1));                     // within the larger
   CHECK(beside(61, 0, 0_deg, 1) == 0);
+  const Box square{-5, -5, 10, 10};
+  CHECK(overlap(Footprint(square, here), Footprint(square, {200, 100, 70_deg, 1})) ==
+        doctest::Approx(2 * std::sqrt(2.0) - 2));  // an octagon
+  CHECK(overlap(Footprint({0, 0, 0, 20}, here), Footprint(box, here)) == 0);
+}
+
+TEST_CASE("what two boxes have in common is the share of points that lie in both") {
+  Random random(8);
+  for (int i = 0; i < 60; ++i) {
+    const Box box{random.uniform(-40, 10), random.uniform(-20, 5), random.uniform(20, 60), 20};
+    const auto placed = [&] {
+      return Similarity2{random.uniform(-15, 15), random.uniform(-15, 15),
+                         i % 3 ? degrees(random.uniform(-180, 180)) : degrees(90 * random.whole(0, 3)),
+                         random.uniform(0.7, 1.4)};
+    };
+    const Similarity2 small = placed(), other = placed();
+    constexpr int side = 200;
+    int within = 0;
+    for (int y = 0; y < side; ++y)
+      for (int x = 0; x < side; ++x) {
+        const Point2 p = other.inverse() * (small * Point2{box.x + box.width * (x + 0.5) / side,
+                                                           box.y + box.height * (y + 0.5) / side});
+        within += std::max(std::abs(p.x - box.centre().x) / box.width,
+                           std::abs(p.y - box.centre().y) / box.height) < 0.5;
+      }
+    const double common = static_cast<double>(within) / side / side * small.scale * small.scale,
+                 share = common / std::pow(std::min(small.scale, other.scale), 2);
+    CHECK(overlap(Footprint(box, small), Footprint(box, other)) == doctest::Approx(share).epsilon(0.01));
+    CHECK(overlap(Footprint(box, other), Footprint(box, small)) == doctest::Approx(share).epsilon(0.01));
+  }
 }
 
 TEST_CASE("echoes of a part that is seen nearly whole are given up, and nothing else is") {
