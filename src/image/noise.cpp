@@ -4,8 +4,6 @@
 #include <cstdlib>
 #include <vector>
 
-#include "heron/image/parallel.hpp"
-
 #undef HWY_TARGET_INCLUDE
 #define HWY_TARGET_INCLUDE "image/noise.cpp"
 #include <hwy/foreach_target.h>
@@ -99,13 +97,11 @@ double noise_sigma(const ImageView<const uint8_t>& picture) {
   std::vector<uint8_t> sizes((count + widest - 1) / widest * widest, 255);
   // The mask answers with 4080 at most, and only in a picture that is nothing but noise with half as much.
   for (const int shift : {0, 4}) {
-    parallel_rows(rows, 32, [&](int first, int end) {
-      for (int i = first; i < end; ++i) {
-        const int y = 1 + i * step;
-        const MaskRows mask{picture.row(y - 1), picture.row(y), picture.row(y + 1), shift};
-        HWY_DYNAMIC_DISPATCH(mask_sizes)(mask, width, sizes.data() + static_cast<size_t>(i) * width);
-      }
-    });
+    for (int i = 0; i < rows; ++i) {
+      const int y = 1 + i * step;
+      const MaskRows mask{picture.row(y - 1), picture.row(y), picture.row(y + 1), shift};
+      HWY_DYNAMIC_DISPATCH(mask_sizes)(mask, width, sizes.data() + static_cast<size_t>(i) * width);
+    }
     // The mask's weights have a root sum of squares of 6.
     if (const int median = median_size(sizes, count); median < 255 || shift > 0)
       return 1.4826 / 6 * (median << shift);

@@ -1,7 +1,10 @@
 #include "coarse_search.hpp"
 
+#include <fmt/format.h>
+
 #include <algorithm>
 
+#include "heron/base/error.hpp"
 #include "heron/image/parallel.hpp"
 #include "heron/image/pyramid.hpp"
 #include "part_size.hpp"
@@ -141,6 +144,14 @@ CoarseHits coarse_search(const PatternTarget& target, const Survey& survey, cons
   const double least = std::max({3.0, 0.7 * search.least_contrast, 4 * 0.87 * survey.noise_sigma(level)});
   const PoseGrid grid = pose_grid(coarse, search, target.has_angle());
   const CoarseWindow window = window_of(search.origins, level, picture.width(), picture.height());
+  if (std::max(window.width, window.height) > PlacedHit::most_places ||
+      grid.poses.size() > PlacedHit::most_poses)
+    fail_argument(
+        fmt::format("pattern: {} x {} origins at level {} and {} poses are too many for one search (at most "
+                    "{} either way, "
+                    "{} poses); give a smaller search region, or smaller ranges of angle and scale",
+                    window.width, window.height, level, grid.poses.size(), PlacedHit::most_places,
+                    PlacedHit::most_poses));
   const int count = static_cast<int>(coarse.edges.size()), full = best_response * count;
   const int limit = std::clamp(static_cast<int>(std::ceil(search.least_likeness * full)), 1, full);
   const std::array<SumCheck, sum_checks> checks = checks_for(coarse, limit, search.effort);

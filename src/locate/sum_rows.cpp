@@ -58,7 +58,7 @@ HWY_INLINE void sum_all(const SumFeatures& features, const std::array<SumCheck, 
     for (int i = 0; i < lanes; i += 8)
       for (unsigned left = bits[i / 8]; left; left &= left - 1) {
         const int at = i + std::countr_zero(left);
-        hits.push_back({x + at, first_row + y, pose, sums[at]});
+        hits.emplace_back(x + at, first_row + y, pose, sums[at]);
       }
   };
   for (int y = 0; y < rows; y += 2)
@@ -129,7 +129,7 @@ void sum_rows_plain(const SumFeatures& features, const std::array<SumCheck, sum_
         for (int u = x; u < end_x; ++u) best = std::max(best, sum_at(u, v));
       for (int v = y; v < end_y; ++v)
         for (int u = x; u < end_x; ++u)
-          if (sum_at(u, v) == best) hits.push_back({u, first_row + v, pose, static_cast<uint8_t>(best)});
+          if (sum_at(u, v) == best) hits.emplace_back(u, first_row + v, pose, best);
     }
 }
 

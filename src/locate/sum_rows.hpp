@@ -6,10 +6,17 @@
 
 namespace heron {
 
-/// A place whose sum reached the limit, and for which pose.
+/// A place whose sum reached the limit, and for which pose. There are many, so they are small.
 struct PlacedHit {
-  int x, y, pose;
-  uint8_t sum;
+  static constexpr int most_places = 0xffff, most_poses = 0xffffff;
+  PlacedHit() = default;
+  PlacedHit(int at_x, int at_y, int in_pose, int reached)
+      : x(static_cast<uint16_t>(at_x)),
+        y(static_cast<uint16_t>(at_y)),
+        pose(static_cast<uint32_t>(in_pose) & 0xffffff),
+        sum(static_cast<uint32_t>(reached) & 0xff) {}
+  uint16_t x, y;
+  uint32_t pose : 24, sum : 8;
 };
 
 /// What a sum must have reached after so many features to be followed any further.

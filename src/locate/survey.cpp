@@ -8,10 +8,15 @@
 namespace heron {
 Survey::Survey(Image<uint8_t> picture) {
   if (picture.empty()) fail_argument("survey: the picture has no pixels");
-  noise_sigma_ = heron::noise_sigma(picture);
+  std::vector<Image<uint8_t>> smaller;
+  const auto halve_again = [&] {
+    for (const Image<uint8_t>* last = &picture; last->width() >= 16 && last->height() >= 16;
+         last = &smaller.back())
+      smaller.push_back(halve(*last));
+  };
+  parallel_pair(halve_again, [&] { noise_sigma_ = heron::noise_sigma(picture); });
   levels_.push_back(std::move(picture));
-  while (levels_.back().width() >= 16 && levels_.back().height() >= 16)
-    levels_.push_back(halve(levels_.back()));
+  std::move(smaller.begin(), smaller.end(), std::back_inserter(levels_));
   for (size_t i = 0; i < levels_.size(); ++i) gradients_.push_back(std::make_unique<Lazy>());
 }
 

@@ -32,7 +32,7 @@ struct Grid {
   }
 };
 
-PlacedHit hit(int x, int y, int pose, int sum) { return {x, y, pose, static_cast<uint8_t>(sum)}; }
+PlacedHit hit(int x, int y, int pose, int sum) { return {x, y, pose, sum}; }
 
 }  // namespace
 

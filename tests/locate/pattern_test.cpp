@@ -89,7 +89,7 @@ TEST_CASE("the summing kernel gives the hits of its plain twin") {
     const int ends[] = {4, 5, 9, 18, 30, 37};
     const std::array<SumCheck, sum_checks> checks{{{9, 14}, {18, 30}, {37, 80}}};
     const auto told = [](const PlacedHit& hit) {
-      return std::array<int, 4>{hit.y, hit.x, hit.pose, hit.sum};
+      return std::array<int, 4>{hit.y, hit.x, static_cast<int>(hit.pose), static_cast<int>(hit.sum)};
     };
     for (const SumFeatures& summed :
          {SumFeatures{features.data()}, SumFeatures{features.data(), others.data(), ends}}) {
