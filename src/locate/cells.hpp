@@ -2,6 +2,7 @@
 #include <Eigen/Core>
 #include <algorithm>
 #include <cmath>
+#include <limits>
 #include <vector>
 
 #include "heron/base/point.hpp"
@@ -41,26 +42,70 @@ double sigma_along(const Matrix& covariance, Point2 u) {
       0.0, u.x * u.x * covariance(0, 0) + 2 * u.x * u.y * covariance(0, 1) + u.y * u.y * covariance(1, 1)));
 }
 
+/// How many degrees of freedom each unknown's variance has that is a sum of squares over cells, by how
+/// unevenly they pull (Satterthwaite, An approximate distribution of estimates of variance components,
+/// Biometrics Bulletin 2, 1946): of normal errors the fourth powers come to three squared variances.
+template <class Scalar, int unknowns>
+Eigen::Array<double, unknowns, 1> freedom_of_cells(
+    const std::vector<Eigen::Matrix<Scalar, unknowns, 1>>& cells) {
+  using Pull = Eigen::Array<Scalar, unknowns, 1>;
+  Pull largest = Pull::Constant(std::numeric_limits<Scalar>::min());
+  for (const auto& cell : cells) largest = largest.max(cell.array().abs());
+  Pull squares = Pull::Zero(), fourths = Pull::Constant(std::numeric_limits<Scalar>::min());
+  for (const auto& cell : cells) {
+    const Pull square = (cell.array() / largest).square();
+    squares += square, fourths += square.square();
+  }
+  return (3 * squares.square() / fourths).max(1).template cast<double>();
+}
+
+/// By how much such a variance must be larger for errors to stay within two sigmas as often as when it is
+/// known: the square of Student's quantile beside the normal one, to first order.
+template <class Freedom>
+auto student_growth(const Freedom& freedom) {
+  return 1 + 2.5 / freedom;
+}
+
+/// What the cells' pulls add up to, squared, and by how much that understates it where the cells settle
+/// `free` unknowns: fewer than all where some are held.
+template <int unknowns>
+struct CellSquares {
+  Eigen::Matrix<double, unknowns, unknowns> sum;
+  double growth;
+
+  template <class Scalar>
+  CellSquares(const std::vector<Eigen::Matrix<Scalar, unknowns, 1>>& cells, double free) {
+    using Sum = Eigen::Matrix<Scalar, unknowns, unknowns>;
+    Sum squares = Sum::Zero();
+    int used = 0;
+    for (const auto& cell : cells) {
+      if ((cell.array() == 0).all()) continue;
+      squares.noalias() += cell * cell.transpose();
+      ++used;
+    }
+    sum = squares.template cast<double>(), growth = used / std::max(1.0, used - free);
+  }
+};
+
 /// Covariance of unknowns from what each cell's weighted residuals pull at them, so that noise which
 /// neighbours share counts (Liang, Zeger, Longitudinal data analysis using generalized linear models,
-/// Biometrika 73, 1986). `inverse` is that of the normal matrix; `free` is how many unknowns the cells
-/// settle: fewer than all where some are held. `jackknife` tells about what leaving out each cell by turns
-/// would (MacKinnon, Nielsen, Webb, Cluster-robust inference: a guide to empirical practice, Journal of
-/// Econometrics 232, 2023), which is no less than the errors where few cells settle much.
+/// Biometrika 73, 1986). `inverse` is that of the normal matrix.
 template <class Scalar, int unknowns>
 Eigen::Matrix<double, unknowns, unknowns> covariance_of_cells(
     const std::vector<Eigen::Matrix<Scalar, unknowns, 1>>& cells,
-    const Eigen::Matrix<double, unknowns, unknowns>& inverse, double free = unknowns,
-    bool jackknife = false) {
-  Eigen::Matrix<Scalar, unknowns, unknowns> sum = Eigen::Matrix<Scalar, unknowns, unknowns>::Zero();
-  int cells_used = 0;
-  for (const auto& cell : cells) {
-    if ((cell.array() == 0).all()) continue;
-    sum.noalias() += cell * cell.transpose();
-    ++cells_used;
-  }
-  const double used = cells_used, growth = used / std::max(1.0, used - free);
-  return inverse * sum.template cast<double>() * inverse * (jackknife ? growth * growth : growth);
+    const Eigen::Matrix<double, unknowns, unknowns>& inverse, double free = unknowns) {
+  const CellSquares<unknowns> squares(cells, free);
+  return inverse * squares.sum * inverse * squares.growth;
+}
+
+/// About what leaving out each cell by turns would tell (MacKinnon, Nielsen, Webb, Cluster-robust inference:
+/// a guide to empirical practice, Journal of Econometrics 232, 2023), which is no less than the errors where
+/// few cells settle much. With nothing left to carry.
+template <class Scalar, int unknowns>
+Eigen::Matrix<double, unknowns, unknowns> jackknife_of_cells(
+    const std::vector<Eigen::Matrix<Scalar, unknowns, 1>>& cells, double free = unknowns) {
+  const CellSquares<unknowns> squares(cells, free);
+  return squares.sum * (squares.growth * squares.growth);
 }
 
 /// The same of cells that lie side by side in rows of `across`, with nothing left to carry. What a cell
@@ -71,7 +116,6 @@ template <class Scalar, int unknowns>
 Eigen::Matrix<double, unknowns, unknowns> covariance_of_neighbours(
     const std::vector<Eigen::Matrix<Scalar, unknowns, 1>>& cells, int across, double free) {
   using Pull = Eigen::Array<Scalar, unknowns, 1>;
-  using Matrix = Eigen::Matrix<double, unknowns, unknowns>;
   Pull alone = Pull::Zero(), shared = Pull::Zero();
   const int down = static_cast<int>(cells.size()) / across;
   const auto at = [&](int x, int y) -> Pull {
@@ -87,8 +131,8 @@ Eigen::Matrix<double, unknowns, unknowns> covariance_of_neighbours(
     }
   const Eigen::Matrix<double, unknowns, 1> growth =
       (1 + (shared > 0).select(shared / alone, Pull::Zero())).sqrt().matrix().template cast<double>();
-  return growth.asDiagonal() * covariance_of_cells(cells, Matrix(Matrix::Identity()), free) *
-         growth.asDiagonal();
+  const CellSquares<unknowns> squares(cells, free);
+  return growth.asDiagonal() * squares.sum * growth.asDiagonal() * squares.growth;
 }
 
 }  // namespace heron

@@ -69,8 +69,10 @@ SeenEdges seen_after(const EdgeStep& step, double scale, const EdgeColumns& edge
 Eigen::Matrix4d covariance_of(EdgeScratch& s, const EdgeColumns& edges, double scale,
                               const Eigen::Matrix4d& inverse, double end, const EdgeSums& sums) {
   edge_pulls(edges, s.met, s.matched, scale, end, s.pulls);
-  return covariance_of_cells(s.pulls, Eigen::Matrix4d(inverse * growth_of(sums.weights, sums.answers)),
-                             edge_unknowns, true);
+  const Eigen::Matrix4f influence = (inverse * growth_of(sums.weights, sums.answers)).cast<float>();
+  for (Eigen::Vector4f& cell : s.pulls) cell = influence * cell;
+  const Eigen::Vector4d wider = student_growth(freedom_of_cells(s.pulls)).sqrt();
+  return wider.asDiagonal() * jackknife_of_cells(s.pulls) * wider.asDiagonal();
 }
 
 EdgeScratch& scratch() {

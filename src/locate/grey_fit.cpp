@@ -79,7 +79,11 @@ class GreyFitting {
         start_(start),
         at_(start),
         s_(s),
-        problem_{s.samples, {}, 0.5 * std::hypot(model.coefficients.width(), model.coefficients.height())} {}
+        problem_{s.samples,
+                 {},
+                 0.5 * std::hypot(model.coefficients.width(), model.coefficients.height()),
+                 Point2{0.5 * (model.coefficients.width() - 1), 0.5 * (model.coefficients.height() - 1)} -
+                     model.origin} {}
 
   GreyFit run(const Image<uint8_t>& picture);
 
@@ -96,7 +100,7 @@ class GreyFitting {
     return std::max(0.3, std::hypot(search_.noise_sigma, 0.8 * problem_.light.gain * model_.noise_sigma));
   }
   bool knows_less_than_edges(const GreyLook& look) const;
-  Eigen::Matrix4d covariance_of(const GreyLook& look, const GreyMatrix& inverse) const;
+  Eigen::Matrix4d covariance_of(const GreyStep& step, const GreyMatrix& inverse) const;
   /// How far the outer pixels may be off, squared; of the taught picture.
   double spread(const Eigen::Matrix4d& covariance) const {
     return covariance(0, 0) + covariance(1, 1) +
@@ -143,17 +147,18 @@ std::optional<GreyLook> GreyFitting::weighed() const {
   const GreyWeights weights = weigh(problem_, step_, 4.685 * scatter_, s_.roots);
   const double taught_noise =
       model_.noise_sigma * (blurred_ == 0 ? 1 : std::sqrt(slope_noise_left(blurred_)));
-  const GreySolved solved(GreyNormal(weights.products), free_,
-                          noise_of_slopes(weights, taught_noise, problem_.light.gain));
+  const GreyMatrix slope_noise = noise_of_slopes(weights, taught_noise, problem_.light.gain);
+  const GreySolved solved(GreyNormal(weights.products), free_, slope_noise);
   if (!solved.good || weights.sum < 0.4 * static_cast<double>(s_.samples.count) ||
       shift_of(solved.x, problem_.size) > far)
     return std::nullopt;
-  return GreyLook{problem_, s_.roots, weights, solved, free_, scatter_};
+  return GreyLook{problem_, s_.roots, weights, solved, free_, scatter_, slope_noise};
 }
 
-/// Covariance of the unknowns from what the residuals of whole cells of the part add up to: right for noise
-/// that neighbouring pixels share, and for surfaces that differ a little, as well as for white noise.
-Eigen::Matrix4d GreyFitting::covariance_of(const GreyLook& look, const GreyMatrix& inverse) const {
+/// After a step, the covariance of the unknowns from what the residuals of whole cells of the part add up to:
+/// right for noise that neighbouring pixels share, and for surfaces that differ a little, as well as for
+/// white noise.
+Eigen::Matrix4d GreyFitting::covariance_of(const GreyStep& step, const GreyMatrix& inverse) const {
   GreyInfluence influence;
   Eigen::Map<Eigen::Matrix<double, 4, grey_unknowns, Eigen::RowMajor>>(influence.data()) =
       inverse.topRows<4>();
@@ -161,13 +166,24 @@ Eigen::Matrix4d GreyFitting::covariance_of(const GreyLook& look, const GreyMatri
   const double cell = cell_size(width, height);
   const GreyCells cells{model_.origin, cell, static_cast<int>(width / cell) + 2,
                         static_cast<int>(height / cell) + 2};
-  find_pulls(problem_, look.step(), s_.roots, influence, cells, s_.pulls);
+  find_pulls(problem_, step, s_.roots, influence, cells, s_.pulls);
   return covariance_of_neighbours(s_.pulls, cells.across, grey_unknowns);
 }
 
 /// Residuals of a pattern behind the part go together over a cell and, less, beyond its neighbours: variances
 /// that grow from pixels to cells, more than noise alone does, grow beyond them by about the root of that.
 double growth_beyond_cells(double cells, double noise) { return std::sqrt(std::max(1.0, cells / noise)); }
+
+/// What is more than noise is told by few cells, and neighbours and what goes beyond cells, as told by them,
+/// scatter as well: a third of the degrees of freedom are left. Of noise the variance is known.
+Eigen::Matrix4d widened(const Eigen::Matrix4d& covariance, const Eigen::Matrix4d& noise,
+                        const Eigen::Array4d& freedom) {
+  const Eigen::Array4d whole = covariance.diagonal().array(),
+                       more = (whole - noise.diagonal().array()).max(0) / whole.max(1e-300),
+                       growth = 1 + more * (student_growth(freedom / 3) - 1);
+  const Eigen::Vector4d wider = growth.sqrt();
+  return wider.asDiagonal() * covariance * wider.asDiagonal();
+}
 
 /// By how much variances of noise alone grow from pixels, each by itself, to cells: neighbours share the
 /// noise of a taught pixel, the more the more the surface is blurred.
@@ -185,8 +201,8 @@ bool GreyFitting::knows_less_than_edges(const GreyLook& look) const {
   if (!search_.edges) return false;
   const GreyMatrix inverse = look.inverse();
   const double share = s_.samples.are_some ? 0.25 : 1,
-               alone = variance(look) * spread(Eigen::Matrix4d(inverse.topLeftCorner<4, 4>())),
-               cells = spread(covariance_of(look, inverse)),
+               alone = variance(look) * spread(look.spread_of_noise()),
+               cells = spread(covariance_of(look.step(), inverse)),
                together = std::max(share * alone, cells - (1 - share) * alone);
   return together * growth_beyond_cells(together, growth_of_noise() * share * alone) >
          3 * spread(*search_.edges);
@@ -221,7 +237,7 @@ bool GreyFitting::look_at_some() {
         continue;
       }
     }
-    return beside_noise < rough || falls_steeply(problem_) || !knows_less_than_edges(*look);
+    return beside_noise < rough || problem_.falls_steeply() || !knows_less_than_edges(*look);
   }
 }
 
@@ -276,11 +292,15 @@ GreyFit GreyFitting::run(const Image<uint8_t>& picture) {
   const BentLight bent = bent_light(*look, look->solved.inverse(), s_.further);
   if (!(shift_of(bent.shift, problem_.size) < settled)) return fit;  // no light: another surface
   fit.pose = moved(fit.pose, bent.shift);
+  straighten(s_.samples, bent, s_.further);
+  GreyStep step = look->step();
+  for (size_t k = 0; k < step.size(); ++k) step[k] += bent.shift[static_cast<Eigen::Index>(k)];
   const GreyMatrix inverse = look->inverse();
-  const Eigen::Matrix4d cells = covariance_of(*look, inverse),
-                        noise = inverse.topLeftCorner<4, 4>() * (growth_of_noise() * variance(*look)),
-                        covariance =
-                            bent.covariance + cells * growth_beyond_cells(spread(cells), spread(noise));
+  const Eigen::Matrix4d cells = covariance_of(step, inverse),
+                        noise = look->spread_of_noise() * (growth_of_noise() * variance(*look)),
+                        covariance = widened(
+                            bent.covariance + cells * growth_beyond_cells(spread(cells), spread(noise)),
+                            noise, freedom_of_cells(s_.pulls));
   if (!std::isfinite(spread(covariance))) return fit;
   tell(fit, covariance, noise);
   fit.fitted = true;

@@ -9,13 +9,15 @@ namespace {
 /// matrix.
 template <int n>
 struct Further {
-  Further(GreyFurther f, const GreyMatrix& inverse, const GreyFree& free) {
+  /// `prior` is the variance of what is left over that of each column's share, as it is known beforehand.
+  Further(GreyFurther f, const GreyMatrix& inverse, const GreyFree& free, double prior = 0) {
     for (Eigen::Index i = 0; i < f.with.cols(); ++i)
       if (!free[static_cast<size_t>(i)]) f.with.col(i).setZero();
     const Eigen::Matrix<double, grey_unknowns, n> carried = inverse * f.with.topRows<n>().transpose();
     // In units in which each column alone is as large.
     unit = f.own.topLeftCorner<n, n>().diagonal().cwiseSqrt().cwiseInverse();
-    const Eigen::Matrix<double, n, n> own = f.own.topLeftCorner<n, n>() - f.with.topRows<n>() * carried;
+    Eigen::Matrix<double, n, n> own = f.own.topLeftCorner<n, n>() - f.with.topRows<n>() * carried;
+    own.diagonal().array() += prior;
     solver.compute(unit.asDiagonal() * own * unit.asDiagonal());
     good = solver.info() == Eigen::Success && solver.vectorD().minCoeff() > 1e-4;
     if (!good) return;
@@ -65,16 +67,10 @@ double more_blur(const GreyLook& look, const GreyModel& model, const Similarity2
   return is_blur && more.good ? more.found[0] * more.unit[0] : 0;
 }
 
-bool falls_steeply(const GreyProblem& problem) {
-  constexpr double steep = 0.13;  // of the gain, from the part's middle to its corners
-  const GreyLight& light = problem.light;
-  return problem.size * std::hypot(light.along_x, light.along_y) >= steep * std::abs(light.gain);
-}
-
 BentLight bent_light(const GreyLook& look, const GreyMatrix& inverse, FurtherScratch& s) {
   BentLight bent;
   const GreyProblem& problem = look.problem;
-  if (!falls_steeply(problem)) return bent;
+  if (!problem.falls_steeply()) return bent;
   const GreySamples& samples = problem.samples;
   FurtherColumns columns;
   for (size_t k = 0; k < columns.size(); ++k)
@@ -84,12 +80,24 @@ BentLight bent_light(const GreyLook& look, const GreyMatrix& inverse, FurtherScr
     const float x = samples.x[i] * per, y = samples.y[i] * per, value = samples.value[i];
     s.columns[0][i] = value * x * x, s.columns[1][i] = value * x * y, s.columns[2][i] = value * y * y;
   }
-  const Further<3> bends(find_further(problem, look.step(), look.roots, columns), inverse, look.free);
-  if (!bends.beyond_doubt(look.scatter)) return bent;
+  const double slope = problem.size * std::hypot(problem.light.along_x, problem.light.along_y) /
+                       problem.gain_in_the_middle(),
+               likely = 0.5 * slope * slope * problem.gain_in_the_middle();
+  const Further<3> bends(find_further(problem, look.step(), look.roots, columns), inverse, look.free,
+                         std::pow(look.scatter / likely, 2));
+  if (!bends.good) return bent;
   bent.shift = -bends.moves * bends.found;
+  bent.bends = bends.unit.cwiseProduct(bends.found);
   bent.covariance = (look.scatter * look.scatter * bends.moves * bends.solver.solve(bends.moves.transpose()))
                         .topLeftCorner<4, 4>();
   return bent;
+}
+
+void straighten(GreySamples& samples, const BentLight& bent, const FurtherScratch& s) {
+  if (bent.bends.isZero(0)) return;
+  const Eigen::Vector3f bends = bent.bends.cast<float>();
+  for (size_t i = 0; i < samples.count; ++i)
+    samples.grey[i] -= bends[0] * s.columns[0][i] + bends[1] * s.columns[1][i] + bends[2] * s.columns[2][i];
 }
 
 }  // namespace heron

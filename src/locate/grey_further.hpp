@@ -19,14 +19,14 @@ double more_blur(const GreyLook& look, const GreyModel& model, const Similarity2
 struct BentLight {
   GreyVector shift = GreyVector::Zero();
   Eigen::Matrix4d covariance = Eigen::Matrix4d::Zero();  ///< of the shift's first unknowns
+  Eigen::Vector3d bends = Eigen::Vector3d::Zero();       ///< of the columns in the scratch
 };
 
-/// Whether light falls off so steeply over the part that it may bend as well.
-bool falls_steeply(const GreyProblem& problem);
-
 /// Light that falls off steeply over the part bends as well, since the taught picture had a light of its own:
-/// the gain changes with x^2, xy and y^2. Where the residuals show it beyond doubt, these are solved for with
-/// the unknowns; elsewhere they would answer to what they are not, and take from what holds place and scale.
+/// the gain changes with x^2, xy and y^2. These are solved for with the unknowns, as far as residuals show them
+/// beside how large they are likely to be: the bend of a slope that both pictures share, either way.
 BentLight bent_light(const GreyLook& look, const GreyMatrix& inverse, FurtherScratch& s);
+/// Takes from the grey values what the bends, just found, make of them.
+void straighten(GreySamples& samples, const BentLight& bent, const FurtherScratch& s);
 
 }  // namespace heron

@@ -56,7 +56,8 @@ struct GreyLook {
   GreyWeights weights;
   GreySolved solved;
   GreyFree free;
-  double scatter;  ///< of the residuals
+  double scatter;          ///< of the residuals
+  GreyMatrix slope_noise;  ///< what the taught noise alone adds to the products
 
   GreyStep step() const {
     GreyStep step{};
@@ -65,6 +66,13 @@ struct GreyLook {
   }
   /// Of the unknowns, by the inverse of the normal matrix alone.
   GreyMatrix inverse() const { return solved.inverse() * growth_of(weights.sum, weights.answers); }
+  /// How far white noise moves the pose, for a variance of 1; slopes that are noise themselves add to it
+  /// (Fuller, Measurement error models, Wiley 1987).
+  Eigen::Matrix4d spread_of_noise() const {
+    const GreyMatrix plain = solved.inverse();
+    return (plain + plain * slope_noise * plain).topLeftCorner<4, 4>() *
+           growth_of(weights.sum, weights.answers);
+  }
 };
 
 }  // namespace heron

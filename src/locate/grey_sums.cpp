@@ -27,12 +27,14 @@ struct Constants {
 
 /// The columns of a vector of samples.
 struct Columns {
-  V gain, along_x, along_y, offset, per_size;
+  V gain, along_x, along_y, less, bend, offset, per_size;
   const GreySamples& samples;
 
   explicit Columns(const GreyProblem& p) : samples(p.samples) {
     const Floats f;
-    gain = hn::Set(f, static_cast<float>(p.light.gain));
+    gain = hn::Set(f, static_cast<float>(p.gain_in_the_middle()));
+    less = hn::Set(f, static_cast<float>(-p.slope_to_the_middle()));
+    bend = hn::Set(f, static_cast<float>(p.bend()));
     along_x = hn::Set(f, static_cast<float>(p.light.along_x));
     along_y = hn::Set(f, static_cast<float>(p.light.along_y));
     offset = hn::Set(f, static_cast<float>(p.light.offset));
@@ -45,7 +47,8 @@ struct Columns {
     const auto x = hn::LoadU(f, samples.x.data() + i), y = hn::LoadU(f, samples.y.data() + i),
                value = hn::LoadU(f, samples.value.data() + i);
     const auto in = hn::FirstN(f, samples.count - i);
-    const auto here = hn::MulAdd(along_x, x, hn::MulAdd(along_y, y, gain));
+    const auto slope = hn::MulAdd(along_x, x, hn::MulAdd(along_y, y, less)),
+               here = hn::MulAdd(slope, hn::MulAdd(slope, bend, hn::Set(f, 1)), gain);
     const auto dx = hn::Mul(here, hn::LoadU(f, samples.dx.data() + i)),
                dy = hn::Mul(here, hn::LoadU(f, samples.dy.data() + i));
     out[0] = hn::Neg(dx), out[1] = hn::Neg(dy);
@@ -289,8 +292,9 @@ void find_pulls(const GreyProblem& problem, const GreyStep& step, const std::vec
 }
 
 static float gain_at(const GreyProblem& p, size_t i) {
-  return static_cast<float>(p.light.gain) + static_cast<float>(p.light.along_x) * p.samples.x[i] +
-         static_cast<float>(p.light.along_y) * p.samples.y[i];
+  const double slope =
+      p.light.along_x * (p.samples.x[i] - p.middle.x) + p.light.along_y * (p.samples.y[i] - p.middle.y);
+  return static_cast<float>(p.gain_in_the_middle() + slope + p.bend() * slope * slope);
 }
 
 /// Each unknown's share, and last what is left.

@@ -1,6 +1,7 @@
 #pragma once
 #include <Eigen/Core>
 #include <array>
+#include <cmath>
 #include <vector>
 
 #include "grey_samples.hpp"
@@ -13,7 +14,7 @@ namespace heron {
 inline constexpr size_t grey_unknowns = 8, first_light_unknown = 4;
 
 /// What light makes of the taught values: (gain + along_x x + along_y y) value + offset, with x, y in pixels
-/// from the part's origin.
+/// from the part's origin; and the gain bends a little (`GreyProblem::bend`).
 struct GreyLight {
   double gain = 1, along_x = 0, along_y = 0, offset = 0;
 };
@@ -23,7 +24,21 @@ struct GreyLight {
 struct GreyProblem {
   const GreySamples& samples;
   GreyLight light;
-  double size = 1;  ///< of the part, pixels
+  double size = 1;         ///< of the part, pixels
+  Point2 middle = {0, 0};  ///< of the part, from its origin
+
+  /// Whether light falls off so steeply over the part, beside the taught picture's, that how the ratio of the
+  /// two bends can be told from the grey values.
+  bool falls_steeply() const {
+    constexpr double steep = 0.13;  // of the gain, from the part's middle to its corners
+    return size * std::hypot(light.along_x, light.along_y) >= steep * std::abs(gain_in_the_middle());
+  }
+  /// Where it cannot be told, the slope u is shared out evenly, as neither picture is known to be the one lit
+  /// unevenly: (1 + u / 2) / (1 - u / 2) bends by u^2 / 2. This, times the square of how far the gain is from
+  /// that in the middle.
+  double bend() const { return falls_steeply() ? 0 : 0.5 / gain_in_the_middle(); }
+  double slope_to_the_middle() const { return light.along_x * middle.x + light.along_y * middle.y; }
+  double gain_in_the_middle() const { return light.gain + slope_to_the_middle(); }
 };
 
 /// What each unknown moves a grey value by.

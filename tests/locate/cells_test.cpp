@@ -78,11 +78,39 @@ TEST_CASE("the jackknife tells more where few cells settle much, and nearly the 
   const Eigen::Matrix4d unit = Eigen::Matrix4d::Identity();
   Pulls pulls = white_pulls(random);
   const auto growth = [&] {
-    return covariance_of_cells(pulls, unit, 4, true).trace() / covariance_of_cells(pulls, unit, 4).trace();
+    return jackknife_of_cells(pulls).trace() / covariance_of_cells(pulls, unit, 4).trace();
   };
   CHECK(growth() < 1.02);
   pulls.resize(8);
   CHECK(growth() == doctest::Approx(2));
+}
+
+TEST_CASE("errors lie within two widened sigmas as often as normal ones, of few cells and of unequal ones") {
+  render::Random random(13);
+  for (const double unequal : {1.0, 3.0})
+    for (const int count : {12, 40}) {
+      const int draws = 20000;
+      int within_plain = 0, within_wider = 0;
+      for (int i = 0; i < draws; ++i) {
+        Pulls pulls(static_cast<size_t>(count), Eigen::Vector4f::Zero());
+        double error = 0, squares = 0;
+        for (size_t k = 0; k < pulls.size(); ++k) {
+          const double pull = random.normal() * (k % 4 ? 1 : unequal);
+          pulls[k][0] = static_cast<float>(pull), squares += pull * pull;
+          error += random.normal() * (k % 4 ? 1 : unequal);
+        }
+        within_plain += error * error < 4 * squares;
+        within_wider += error * error < 4 * squares * student_growth(freedom_of_cells(pulls))[0];
+      }
+      const auto share = [&](int n) { return static_cast<double>(n) / draws; };
+      CAPTURE(count);
+      CAPTURE(unequal);
+      MESSAGE(share(within_plain) << ", widened " << share(within_wider));
+      CHECK(share(within_plain) < 0.952);
+      CHECK(share(within_wider) > share(within_plain) + 0.4 * (0.9545 - share(within_plain)));
+      CHECK(share(within_wider) < 0.965);
+    }
+  CHECK(freedom_of_cells(Pulls(5, Eigen::Vector4f::Zero()))[2] == 1);
 }
 
 TEST_CASE("the best mean of two estimates errs as it tells, and less than either") {

@@ -169,6 +169,9 @@ TEST_CASE("the kernels of the fits agree with their plain twins") {
       }
   };
   check_alike(grey_products(problem), grey_products_plain(problem));
+  const GreyProblem bent{plain, {0.9, 4e-4, -6e-4, 12}, 100, {20, -10}};
+  REQUIRE(bent.bend() > 0);
+  check_alike(grey_products(bent), grey_products_plain(bent));
   std::vector<float> roots, roots_plain;
   const GreyWeights w = weigh(problem, step, 20, roots),
                     w_plain = weigh_plain(problem, step, 20, roots_plain);
@@ -177,6 +180,21 @@ TEST_CASE("the kernels of the fits agree with their plain twins") {
   CHECK(w.answers == doctest::Approx(w_plain.answers).epsilon(1e-4));
   CHECK(w.squares == doctest::Approx(w_plain.squares).epsilon(1e-4));
   check_alike(w.products, w_plain.products);
+
+  // Two pictures of which each is lit by half of the slope, the one way and the other.
+  GreySamples lit = plain;
+  const GreyProblem two_lit{lit, {0.9, 4e-4, -6e-4, 0}, 100, {20, -10}};
+  const double middle = two_lit.gain_in_the_middle();
+  double with_slope_alone = 0;
+  for (size_t i = 0; i < lit.count; ++i) {
+    const double u = (4e-4 * (lit.x[i] - 20.0) - 6e-4 * (lit.y[i] + 10.0)) / middle, taught = lit.value[i];
+    lit.grey[i] = static_cast<float>(taught * middle * (1 + u / 2) / (1 - u / 2));
+    with_slope_alone = std::max(with_slope_alone, std::abs(lit.grey[i] - taught * middle * (1 + u)));
+  }
+  std::vector<float> left;
+  some_residuals(two_lit, {}, lit.count, left);
+  MESSAGE("with the slope alone " << with_slope_alone << " grey levels are left");
+  for (const float r : left) REQUIRE(std::abs(r) < 0.1 * with_slope_alone);
 
   // The smaller half of what is left of some samples is that of all, whose weights tell it.
   std::vector<float> some;
