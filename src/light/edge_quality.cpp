@@ -49,9 +49,9 @@ std::optional<EdgeQuality> measured(const ImageView<const uint8_t>& picture, Poi
   edge.step = *high - *low;
   if (edge.step < std::max(8.0, 4 * noise)) return std::nullopt;
   const double dark = mean(0, 8), bright = mean(4 * window_reach - 7, 8);
-  const bool isolated = bright - dark > 0.85 * edge.step &&
-                        std::abs(mean(0, 4) - mean(4, 4)) < 0.08 * edge.step &&
-                        std::abs(mean(4 * window_reach - 7, 4) - mean(4 * window_reach - 3, 4)) < 0.08 * edge.step;
+  const bool isolated =
+      bright - dark > 0.85 * edge.step && std::abs(mean(0, 4) - mean(4, 4)) < 0.08 * edge.step &&
+      std::abs(mean(4 * window_reach - 7, 4) - mean(4 * window_reach - 3, 4)) < 0.08 * edge.step;
   if (!isolated) return edge;
   edge.step = bright - dark;
   const auto from = crossing(profile, dark + 0.1 * edge.step), to = crossing(profile, dark + 0.9 * edge.step);

@@ -23,8 +23,8 @@ struct BentLight {
 };
 
 /// Light that falls off steeply over the part bends as well, since the taught picture had a light of its own:
-/// the gain changes with x^2, xy and y^2. These are solved for with the unknowns, as far as residuals show them
-/// beside how large they are likely to be: the bend of a slope that both pictures share, either way.
+/// the gain changes with x^2, xy and y^2. These are solved for with the unknowns, as far as residuals show
+/// them beside how large they are likely to be: the bend of a slope that both pictures share, either way.
 BentLight bent_light(const GreyLook& look, const GreyMatrix& inverse, FurtherScratch& s);
 /// Takes from the grey values what the bends, just found, make of them.
 void straighten(GreySamples& samples, const BentLight& bent, const FurtherScratch& s);
