@@ -4,6 +4,8 @@
 #include <cstdlib>
 #include <vector>
 
+#include "image/vector_room.hpp"
+
 #undef HWY_TARGET_INCLUDE
 #define HWY_TARGET_INCLUDE "image/noise.cpp"
 #include <hwy/foreach_target.h>
@@ -92,9 +94,8 @@ int median_size(const std::vector<uint8_t>& sizes, size_t count) {
 double noise_sigma(const ImageView<const uint8_t>& picture) {
   if (picture.width() < 3 || picture.height() < 3) return 0;
   const int step = std::max(1, picture.height() / 64), rows = (picture.height() - 3) / step + 1;
-  constexpr size_t widest = 64;  // of a vector
   const size_t width = static_cast<size_t>(picture.width()) - 2, count = static_cast<size_t>(rows) * width;
-  std::vector<uint8_t> sizes((count + widest - 1) / widest * widest, 255);
+  std::vector<uint8_t> sizes((count + widest_vector - 1) / widest_vector * widest_vector, 255);
   // The mask answers with 4080 at most, and only in a picture that is nothing but noise with half as much.
   for (const int shift : {0, 4}) {
     for (int i = 0; i < rows; ++i) {

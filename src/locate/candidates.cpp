@@ -78,7 +78,7 @@ Starts next_starts(CoarseHits& hits, const Echoes& echoes, size_t most) {
 std::vector<Candidate> fitted_hits(CoarseHits& hits, const PatternSearch& search, Echoes& echoes,
                                    Ahead& ahead) {
   const int level = search.coarse().level;
-  constexpr size_t enough = 16,  // fewer are not gone on for
+  constexpr size_t fewest = 16,  // fewer are not gone on for
       at_first = 32,  // tell of most whole parts, and those of most other hits that they are echoes
       at_once = 64;
   // 64, 256, 1024; on the finer level of edges that may rise or fall everything answers in more poses.
@@ -106,12 +106,12 @@ std::vector<Candidate> fitted_hits(CoarseHits& hits, const PatternSearch& search
     std::vector<Candidate> more;
     parallel_pair([&] { more = fitted(starts.others, search, level, ahead); },
                   [&] {
-                    if (left >= enough) next = next_starts(hits, echoes, std::min(left, at_once));
+                    if (left >= fewest) next = next_starts(hits, echoes, std::min(left, at_once));
                   });
     add(more);
     starts = {unexplained(std::move(next.leaders), echoes), unexplained(std::move(next.others), echoes)};
     // What was taken meanwhile may be explained by now to the last; there may be more.
-    if (starts.size() == 0 && left >= enough) starts = next_starts(hits, echoes, std::min(left, at_once));
+    if (starts.size() == 0 && left >= fewest) starts = next_starts(hits, echoes, std::min(left, at_once));
   }
   return fits;
 }
@@ -135,17 +135,18 @@ std::vector<Candidate> all_finished(const std::vector<Candidate>& starts, const 
 /// The candidates of one way for brightness to change.
 std::vector<Candidate> candidates_alike(const PatternSearch& search) {
   const PatternTarget& target = search.target;
-  const PatternReach& reach = search.reach;
-  Range<Angle> angles = reach.angle;
+  const PatternReach& within = search.reach;
+  Range<Angle> angles = within.angle;
   if (const double period = 360.0 / target.symmetry(); (angles.max - angles.min).degrees() > period)
     angles.max = angles.min + degrees(period);
-  CoarseSearch coarse{.angle = angles, .scale = reach.scale, .origins = reach.origins};
-  coarse.least_contrast = reach.least_contrast;
-  coarse.polarity = reach.polarity, coarse.effort = reach.effort;
+  CoarseSearch coarse{.angle = angles, .scale = within.scale, .origins = within.origins};
+  coarse.least_contrast = within.least_contrast;
+  coarse.polarity = within.polarity, coarse.effort = within.effort;
   // On the coarse level a part that is 40% covered still answers well, with help from its surroundings.
-  coarse.least_likeness = std::clamp(0.0096 * reach.least_score, 0.42, 0.52) + 0.06 * (1 - 2 * reach.effort);
+  coarse.least_likeness =
+      std::clamp(0.0096 * within.least_score, 0.42, 0.52) + 0.06 * (1 - 2 * within.effort);
   CoarseHits hits = coarse_search(target, search.survey, coarse, search.work);
-  Echoes echoes(target, {reach.scale, reach.effort, reach.most_overlap});
+  Echoes echoes(target, {within.scale, within.effort, within.most_overlap});
   Ahead ahead(search);
   const int top = search.coarse().level;
   std::vector<Candidate> candidates;
@@ -155,7 +156,7 @@ std::vector<Candidate> candidates_alike(const PatternSearch& search) {
         level == top ? fitted_hits(hits, search, echoes, ahead) : fitted(candidates, search, level, ahead);
     const auto good =
         std::find_if(all.begin(), all.end(), [&](const Candidate& c) { return c.score < least; });
-    if (good == all.begin() && !all.empty() && reach.names_nearest) {
+    if (good == all.begin() && !all.empty() && within.names_nearest) {
       // What resembled the part most, with the score that it has in the full picture.
       see(all.front(), search);
       return {all.front()};

@@ -1,5 +1,7 @@
 #include "locate/grey_samples.hpp"
 
+#include "image/vector_room.hpp"
+
 #undef HWY_TARGET_INCLUDE
 #define HWY_TARGET_INCLUDE "locate/grey_samples.cpp"
 #include <hwy/foreach_target.h>
@@ -13,10 +15,6 @@
 #include <cstring>
 #include <utility>
 namespace heron {
-
-/// As many floats as the widest vector of any processor holds (2048 bits). `HWY_MAX_BYTES` is that of one
-/// target, outside the kernels not of the one that runs.
-static constexpr size_t vector_room = 64;
 
 /// Which of a word's bits belong to the pixels that are collected, for each row of four.
 using RowChoice = std::array<uint64_t, 4>;
@@ -201,7 +199,7 @@ HWY_EXPORT(evaluate_kernel);
 HWY_EXPORT(values_kernel);
 
 void GreySamples::make_room(size_t values) {
-  const size_t needed = values + 2 * vector_room;
+  const size_t needed = values + 2 * room_for_vectors;
   if (x.size() >= needed) return;
   for (std::vector<float>* column : {&across, &down, &grey, &x, &y, &value, &dx, &dy})
     column->resize(needed + needed / 2);

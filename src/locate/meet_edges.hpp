@@ -23,9 +23,6 @@ struct EdgesMet {
   std::vector<float> cosine;    ///< of the angle between the gradient there and the normal
 };
 
-/// Places that columns must hold beyond their count: more lanes than any processor has.
-inline constexpr size_t room_for_vectors = 64;
-
 /// Looks for every edge as `meet_edge` does, many at a time. `met` keeps its memory from call to call.
 /// Cost: some 20 ns an edge.
 void meet_edges(const Image<uint8_t>& picture, const EdgeColumns& edges, const EdgeScan& scan, EdgesMet& met);

@@ -1,5 +1,7 @@
 #include "locate/rim_pixels.hpp"
 
+#include "image/vector_room.hpp"
+
 #undef HWY_TARGET_INCLUDE
 #define HWY_TARGET_INCLUDE "locate/rim_pixels.cpp"
 #include <hwy/foreach_target.h>
@@ -100,9 +102,8 @@ RimPixels pixels_near(const Image<uint8_t>& picture, const RimFit& rim, size_t s
   const double least = share < 1 ? (1 - share) * (1 - share) : 0, largest = (1 + share) * (1 + share);
   std::vector<RimPixel> near;
   size_t held = 0;
-  constexpr int vector_room = 16;
   for (int y = y0; y <= y1; ++y) {
-    near.resize(held + static_cast<size_t>(x1 - x0 + 1 + vector_room));
+    near.resize(held + static_cast<size_t>(x1 - x0 + 1) + room_for_vectors);
     const double dy = y - rim.centre.y, half = std::sqrt(std::max(0.0, hole * hole - dy * dy));
     const RimRow row{.y = y,
                      .centre_x = rim.centre.x,

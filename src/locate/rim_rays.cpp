@@ -6,6 +6,7 @@
 #include "consensus.hpp"
 #include "heron/image/pyramid.hpp"
 #include "heron/image/sample.hpp"
+#include "image/vector_room.hpp"
 #include "meet_edges.hpp"
 #include "rim.hpp"
 

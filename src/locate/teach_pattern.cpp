@@ -9,6 +9,7 @@
 #include "heron/image/noise.hpp"
 #include "heron/image/pyramid.hpp"
 #include "heron/locate/pattern.hpp"
+#include "image/vector_room.hpp"
 #include "limits.hpp"
 #include "meet_edges.hpp"
 #include "stretches.hpp"
