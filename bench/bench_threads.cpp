@@ -1,5 +1,6 @@
-// What a second thread brings to a find, beside what it brings to a plain kernel that only computes, in the
-// same run. Two processors of one core share its units, so the kernel's own gain is the measure.
+// What a second thread brings to a find, beside what it brings to two kernels that only compute, in the same
+// run: one number at a time, and whole vectors, as finds do. Two processors of one core share its units, and
+// several that compute with wide vectors run slower than one, so the kernels' own gains are the measure.
 #include <tbb/global_control.h>
 
 #include <algorithm>
@@ -10,6 +11,7 @@
 #include <vector>
 
 #include "heron/base/memory.hpp"
+#include "heron/image/noise.hpp"
 #include "heron/image/parallel.hpp"
 #include "heron/locate/pattern.hpp"
 #include "heron/locate/survey.hpp"
@@ -30,8 +32,8 @@ double ms_of(const std::function<void()>& run) {
 struct Job {
   const char* name;
   std::function<void()> run, prepare = [] {};
-  std::vector<double> ms[3] = {}, gains = {},
-                      shares = {};  ///< by threads; of the kernel's gain in the same round
+  std::vector<double> ms[3] = {}, gains = {};          ///< by threads
+  std::vector<double> of_plain = {}, of_vectors = {};  ///< shares of the kernels' gains in the same round
 };
 
 double median(std::vector<double> v) {
@@ -40,8 +42,8 @@ double median(std::vector<double> v) {
 }
 
 /// All jobs on one and two threads by turns, so that a busy minute of the machine slows them all; each time
-/// twice, of which the second counts, as a station has just found in the picture before. The first is the
-/// kernel that the others are compared with.
+/// twice, of which the second counts, as a station has just found in the picture before. The first two
+/// are the kernels that the others are compared with.
 void time_by_turns(std::vector<Job>& jobs) {
   constexpr int rounds = 101;
   for (int i = 0; i < rounds; ++i)
@@ -53,7 +55,8 @@ void time_by_turns(std::vector<Job>& jobs) {
         job.ms[threads].push_back(ms);
       }
       job.gains.push_back(job.ms[1].back() / job.ms[2].back());
-      job.shares.push_back(100 * job.gains.back() / jobs[0].gains.back());
+      job.of_plain.push_back(100 * job.gains.back() / jobs[0].gains.back());
+      if (!jobs[1].gains.empty()) job.of_vectors.push_back(100 * job.gains.back() / jobs[1].gains.back());
     }
 }
 
@@ -78,6 +81,8 @@ int main() {
   const auto find_within = [&](const FindLimits& limits) {
     find(target, Survey(std::move(taken)), limits, Explain::never);
   };
+  Image<uint8_t> small(256, 66);  // lies in the nearest cache
+  for (int y = 0; y < small.height(); ++y) std::fill_n(small.row(y), small.width(), uint8_t(y * y));
   std::vector<Job> jobs{{"plain kernel",
                          [&] {
                            parallel_rows(256, 4, [&](int first, int end) {
@@ -86,6 +91,14 @@ int main() {
                                for (int k = 1; k < 20000; ++k) sum += std::sqrt(static_cast<double>(k + i));
                                sums[static_cast<size_t>(i)] = sum;
                              }
+                           });
+                         }},
+                        {"vector kernel",
+                         [&] {
+                           parallel_rows(256, 4, [&](int first, int end) {
+                             for (int i = first; i < end; ++i)
+                               for (int again = 0; again < 5; ++again)
+                                 sums[static_cast<size_t>(i)] = noise_sigma(small);
                            });
                          }},
                         {"find, five parts", [&] { find_within({}); }, take},
@@ -97,6 +110,8 @@ int main() {
   time_by_turns(jobs);
   for (const Job& job : jobs)
     std::printf(
-        "  %-28s one thread %7.2f ms, two %7.2f ms: %.2f times as fast, %.0f %% of the kernel's gain\n",
-        job.name, median(job.ms[1]), median(job.ms[2]), median(job.gains), median(job.shares));
+        "  %-28s one thread %7.2f ms, two %7.2f ms: %.2f times as fast, %.0f %% of the plain kernel's gain, "
+        "%.0f %% of the vector kernel's\n",
+        job.name, median(job.ms[1]), median(job.ms[2]), median(job.gains), median(job.of_plain),
+        median(job.of_vectors));
 }
