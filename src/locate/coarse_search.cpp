@@ -147,9 +147,9 @@ CoarseHits coarse_search(const PatternTarget& target, const Survey& survey, cons
   if (std::max(window.width, window.height) > PlacedHit::most_places ||
       grid.poses.size() > PlacedHit::most_poses)
     fail_argument(
-        fmt::format("pattern: {} x {} origins at level {} and {} poses are too many for one search (at most "
-                    "{} either way, "
-                    "{} poses); give a smaller search region, or smaller ranges of angle and scale",
+        fmt::format("pattern: {} x {} origins on level {} and {} poses are too many for one search (at most "
+                    "{} either way "
+                    "and {} poses); give a smaller search region, or smaller ranges of angle and scale",
                     window.width, window.height, level, grid.poses.size(), PlacedHit::most_places,
                     PlacedHit::most_poses));
   const int count = static_cast<int>(coarse.edges.size()), full = best_response * count;

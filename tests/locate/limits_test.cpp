@@ -201,6 +201,15 @@ TEST_CASE("one survey serves several threads and targets") {
   }
 }
 
+TEST_CASE("a picture with more places than a search can count is refused, with what to do") {
+  const Survey survey(Image<uint8_t>(530000, 200));
+  CHECK_THROWS_WITH_AS(find(taught_tile(), survey, {}, Explain::never),
+                       doctest::Contains("give a smaller search region"), Error);
+  const Findings part =
+      find(taught_tile(), survey, {.region = Region::rectangle({1000, 100}, 500, 150, {})}, Explain::never);
+  CHECK(part.sightings.empty());
+}
+
 TEST_CASE("work tells how far it is") {
   Work work;
   looked({.pieces = leaf_tile({}), .seed = 51});
