@@ -116,63 +116,80 @@ HWY_INLINE void evaluate(const Image<float>& spline, Point2 origin, const ToTaug
   constexpr size_t most = HWY_MAX_BYTES / sizeof(float);
   const float* coefficients = spline.row(0);
   const std::ptrdiff_t step = spline.stride();
-  int32_t first[most];
-  float down_by[4][most], slope_by[4][most], sums[4 * most], slope_sums[4 * most];
+  // Some vectors at a time, in three steps: what is put down one by one takes a while until it can be read as
+  // a vector.
+  constexpr size_t block = 4;
+  HWY_ALIGN int32_t first[block][most];
+  HWY_ALIGN float down_by[block][4][most], slope_by[block][4][most], sums[block][4 * most],
+      slope_sums[block][4 * most];
+  V at_x[block], at_y[block], between_x[block];
   // Where four coefficients lie either way.
   const auto most_x = set(spline.width() - 2.001), most_y = set(spline.height() - 2.001);
-  for (size_t i = begin; i < s.count; i += lanes) {
-    const auto across = hn::LoadU(f, s.across.data() + i), down = hn::LoadU(f, s.down.data() + i);
-    const auto x = hn::Min(hn::Max(hn::MulAdd(xx, across, hn::MulAdd(xy, down, x0)), one), most_x),
-               y = hn::Min(hn::Max(hn::MulAdd(yx, across, hn::MulAdd(yy, down, y0)), one), most_y);
-    const auto fx = hn::Floor(x), fy = hn::Floor(y);
-    const auto tx = hn::Sub(x, fx), ty = hn::Sub(y, fy), ux = hn::Sub(one, tx), uy = hn::Sub(one, ty);
-    const auto outer = [&](auto t) HWY_ATTR { return hn::Mul(sixth, hn::Mul(t, hn::Mul(t, t))); };
-    const auto inner = [&](auto t) HWY_ATTR {
-      return hn::NegMulAdd(hn::Mul(half, hn::Mul(t, t)), hn::Sub(set(2), t), two_thirds);
-    };
-    const auto inner_slope = [&](auto t) HWY_ATTR { return hn::Mul(t, hn::MulAdd(set(1.5), t, set(-2))); };
-    const auto wx0 = outer(ux), wx1 = inner(tx), wx2 = inner(ux), wx3 = outer(tx);
-    // Down the four columns of coefficients, one sample after the other: faster than gathering all sixteen.
-    hn::StoreU(hn::Add(hn::Mul(hn::Sub(hn::ConvertTo(whole, fy), hn::Set(whole, 1)), stride),
-                       hn::Sub(hn::ConvertTo(whole, fx), hn::Set(whole, 1))),
-               whole, first);
-    hn::StoreU(outer(uy), f, down_by[0]), hn::StoreU(inner(ty), f, down_by[1]);
-    hn::StoreU(inner(uy), f, down_by[2]), hn::StoreU(outer(ty), f, down_by[3]);
-    if constexpr (slopes) {
-      hn::StoreU(hn::Neg(hn::Mul(half, hn::Mul(uy, uy))), f, slope_by[0]);
-      hn::StoreU(inner_slope(ty), f, slope_by[1]), hn::StoreU(hn::Neg(inner_slope(uy)), f, slope_by[2]);
-      hn::StoreU(hn::Mul(half, hn::Mul(ty, ty)), f, slope_by[3]);
-    }
-    for (size_t k = 0; k < lanes; ++k)
-      for (size_t u = 0; u < 4; u += hn::Lanes(four)) {
-        const float* at = coefficients + first[k] + u;
-        auto sum = hn::Zero(four), slope = hn::Zero(four);
-#pragma GCC unroll 4
-        for (size_t v = 0; v < 4; ++v, at += step) {
-          const auto c = hn::LoadU(four, at);
-          sum = hn::MulAdd(hn::Set(four, down_by[v][k]), c, sum);
-          if constexpr (slopes) slope = hn::MulAdd(hn::Set(four, slope_by[v][k]), c, slope);
-        }
-        hn::StoreU(sum, four, sums + 4 * k + u);
-        if constexpr (slopes) hn::StoreU(slope, four, slope_sums + 4 * k + u);
+  const auto outer = [&](V t) HWY_ATTR { return hn::Mul(sixth, hn::Mul(t, hn::Mul(t, t))); };
+  const auto inner = [&](V t) HWY_ATTR {
+    return hn::NegMulAdd(hn::Mul(half, hn::Mul(t, t)), hn::Sub(set(2), t), two_thirds);
+  };
+  const auto inner_slope = [&](V t) HWY_ATTR { return hn::Mul(t, hn::MulAdd(set(1.5), t, set(-2))); };
+  for (size_t start = begin; start < s.count; start += block * lanes) {
+    const size_t vectors = std::min(block, (s.count - start + lanes - 1) / lanes);
+    for (size_t j = 0; j < vectors; ++j) {
+      const size_t i = start + j * lanes;
+      const auto across = hn::LoadU(f, s.across.data() + i), down = hn::LoadU(f, s.down.data() + i);
+      const auto x = hn::Min(hn::Max(hn::MulAdd(xx, across, hn::MulAdd(xy, down, x0)), one), most_x),
+                 y = hn::Min(hn::Max(hn::MulAdd(yx, across, hn::MulAdd(yy, down, y0)), one), most_y);
+      const auto fx = hn::Floor(x), fy = hn::Floor(y);
+      const auto ty = hn::Sub(y, fy), uy = hn::Sub(one, ty);
+      at_x[j] = x, at_y[j] = y, between_x[j] = hn::Sub(x, fx);
+      hn::Store(hn::Add(hn::Mul(hn::Sub(hn::ConvertTo(whole, fy), hn::Set(whole, 1)), stride),
+                        hn::Sub(hn::ConvertTo(whole, fx), hn::Set(whole, 1))),
+                whole, first[j]);
+      hn::Store(outer(uy), f, down_by[j][0]), hn::Store(inner(ty), f, down_by[j][1]);
+      hn::Store(inner(uy), f, down_by[j][2]), hn::Store(outer(ty), f, down_by[j][3]);
+      if constexpr (slopes) {
+        hn::Store(hn::Neg(hn::Mul(half, hn::Mul(uy, uy))), f, slope_by[j][0]);
+        hn::Store(inner_slope(ty), f, slope_by[j][1]), hn::Store(hn::Neg(inner_slope(uy)), f, slope_by[j][2]);
+        hn::Store(hn::Mul(half, hn::Mul(ty, ty)), f, slope_by[j][3]);
       }
-    V c0, c1, c2, c3;
-    hn::LoadInterleaved4(f, sums, c0, c1, c2, c3);
-    const auto across_by =
-        [&](auto v0, auto v1, auto v2, auto v3, auto w0, auto w1, auto w2, auto w3)
-            HWY_ATTR { return hn::MulAdd(v0, w0, hn::MulAdd(v1, w1, hn::MulAdd(v2, w2, hn::Mul(v3, w3)))); };
-    const auto in = hn::FirstN(f, s.count - i);
-    const auto put = [&](V v, float* column)
-                         HWY_ATTR { hn::StoreU(hn::IfThenElseZero(in, v), f, column + i); };
-    put(across_by(c0, c1, c2, c3, wx0, wx1, wx2, wx3), out.value);
-    if constexpr (slopes) {
-      V d0, d1, d2, d3;
-      hn::LoadInterleaved4(f, slope_sums, d0, d1, d2, d3);
-      put(across_by(c0, c1, c2, c3, hn::Neg(hn::Mul(half, hn::Mul(ux, ux))), inner_slope(tx),
-                    hn::Neg(inner_slope(ux)), hn::Mul(half, hn::Mul(tx, tx))),
-          out.dx);
-      put(across_by(d0, d1, d2, d3, wx0, wx1, wx2, wx3), out.dy);
-      put(hn::Sub(x, origin_x), out.x), put(hn::Sub(y, origin_y), out.y);
+    }
+    // Down the four columns of coefficients, one sample after the other: faster than gathering all sixteen.
+    for (size_t j = 0; j < vectors; ++j)
+#pragma GCC unroll 4
+      for (size_t k = 0; k < lanes; ++k)
+        for (size_t u = 0; u < 4; u += hn::Lanes(four)) {
+          const float* at = coefficients + first[j][k] + u;
+          auto sum = hn::Zero(four), slope = hn::Zero(four);
+#pragma GCC unroll 4
+          for (size_t v = 0; v < 4; ++v, at += step) {
+            const auto c = hn::LoadU(four, at);
+            sum = hn::MulAdd(hn::Set(four, down_by[j][v][k]), c, sum);
+            if constexpr (slopes) slope = hn::MulAdd(hn::Set(four, slope_by[j][v][k]), c, slope);
+          }
+          hn::StoreU(sum, four, sums[j] + 4 * k + u);
+          if constexpr (slopes) hn::StoreU(slope, four, slope_sums[j] + 4 * k + u);
+        }
+    for (size_t j = 0; j < vectors; ++j) {
+      const size_t i = start + j * lanes;
+      const auto tx = between_x[j], ux = hn::Sub(one, tx);
+      const auto wx0 = outer(ux), wx1 = inner(tx), wx2 = inner(ux), wx3 = outer(tx);
+      V c0, c1, c2, c3;
+      hn::LoadInterleaved4(f, sums[j], c0, c1, c2, c3);
+      const auto across_by = [&](auto v0, auto v1, auto v2, auto v3, auto w0, auto w1, auto w2,
+                                 auto w3) HWY_ATTR {
+        return hn::MulAdd(v0, w0, hn::MulAdd(v1, w1, hn::MulAdd(v2, w2, hn::Mul(v3, w3))));
+      };
+      const auto in = hn::FirstN(f, s.count - i);
+      const auto put = [&](V v, float* column)
+                           HWY_ATTR { hn::StoreU(hn::IfThenElseZero(in, v), f, column + i); };
+      put(across_by(c0, c1, c2, c3, wx0, wx1, wx2, wx3), out.value);
+      if constexpr (slopes) {
+        V d0, d1, d2, d3;
+        hn::LoadInterleaved4(f, slope_sums[j], d0, d1, d2, d3);
+        put(across_by(c0, c1, c2, c3, hn::Neg(hn::Mul(half, hn::Mul(ux, ux))), inner_slope(tx),
+                      hn::Neg(inner_slope(ux)), hn::Mul(half, hn::Mul(tx, tx))),
+            out.dx);
+        put(across_by(d0, d1, d2, d3, wx0, wx1, wx2, wx3), out.dy);
+        put(hn::Sub(at_x[j], origin_x), out.x), put(hn::Sub(at_y[j], origin_y), out.y);
+      }
     }
   }
 }

@@ -66,17 +66,17 @@ Miss miss_of(const Candidate& c, std::vector<LimitMissed> limits) {
 
 std::vector<EdgeMatch> matches_of(const Candidate& c, const PatternTarget& target) {
   const std::vector<TaughtEdge>& edges = target.levels()[0];
-  std::vector<EdgeMatch> matches;
-  matches.reserve(edges.size());
-  const SeenEdges& seen = *c.seen;
-  const Point2 origin = c.pose.position(), along{cos(c.pose.angle), sin(c.pose.angle)};
-  const double scale = c.pose.scale;
-  const auto turned = [along](Point2 p) {
-    return Point2{along.x * p.x - along.y * p.y, along.y * p.x + along.x * p.y};
+  const float *offsets = c.seen->offsets.data(), *weights = c.seen->weights.data();
+  const Point2 origin = c.pose.position(), along{cos(c.pose.angle), sin(c.pose.angle)},
+               scaled = along * c.pose.scale;
+  const auto turned = [](Point2 by, Point2 p) {
+    return Point2{by.x * p.x - by.y * p.y, by.y * p.x + by.x * p.y};
   };
+  std::vector<EdgeMatch> matches(edges.size());
   for (size_t i = 0; i < edges.size(); ++i)
-    matches.push_back(
-        {turned(edges[i].place) * scale + origin, turned(edges[i].normal), seen.offsets[i], seen.weights[i]});
+    matches[i].place = turned(scaled, edges[i].place) + origin,
+    matches[i].normal = turned(along, edges[i].normal), matches[i].distance = offsets[i],
+    matches[i].weight = weights[i];
   return matches;
 }
 

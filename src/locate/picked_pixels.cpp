@@ -11,12 +11,15 @@ struct SpotShapes {
   explicit SpotShapes(double radius) : reach(static_cast<int>(radius)), rows(2 * reach + 2) {
     bits.resize(static_cast<size_t>(16 * rows));
     for (int quarter = 0; quarter < 16; ++quarter)
-      for (int v = 0; v < rows; ++v)
-        for (int u = 0; u < rows; ++u) {
-          const double x = u - reach - 0.25 * (quarter & 3), y = v - reach - 0.25 * (quarter >> 2);
-          if (x * x + y * y <= radius * radius)
-            bits[static_cast<size_t>(quarter * rows + v)] |= uint64_t{1} << u;
-        }
+      for (int v = 0; v < rows; ++v) {
+        const double x = reach + 0.25 * (quarter & 3), y = v - reach - 0.25 * (quarter >> 2),
+                     square = radius * radius - y * y;
+        if (square < 0) continue;
+        const double half = std::sqrt(square);
+        const int first = static_cast<int>(std::ceil(x - half)), last = static_cast<int>(x + half);
+        if (first <= last)
+          bits[static_cast<size_t>(quarter * rows + v)] = (uint64_t{2} << last) - (uint64_t{1} << first);
+      }
   }
   int reach, rows;  ///< pixels before the middle's; of all
   std::vector<uint64_t> bits;
