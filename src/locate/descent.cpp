@@ -7,7 +7,8 @@
 namespace heron {
 namespace {
 
-/// What half as fine a picture shows as well as this needs but one round with the few edges of the full one.
+/// What half as fine a picture shows as well as this needs but one round with the few edges of the full one,
+/// and on the way there every other level.
 constexpr double seen_well = 80;
 
 const EdgeColumns& edges_on(const PatternSearch& search, int level) {
@@ -38,7 +39,11 @@ LevelFit::LevelFit(const PatternSearch& search, int level)
 
 Candidate LevelFit::of(const Candidate& start) const {
   EdgeFitSearch edge = edge_;
-  if (level_ == 0 && level_ < search_.coarse().level && start.score >= seen_well) edge.rounds = 1;
+  const int below_top = search_.coarse().level - level_;
+  if (below_top > 0 && start.score >= seen_well) {
+    if (level_ > 1 && below_top % 2 == 1) return start;
+    if (level_ == 0) edge.rounds = 1;
+  }
   const EdgeFit fit = fit_edges(search_.survey.level(level_), edges_, start.pose, edge);
   // What has run far out of the range is nothing there.
   if (!fit.fitted || fit.pose.scale < 0.85 * search_.reach.scale.min ||

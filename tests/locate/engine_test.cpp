@@ -353,7 +353,7 @@ TEST_CASE("what is carried down ahead comes out as step by step") {
   REQUIRE(step.score > 80);
   Ahead ahead(search);
   ahead.begin(step);
-  Candidate nothing_there{.pose = {3, 3, 0_deg, 1}, .score = 80};
+  Candidate nothing_there{.pose = {3, 3, 0_deg, 1}, .score = 70};
   ahead.begin(nothing_there);
   ahead.wait();
   CHECK(ahead.fitted(step, top) == nullptr);
@@ -373,6 +373,29 @@ TEST_CASE("what is carried down ahead comes out as step by step") {
   CHECK(ahead.fitted(nothing_there, top - 1)->score == 0);
   step.score -= 1;
   CHECK(ahead.finished(step) == nullptr);
+}
+
+TEST_CASE("what is seen well skips every other level on its way down, and comes as near") {
+  const Bench& b = bench();
+  const Pose2 tile{4, -3, 130_deg};
+  const Survey survey(b.picture(tile, 8));
+  const PatternReach reach{full_turn, {0.9, 1.1}, 8, 50, Polarity::as_taught, 0.5, 0.5, {0, 0, 419, 419}};
+  const PatternSearch search{b.target, survey, reach, nullptr};
+  const int top = search.coarse().level;
+  REQUIRE(top > 2);
+  const Similarity2 truth = b.truth(tile);
+  const Candidate well = LevelFit(search, top).of({.pose = truth, .score = 100});
+  REQUIRE(well.score > 80);
+  Candidate less = well;
+  less.score = 79;
+  const Candidate skipped = LevelFit(search, top - 1).of(well), fitted = LevelFit(search, top - 1).of(less);
+  CHECK(skipped.pose.x == well.pose.x);
+  CHECK(fitted.pose.x != well.pose.x);
+  for (const Candidate& start : {skipped, fitted}) {
+    const Candidate next = LevelFit(search, top - 2).of(start);
+    CHECK(distance(next.pose.position(), truth.position()) < 0.1);
+    CHECK(std::abs((next.pose.angle - truth.angle).wrapped().degrees()) < 0.1);
+  }
 }
 
 TEST_CASE("a survey that tasks of one pool share makes its gradients once, and no task waits for itself") {
