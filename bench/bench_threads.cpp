@@ -1,6 +1,7 @@
-// What a second thread brings to a find, beside what it brings to two kernels that only compute, in the same
-// run: one number at a time, and whole vectors, as finds do. Two processors of one core share its units, and
-// several that compute with wide vectors run slower than one, so the kernels' own gains are the measure.
+// What a second thread brings to a find, beside what it brings to a plain kernel that only computes, in the
+// same run. One thread is timed on each of two processors by turns: what else the machine does often slows
+// only one of them, and the gain would tell which one that was.
+#include <sched.h>
 #include <tbb/global_control.h>
 
 #include <algorithm>
@@ -11,7 +12,6 @@
 #include <vector>
 
 #include "heron/base/memory.hpp"
-#include "heron/image/noise.hpp"
 #include "heron/image/parallel.hpp"
 #include "heron/locate/pattern.hpp"
 #include "heron/locate/survey.hpp"
@@ -32,8 +32,8 @@ double ms_of(const std::function<void()>& run) {
 struct Job {
   const char* name;
   std::function<void()> run, prepare = [] {};
-  std::vector<double> ms[3] = {}, gains = {};          ///< by threads
-  std::vector<double> of_plain = {}, of_vectors = {};  ///< shares of the kernels' gains in the same round
+  std::vector<double> ms[3] = {}, gains = {};  ///< by threads
+  std::vector<double> shares = {};             ///< of the kernel's gain in the same round
 };
 
 double median(std::vector<double> v) {
@@ -41,22 +41,49 @@ double median(std::vector<double> v) {
   return v[v.size() / 2];
 }
 
-/// All jobs on one and two threads by turns, so that a busy minute of the machine slows them all; each time
-/// twice, of which the second counts, as a station has just found in the picture before. The first two
-/// are the kernels that the others are compared with.
+/// The processors that this process may use.
+std::vector<int> processors() {
+  cpu_set_t set;
+  sched_getaffinity(0, sizeof set, &set);
+  std::vector<int> all;
+  for (int i = 0; i < CPU_SETSIZE; ++i)
+    if (CPU_ISSET(i, &set)) all.push_back(i);
+  return all;
+}
+
+/// The calling thread runs on these alone.
+void run_on(const std::vector<int>& which) {
+  cpu_set_t set;
+  CPU_ZERO(&set);
+  for (const int i : which) CPU_SET(i, &set);
+  sched_setaffinity(0, sizeof set, &set);
+}
+
+/// A job on so many threads, twice, of which the second time counts: a station has just found in the picture
+/// before.
+double ms_on(size_t threads, const Job& job) {
+  const tbb::global_control control(tbb::global_control::max_allowed_parallelism, threads);
+  job.prepare(), job.run();
+  job.prepare();
+  return ms_of(job.run);
+}
+
+/// All jobs on one and two threads by turns, so that a busy minute of the machine slows them all. The first
+/// is the kernel that the others are compared with.
 void time_by_turns(std::vector<Job>& jobs) {
   constexpr int rounds = 101;
+  const std::vector<int> all = processors();
   for (int i = 0; i < rounds; ++i)
     for (Job& job : jobs) {
-      for (const size_t threads : {1, 2}) {
-        const tbb::global_control control(tbb::global_control::max_allowed_parallelism, threads);
-        double ms = 0;
-        for (int time = 0; time < 2; ++time) job.prepare(), ms = ms_of(job.run);
-        job.ms[threads].push_back(ms);
-      }
+      run_on({all.front()});
+      const double first = ms_on(1, job);
+      run_on({all.back()});
+      const double last = ms_on(1, job);
+      run_on(all);
+      job.ms[1].push_back(2 / (1 / first + 1 / last));
+      job.ms[2].push_back(ms_on(2, job));
       job.gains.push_back(job.ms[1].back() / job.ms[2].back());
-      job.of_plain.push_back(100 * job.gains.back() / jobs[0].gains.back());
-      if (!jobs[1].gains.empty()) job.of_vectors.push_back(100 * job.gains.back() / jobs[1].gains.back());
+      job.shares.push_back(100 * job.gains.back() / jobs[0].gains.back());
     }
 }
 
@@ -81,8 +108,6 @@ int main() {
   const auto find_within = [&](const FindLimits& limits) {
     find(target, Survey(std::move(taken)), limits, Explain::never);
   };
-  Image<uint8_t> small(256, 66);  // lies in the nearest cache
-  for (int y = 0; y < small.height(); ++y) std::fill_n(small.row(y), small.width(), uint8_t(y * y));
   std::vector<Job> jobs{{"plain kernel",
                          [&] {
                            parallel_rows(256, 4, [&](int first, int end) {
@@ -91,14 +116,6 @@ int main() {
                                for (int k = 1; k < 20000; ++k) sum += std::sqrt(static_cast<double>(k + i));
                                sums[static_cast<size_t>(i)] = sum;
                              }
-                           });
-                         }},
-                        {"vector kernel",
-                         [&] {
-                           parallel_rows(256, 4, [&](int first, int end) {
-                             for (int i = first; i < end; ++i)
-                               for (int again = 0; again < 5; ++again)
-                                 sums[static_cast<size_t>(i)] = noise_sigma(small);
                            });
                          }},
                         {"find, five parts", [&] { find_within({}); }, take},
@@ -110,8 +127,6 @@ int main() {
   time_by_turns(jobs);
   for (const Job& job : jobs)
     std::printf(
-        "  %-28s one thread %7.2f ms, two %7.2f ms: %.2f times as fast, %.0f %% of the plain kernel's gain, "
-        "%.0f %% of the vector kernel's\n",
-        job.name, median(job.ms[1]), median(job.ms[2]), median(job.gains), median(job.of_plain),
-        median(job.of_vectors));
+        "  %-28s one thread %7.2f ms, two %7.2f ms: %.2f times as fast, %.0f %% of the kernel's gain\n",
+        job.name, median(job.ms[1]), median(job.ms[2]), median(job.gains), median(job.shares));
 }
