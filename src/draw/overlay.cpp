@@ -79,13 +79,31 @@ std::string figures_of(const Sighting& s) {
   return words;
 }
 
+/// Upright, around what is drawn of a part.
+struct Around {
+  Point2 least{1e9, 1e9}, most{-1e9, -1e9};
+
+  explicit Around(const Sighting& s) {
+    for (const EdgeMatch& e : s.edges) take(e.place);
+    for (const Trace& t : s.traces)
+      for (const Point2& p : t.points) take(p);
+  }
+  void take(Point2 p) {
+    least = {std::min(least.x, p.x), std::min(least.y, p.y)};
+    most = {std::max(most.x, p.x), std::max(most.y, p.y)};
+  }
+  bool is_empty() const { return least.x > most.x; }
+  bool holds(Point2 p) const { return p.x >= least.x && p.y >= least.y && p.x <= most.x && p.y <= most.y; }
+  Point2 middle() const { return (least + most) * 0.5; }
+};
+
+/// Whether a part's origin lies off what is drawn of it.
+bool is_away(const Sighting& s, const Around& part) { return !part.is_empty() && !part.holds({s.x, s.y}); }
+
 /// Where the words of a part go: below its lowest edge.
-Point2 foot_of(const Sighting& s) {
-  Point2 foot{s.x - 40, s.y + 20};
-  for (const EdgeMatch& e : s.edges) foot.y = std::max(foot.y, e.place.y + 6);
-  for (const Trace& t : s.traces)
-    for (const Point2& p : t.points) foot.y = std::max(foot.y, p.y + 6);
-  return foot;
+Point2 foot_of(const Sighting& s, const Around& part) {
+  if (is_away(s, part)) return {part.middle().x - 40, part.most.y + 6};
+  return {s.x - 40, std::max(s.y + 20, part.most.y + 6)};
 }
 
 std::string reason_of(const Miss& miss) {
@@ -155,11 +173,13 @@ Image<Rgb> report_on(Canvas canvas, const Report& report, const Box* search_regi
   int number = 0;
   for (const ReportedPart& part : report.parts) {
     const Sighting& s = part.sighting;
+    const Around drawn(s);
+    if (is_away(s, drawn)) canvas.line(drawn.middle(), {s.x, s.y}, axis_color, 1, Stroke::dotted);
     if (s.has_angle)
       draw_axes(canvas, {s.x, s.y}, s.angle, 48);
     else
       canvas.cross({s.x, s.y}, 7, axis_color, 2);
-    Point2 below = foot_of(s);
+    Point2 below = foot_of(s, drawn);
     if (!s.points.empty()) below.y += 24;      // below the last side's length
     below.y = std::min(below.y, height - 66);  // three lines of words
     canvas.label(below, fmt::format("{} {}  {:.1f}", ++number, s.target, s.score));

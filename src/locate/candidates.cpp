@@ -7,6 +7,7 @@
 #include "descent.hpp"
 #include "echoes.hpp"
 #include "heron/image/parallel.hpp"
+#include "part_size.hpp"
 #include "refine.hpp"
 
 namespace heron {
@@ -58,14 +59,26 @@ struct Starts {
   size_t size() const { return leaders.size() + others.size(); }
 };
 
+/// Whether the origin that is told lies where it may, or so near that a fit may still move it there.
+bool may_be_told(const Candidate& start, const PatternSearch& search) {
+  if (!search.reach.told_origins) return true;
+  const Box& box = *search.reach.told_origins;
+  const Point2 p = start.pose * search.reach.told_origin;
+  const double longer = norm(search.reach.told_origin) / half_diagonal(search.target),  // by an arm
+      near_by = std::ldexp(4.0, search.coarse().level) * (1 + longer);
+  return p.x > box.x - near_by && p.x < box.x + box.width + near_by && p.y > box.y - near_by &&
+         p.y < box.y + box.height + near_by;
+}
+
 /// `most` hits that no part known so far explains, or what is left of them.
-Starts next_starts(CoarseHits& hits, const Echoes& echoes, size_t most) {
+Starts next_starts(CoarseHits& hits, const PatternSearch& search, const Echoes& echoes, size_t most) {
   Starts starts;
   while (starts.others.size() < most) {
     const std::vector<CoarseHit> next = hits.next(most - starts.others.size());
     if (next.empty()) break;
     std::vector<Candidate> more;
     std::transform(next.begin(), next.end(), std::back_inserter(more), start_of);
+    std::erase_if(more, [&](const Candidate& start) { return !may_be_told(start, search); });
     for (Candidate& c : unexplained(std::move(more), echoes)) starts.others.push_back(std::move(c));
   }
   starts.leaders = echoes.take_leaders(starts.others);
@@ -97,7 +110,7 @@ std::vector<Candidate> fitted_hits(CoarseHits& hits, const PatternSearch& search
     }
     std::inplace_merge(fits.begin(), fits.begin() + middle, fits.end(), better);
   };
-  Starts starts = next_starts(hits, echoes, std::min(left, at_first));
+  Starts starts = next_starts(hits, search, echoes, std::min(left, at_first));
   while (starts.size() > 0 && !search.stopped()) {
     add(fitted(starts.leaders, search, level, ahead));
     starts.others = unexplained(std::move(starts.others), echoes);
@@ -106,12 +119,13 @@ std::vector<Candidate> fitted_hits(CoarseHits& hits, const PatternSearch& search
     std::vector<Candidate> more;
     parallel_pair([&] { more = fitted(starts.others, search, level, ahead); },
                   [&] {
-                    if (left >= fewest) next = next_starts(hits, echoes, std::min(left, at_once));
+                    if (left >= fewest) next = next_starts(hits, search, echoes, std::min(left, at_once));
                   });
     add(more);
     starts = {unexplained(std::move(next.leaders), echoes), unexplained(std::move(next.others), echoes)};
     // What was taken meanwhile may be explained by now to the last; there may be more.
-    if (starts.size() == 0 && left >= fewest) starts = next_starts(hits, echoes, std::min(left, at_once));
+    if (starts.size() == 0 && left >= fewest)
+      starts = next_starts(hits, search, echoes, std::min(left, at_once));
   }
   return fits;
 }

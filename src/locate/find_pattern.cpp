@@ -12,11 +12,16 @@ namespace {
 
 Box whole(const Survey& survey) { return {0, 0, survey.width() - 1.0, survey.height() - 1.0}; }
 
-PatternReach asked(const FindLimits& limits, const Survey& survey) {
-  return {limits.angle,          limits.scale,
-          limits.least_contrast, limits.least_score,
-          limits.polarity,       limits.effort,
-          limits.most_overlap,   limits.region.empty() ? whole(survey) : limits.region.bounds()};
+PatternReach asked(const FindLimits& limits, const PatternTarget& target, const Survey& survey) {
+  PatternReach reach{limits.angle,    limits.scale,  limits.least_contrast, limits.least_score,
+                     limits.polarity, limits.effort, limits.most_overlap,   whole(survey)};
+  if (limits.region.empty()) return reach;
+  const Box box = limits.region.bounds();
+  const double around = norm(target.to_centred()) * limits.scale.max;
+  reach.origins = {box.x - around, box.y - around, box.width + 2 * around, box.height + 2 * around};
+  reach.told_origin = target.to_centred() * -1;
+  if (around > 0) reach.told_origins = box;
+  return reach;
 }
 
 PatternReach beyond(const FindLimits& limits, const Survey& survey) {
@@ -84,20 +89,31 @@ Candidate confined(Candidate c, const PatternSearch& search, const FindLimits& l
   return c;
 }
 
-std::vector<Candidate> confined(std::vector<Candidate> candidates, const PatternSearch& search,
-                                const FindLimits& limits) {
-  for (Candidate& c : candidates) c = confined(c, search, limits);
-  return candidates;
+/// What was found of the centred target, as the target's own origin tells it. About the middle of a part its
+/// place and its angle are known nearly by themselves.
+Candidate told_of(Candidate c, const PatternTarget& target) {
+  const Point2 far = rotated(target.to_centred() * -1, c.pose.angle) * c.pose.scale;
+  if (far == Point2{}) return c;
+  const double turn = target.has_angle() ? c.sigma.angle.radians() : 0, grow = c.sigma.scale / c.pose.scale;
+  c.pose.x += far.x, c.pose.y += far.y;
+  c.sigma.x = std::hypot(c.sigma.x, far.y * turn, far.x * grow);
+  c.sigma.y = std::hypot(c.sigma.y, far.x * turn, far.y * grow);
+  return c;
+}
+
+/// What a search comes to within the limits.
+Findings found_by(const PatternSearch& search, const PatternTarget& target, const FindLimits& limits) {
+  std::vector<Candidate> candidates = candidates_of(search);
+  for (Candidate& c : candidates) c = told_of(confined(c, search, limits), target);
+  return judged(target, search.survey, std::move(candidates), limits);
 }
 
 /// The search beyond the limits, for the reasons alone; with the brightness turned round when nothing else
 /// comes near.
 std::vector<Miss> reasons_beyond(const PatternTarget& target, const Survey& survey, const FindLimits& limits,
                                  Work* work) {
-  PatternSearch wider{target, survey, beyond(limits, survey), work};
-  const auto look = [&] {
-    return judged(target, survey, confined(candidates_of(wider), wider, limits), limits).misses;
-  };
+  PatternSearch wider{target.centred(), survey, beyond(limits, survey), work};
+  const auto look = [&] { return found_by(wider, target, limits).misses; };
   std::vector<Miss> reasons = look();
   const bool explained = !reasons.empty() && reasons[0].score >= 0.8 * limits.least_score;
   if (explained || limits.polarity == Polarity::either || limits.polarity == Polarity::per_edge)
@@ -121,8 +137,8 @@ Findings find(const PatternTarget& target, const Survey& survey, const FindLimit
   const double unit = target.grey_unit();
   require_valid(given, unit);
   const FindLimits limits = in_grey_levels(given, unit);
-  const PatternSearch search{target, survey, asked(limits, survey), work};
-  Findings findings = judged(target, survey, confined(candidates_of(search), search, limits), limits);
+  const PatternSearch search{target.centred(), survey, asked(limits, target, survey), work};
+  Findings findings = found_by(search, target, limits);
   if (explain == Explain::always || (explain == Explain::when_nothing && findings.sightings.empty()))
     add_misses(findings, reasons_beyond(target, survey, limits, work));
   findings.complete = !search.stopped();

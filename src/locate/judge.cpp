@@ -49,14 +49,16 @@ std::vector<LimitMissed> limits_missed(const Candidate& c, const FindLimits& lim
   if ((limits.polarity == Polarity::as_taught && inverted) ||
       (limits.polarity == Polarity::inverted && !inverted))
     missed.push_back({"polarity", inverted ? -1.0 : 1.0, inverted ? "as taught" : "inverted"});
-  const Point2 p = c.pose.position();
-  const bool inside = limits.region.empty() ? p.x >= -0.5 && p.y >= -0.5 && p.x <= survey.width() - 0.5 &&
-                                                  p.y <= survey.height() - 0.5
-                                            : limits.region.contains(p);
-  if (!inside)
-    missed.push_back(
-        {"region", 0,
-         limits.region.empty() ? "the origin inside the picture" : "the origin inside the search region"});
+  if (!limits.region.empty()) {
+    if (!limits.region.contains(c.pose.position()))
+      missed.push_back({"region", 0, "the origin inside the search region"});
+    return missed;
+  }
+  const Point2 p = c.pose * target.to_centred();
+  if (!(p.x >= -0.5 && p.y >= -0.5 && p.x <= survey.width() - 0.5 && p.y <= survey.height() - 0.5))
+    missed.push_back({"region", 0,
+                      &target.centred() == &target ? "the origin inside the picture"
+                                                   : "the middle of the part inside the picture"});
   return missed;
 }
 

@@ -1,4 +1,6 @@
 #pragma once
+#include <optional>
+
 #include "heron/base/work.hpp"
 #include "heron/locate/pattern.hpp"
 #include "heron/locate/survey.hpp"
@@ -16,6 +18,8 @@ struct PatternReach {
   double most_overlap;
   Box origins;
   bool names_nearest = false;  ///< when all candidates are given up, the best of them is told all the same
+  Point2 told_origin = {};  ///< from the origin of what is searched for: the target's own, if that is another
+  std::optional<Box> told_origins = {};  ///< where that may lie
 };
 
 /// Everything that one search reads.

@@ -66,8 +66,11 @@ bool edges_hold_angle(const std::vector<TaughtEdge>& edges) {
     information += j * j.transpose() / static_cast<double>(edges.size());
   }
   const double lever = 1 / information.inverse()(2, 2);  // mean square shift in pixels per radian
+  Point2 middle;
+  for (const TaughtEdge& e : edges) middle += e.place / static_cast<double>(edges.size());
   double squares = 0;
-  for (const TaughtEdge& e : edges) squares += dot(e.place, e.place) / static_cast<double>(edges.size());
+  for (const TaughtEdge& e : edges)
+    squares += dot(e.place - middle, e.place - middle) / static_cast<double>(edges.size());
   // A circle's normals, measured under noise, miss its centre by some hundredths of its radius.
   return lever > std::max(1.0, 0.0036 * squares);
 }
@@ -236,6 +239,13 @@ PatternTarget::PatternTarget(TaughtPicture taught, PatternSettings settings)
     coarse->columns = columns(coarse->edges);
   }
   greys_ = std::make_shared<const GreyModel>(grey_model(filled, mask, origin, levels_[0], noise_sigma));
+  const Point2 middle = extent_.centre();
+  if (norm(middle) < 0.25 * std::min(extent_.width, extent_.height)) return;
+  TaughtPicture moved = taught_;
+  moved.origin += middle;
+  const auto centred = std::make_shared<const PatternTarget>(std::move(moved), settings_);
+  // Edges are told one by one, so they must be the same ones.
+  if (centred->levels_[0].size() == levels_[0].size()) centred_ = centred;
 }
 
 PatternTarget teach_pattern(const ImageView<const uint8_t>& picture, const Region& region,

@@ -10,8 +10,10 @@
 namespace heron {
 namespace {
 
-/// The information about x, y, angle, log scale in the pixels beside the edges, for noise of one grey level.
-Eigen::Matrix4d information_of(const PatternTarget& target, const Image<uint8_t>& filled, double& saturated) {
+/// The information about x, y, angle, log scale of the part's point `held` in the pixels beside the edges,
+/// for noise of one grey level.
+Eigen::Matrix4d information_of(const PatternTarget& target, const Image<uint8_t>& filled, Point2 held,
+                               double& saturated) {
   const GreyModel& m = *target.greys();
   const Similarity2 as_taught{m.origin.x, m.origin.y, {}, 1};
   GreySamples s;
@@ -21,7 +23,7 @@ Eigen::Matrix4d information_of(const PatternTarget& target, const Image<uint8_t>
   double bright = 0;
   for (size_t i = 0; i < s.count; ++i) {
     bright += s.grey[i] >= 254;
-    const Point2 arm{s.x[i], s.y[i]}, slope{s.dx[i], s.dy[i]};
+    const Point2 arm = Point2{s.x[i], s.y[i]} - held, slope{s.dx[i], s.dy[i]};
     const Eigen::Vector4d j(slope.x, slope.y, cross(arm, slope), dot(arm, slope));
     information += j * j.transpose();
   }
@@ -35,7 +37,8 @@ Eigen::Matrix4d information_of(const PatternTarget& target, const Image<uint8_t>
 }
 
 void expect(const PatternTarget& target, const Image<uint8_t>& filled, TeachingReport& report) {
-  Eigen::Matrix4d information = information_of(target, filled, report.saturated);
+  const Point2 held = target.to_centred();
+  Eigen::Matrix4d information = information_of(target, filled, held, report.saturated);
   if (!target.has_angle()) {
     information.row(2).setZero(), information.col(2).setZero();
     information(2, 2) = 1;
@@ -43,7 +46,13 @@ void expect(const PatternTarget& target, const Image<uint8_t>& filled, TeachingR
   const double noise = std::max(0.3, report.noise_sigma);  // rounding to whole grey levels is noise too
   const Eigen::Matrix4d covariance =
       2 * noise * noise * Eigen::LDLT<Eigen::Matrix4d>(information).solve(Eigen::Matrix4d::Identity());
-  report.expected = {std::sqrt(covariance(0, 0)), std::sqrt(covariance(1, 1)),
+  // The origin lies away from that point, so turns of the part move it, and scales where they are free.
+  Eigen::Matrix<double, 2, 4> origin = Eigen::Matrix<double, 2, 4>::Identity();
+  if (target.has_angle()) origin.col(2) << held.y, -held.x;
+  if (const Range<double>& scale = target.settings().limits.scale; scale.max > scale.min)
+    origin.col(3) << -held.x, -held.y;
+  const Eigen::Matrix2d of_origin = origin * covariance * origin.transpose();
+  report.expected = {std::sqrt(of_origin(0, 0)), std::sqrt(of_origin(1, 1)),
                      target.has_angle() ? radians(std::sqrt(covariance(2, 2))) : degrees(180),
                      std::sqrt(covariance(3, 3))};
   const SymmetricEigen axes = eigen_symmetric(covariance.topLeftCorner<2, 2>());
@@ -99,8 +108,10 @@ std::optional<Likeness> likest(const PatternTarget& target, const Survey& survey
   }
   std::optional<Likeness> best;
   const double near = 0.2 * std::hypot(target.extent().width, target.extent().height);
+  const Point2 middle = target.extent().centre();
   for (const Sighting& s : find(target, survey, limits, Explain::never).sightings)
-    if ((turned || distance({s.x, s.y}, place) > near) && (!best || s.score > best->score))
+    if ((turned || distance(Similarity2{s.x, s.y, s.angle, s.scale} * middle, place + middle) > near) &&
+        (!best || s.score > best->score))
       best = Likeness{s.score, s.x, s.y, s.angle};
   return best;
 }

@@ -5,6 +5,7 @@
 
 #include "heron/locate/pattern.hpp"
 #include "heron/locate/survey.hpp"
+#include "heron/locate/teaching.hpp"
 #include "heron/render/tray_station.hpp"
 #include "locate/coarse_search.hpp"
 #include "locate/descent.hpp"
@@ -410,4 +411,47 @@ TEST_CASE("a survey that tasks of one pool share makes its gradients once, and n
       REQUIRE(std::count(seen.begin(), seen.end(), &survey.gradients(0)) == tasks);
     }
   });
+}
+
+TEST_CASE("an origin far outside the part and the picture is told as exactly as its arm allows") {
+  const Bench& b = bench();
+  const Point2 far{500, -200};
+  const PatternTarget moved(Image<uint8_t>(b.target.pixels().view()), Image<uint8_t>(b.target.mask().view()),
+                            b.target.origin() + far, b.target.settings());
+  CHECK(moved.has_angle());
+  CHECK(norm(moved.to_centred() + far) < 20);
+  const Survey survey(b.picture({4, -3, 130_deg}, 7));
+  for (const Range<double> scale : {Range<double>{1, 1}, {0.9, 1.1}}) {
+    FindLimits limits;
+    limits.scale = scale;
+    const Findings near_by = find(b.target, survey, limits), away = find(moved, survey, limits);
+    REQUIRE(near_by.sightings.size() == 1);
+    REQUIRE(away.sightings.size() == 1);
+    const Sighting &s = near_by.sightings[0], &t = away.sightings[0];
+    const Similarity2 pose{s.x, s.y, s.angle, s.scale};
+    const Point2 there = pose * far, arm = there - pose.position();
+    CHECK(!survey.level(0).view().holds(static_cast<int>(there.x), static_cast<int>(there.y)));
+    CHECK(distance({t.x, t.y}, there) < 0.01);
+    CHECK(std::abs((t.angle - s.angle).wrapped().degrees()) < 0.001);
+    CHECK(t.score == doctest::Approx(s.score).epsilon(0.01));
+    const double grows = s.sigma.scale / s.scale, turns = s.sigma.angle.radians();
+    CHECK(t.sigma.x == doctest::Approx(std::hypot(s.sigma.x, arm.y * turns, arm.x * grows)).epsilon(0.1));
+    CHECK(t.sigma.y == doctest::Approx(std::hypot(s.sigma.y, arm.x * turns, arm.y * grows)).epsilon(0.1));
+    // A search region is about the origin that is told.
+    limits.region = Region::rectangle(there, 20, 20, {});
+    CHECK(find(moved, survey, limits).sightings.size() == 1);
+    limits.region = Region::rectangle(there + Point2{60, 0}, 20, 20, {});
+    const Findings elsewhere = find(moved, survey, limits);
+    CHECK(elsewhere.sightings.empty());
+    REQUIRE(!elsewhere.misses.empty());
+    CHECK(elsewhere.misses[0].limits[0].name == "region");
+  }
+  const TeachingReport report = report_teaching(moved, nullptr, moved.origin()),
+                       as_usual = report_teaching(b.target, nullptr, b.target.origin());
+  CHECK(report.turns == as_usual.turns);
+  CHECK(report.expected.x ==
+        doctest::Approx(std::hypot(as_usual.expected.x, far.y * as_usual.expected.angle.radians()))
+            .epsilon(0.1));
+  CHECK(report.expected.angle.degrees() == doctest::Approx(as_usual.expected.angle.degrees()).epsilon(0.05));
+  CHECK(report.slide_ratio == doctest::Approx(as_usual.slide_ratio).epsilon(0.1));
 }

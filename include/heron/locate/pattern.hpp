@@ -105,6 +105,12 @@ class PatternTarget {
   Point2 symmetry_centre() const { return turn_centre_; }
   /// The same in one number: 0 when it has no angle.
   int turns() const { return has_angle_ ? turns_ : 0; }
+  /// The same target with its origin in the middle of its edges where its own lies far from that; else
+  /// itself. It is what a find looks for: about an origin far away every turn moves the part far, and a part
+  /// may be whole in the picture when such an origin is not in it.
+  const PatternTarget& centred() const { return centred_ ? *centred_ : *this; }
+  /// Where the middle of `centred` lies from the origin; (0, 0) where that is the target itself.
+  Point2 to_centred() const { return centred().origin() - origin(); }
   /// What teaching tells, by name.
   std::vector<Figure> facts() const;
   /// Lines to draw over its pixels.
@@ -123,6 +129,7 @@ class PatternTarget {
   bool has_angle_ = true;
   int turns_ = 1;
   Point2 turn_centre_;
+  std::shared_ptr<const PatternTarget> centred_;
 };
 
 /// Teaches the part of `picture` inside `region`. Cost: the region's pixels.
