@@ -278,6 +278,8 @@ void draw_pattern(Canvas& canvas, const PatternTarget& target, const TeachingRep
   canvas.lines(segments, edge_color, 2);
   for (const TaughtEdge& e : target.coarse(Polarity::as_taught).edges)
     canvas.ring(e.place + target.origin(), 3.0 / zoom, unseen_color, 1.5);
+  if (target.to_centred() != Point2{})
+    canvas.line(target.centred().origin(), target.origin(), axis_color, 1, Stroke::dotted);
   draw_axes(canvas, target.origin(), {}, 0.2 * target.pixels().width());
   canvas.label({0, 0},
                fmt::format("{}: {} edges on {} levels, strength {:.0f}; rings: first search", target.name(),

@@ -129,8 +129,12 @@ StudyAdvice advise(const Target& target, const FindLimits& limits,
   advice.limits.count = least_count == most_count ? most_count : 0;
 
   const double margin = 0.25 * std::hypot(target.extent().width, target.extent().height);
-  x0 = std::max(0.0, std::floor(x0 - margin)), y0 = std::max(0.0, std::floor(y0 - margin));
-  x1 = std::min<double>(width, std::ceil(x1 + margin)), y1 = std::min<double>(height, std::ceil(y1 + margin));
+  // Within the picture, but for origins that lie outside it.
+  const auto with_margin = [margin](double& least, double& most, double size) {
+    least = least < 0 ? std::floor(least - margin) : std::max(0.0, std::floor(least - margin));
+    most = most > size ? std::ceil(most + margin) : std::min(size, std::ceil(most + margin));
+  };
+  with_margin(x0, x1, width), with_margin(y0, y1, height);
   const bool by_region = honours(target.info(), "region") && target.info().region_of_positions;
   if (by_region && (x1 - x0) * (y1 - y0) < 0.7 * width * height)
     advice.region = Box{x0, y0, x1 - x0, y1 - y0};

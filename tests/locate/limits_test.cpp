@@ -309,4 +309,11 @@ TEST_CASE("study proposes the ranges that the parts need") {
   pictures[0].finds[2].score = 84;
   const StudyAdvice none = advise(taught_tile(), {.scale = {0.5, 2}}, pictures, 1280, 1024);
   CHECK_FALSE(none.separated);
+  // Origins may lie outside the picture, and the region holds them all the same.
+  for (StudiedPicture& p : pictures) p.finds[0].x -= 300, p.finds[0].y += 1000;
+  const StudyAdvice away = advise(taught_tile(), {.scale = {0.5, 2}}, pictures, 1280, 1024);
+  REQUIRE(away.region);
+  CHECK(away.region->x < -100);
+  CHECK(away.region->x + away.region->width > -92);
+  CHECK(away.region->y + away.region->height > 1158);
 }
