@@ -92,13 +92,12 @@ struct Around {
     least = {std::min(least.x, p.x), std::min(least.y, p.y)};
     most = {std::max(most.x, p.x), std::max(most.y, p.y)};
   }
-  bool is_empty() const { return least.x > most.x; }
   bool holds(Point2 p) const { return p.x >= least.x && p.y >= least.y && p.x <= most.x && p.y <= most.y; }
   Point2 middle() const { return (least + most) * 0.5; }
 };
 
-/// Whether a part's origin lies off what is drawn of it.
-bool is_away(const Sighting& s, const Around& part) { return !part.is_empty() && !part.holds({s.x, s.y}); }
+/// Whether the origin of a part that is found by its edges lies off them.
+bool is_away(const Sighting& s, const Around& part) { return !s.edges.empty() && !part.holds({s.x, s.y}); }
 
 /// Where the words of a part go: below its lowest edge.
 Point2 foot_of(const Sighting& s, const Around& part) {
