@@ -60,14 +60,14 @@ void require_both_directions(const std::vector<TaughtEdge>& edges) {
 
 /// Whether turning the part moves its edges: the lever of a turn, about the point where it is least.
 bool edges_hold_angle(const std::vector<TaughtEdge>& edges) {
+  Point2 middle;
+  for (const TaughtEdge& e : edges) middle += e.place / static_cast<double>(edges.size());
   Eigen::Matrix3d information = Eigen::Matrix3d::Zero();
   for (const TaughtEdge& e : edges) {
-    const Eigen::Vector3d j(e.normal.x, e.normal.y, cross(e.place, e.normal));
+    const Eigen::Vector3d j(e.normal.x, e.normal.y, cross(e.place - middle, e.normal));
     information += j * j.transpose() / static_cast<double>(edges.size());
   }
   const double lever = 1 / information.inverse()(2, 2);  // mean square shift in pixels per radian
-  Point2 middle;
-  for (const TaughtEdge& e : edges) middle += e.place / static_cast<double>(edges.size());
   double squares = 0;
   for (const TaughtEdge& e : edges)
     squares += dot(e.place - middle, e.place - middle) / static_cast<double>(edges.size());

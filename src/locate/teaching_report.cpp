@@ -10,10 +10,8 @@
 namespace heron {
 namespace {
 
-/// The information about x, y, angle, log scale of the part's point `held` in the pixels beside the edges,
-/// for noise of one grey level.
-Eigen::Matrix4d information_of(const PatternTarget& target, const Image<uint8_t>& filled, Point2 held,
-                               double& saturated) {
+/// The information about x, y, angle, log scale in the pixels beside the edges, for noise of one grey level.
+Eigen::Matrix4d information_of(const PatternTarget& target, const Image<uint8_t>& filled, double& saturated) {
   const GreyModel& m = *target.greys();
   const Similarity2 as_taught{m.origin.x, m.origin.y, {}, 1};
   GreySamples s;
@@ -23,7 +21,7 @@ Eigen::Matrix4d information_of(const PatternTarget& target, const Image<uint8_t>
   double bright = 0;
   for (size_t i = 0; i < s.count; ++i) {
     bright += s.grey[i] >= 254;
-    const Point2 arm = Point2{s.x[i], s.y[i]} - held, slope{s.dx[i], s.dy[i]};
+    const Point2 arm{s.x[i], s.y[i]}, slope{s.dx[i], s.dy[i]};
     const Eigen::Vector4d j(slope.x, slope.y, cross(arm, slope), dot(arm, slope));
     information += j * j.transpose();
   }
@@ -38,7 +36,7 @@ Eigen::Matrix4d information_of(const PatternTarget& target, const Image<uint8_t>
 
 void expect(const PatternTarget& target, const Image<uint8_t>& filled, TeachingReport& report) {
   const Point2 held = target.to_centred();
-  Eigen::Matrix4d information = information_of(target, filled, held, report.saturated);
+  Eigen::Matrix4d information = information_of(target.centred(), filled, report.saturated);
   if (!target.has_angle()) {
     information.row(2).setZero(), information.col(2).setZero();
     information(2, 2) = 1;
@@ -46,7 +44,8 @@ void expect(const PatternTarget& target, const Image<uint8_t>& filled, TeachingR
   const double noise = std::max(0.3, report.noise_sigma);  // rounding to whole grey levels is noise too
   const Eigen::Matrix4d covariance =
       2 * noise * noise * Eigen::LDLT<Eigen::Matrix4d>(information).solve(Eigen::Matrix4d::Identity());
-  // The origin lies away from that point, so turns of the part move it, and scales where they are free.
+  // An origin far from the middle lies at the end of an arm, so turns of the part move it, and scales where
+  // they are free.
   Eigen::Matrix<double, 2, 4> origin = Eigen::Matrix<double, 2, 4>::Identity();
   if (target.has_angle()) origin.col(2) << held.y, -held.x;
   if (const Range<double>& scale = target.settings().limits.scale; scale.max > scale.min)

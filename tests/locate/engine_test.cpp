@@ -342,15 +342,28 @@ TEST_CASE("a fit that ran into the pose of a whole part is that part again, unle
   CHECK(echoes.learn(at(900, 40_deg, 92))->is_first);
 }
 
+/// A part to be carried down from the coarsest level, and the search that does it.
+struct Descent {
+  Survey survey;
+  PatternSearch search;
+  Similarity2 truth;
+  int top;
+  explicit Descent(uint64_t seed, Pose2 tile = {4, -3, 130_deg})
+      : survey(bench().picture(tile, seed)),
+        search{bench().target,
+               survey,
+               {full_turn, {0.9, 1.1}, 8, 50, Polarity::as_taught, 0.5, 0.5, {0, 0, 419, 419}},
+               nullptr},
+        truth(bench().truth(tile)),
+        top(search.coarse().level) {}
+};
+
 TEST_CASE("what is carried down ahead comes out as step by step") {
-  const Bench& b = bench();
-  const Pose2 tile{4, -3, 130_deg};
-  const Survey survey(b.picture(tile, 7));
-  const PatternReach reach{full_turn, {0.9, 1.1}, 8, 50, Polarity::as_taught, 0.5, 0.5, {0, 0, 419, 419}};
-  const PatternSearch search{b.target, survey, reach, nullptr};
-  const int top = search.coarse().level;
+  const Descent descent(7);
+  const PatternSearch& search = descent.search;
+  const int top = descent.top;
   REQUIRE(top > 0);
-  Candidate step = LevelFit(search, top).of({.pose = b.truth(tile), .score = 100});
+  Candidate step = LevelFit(search, top).of({.pose = descent.truth, .score = 100});
   REQUIRE(step.score > 80);
   Ahead ahead(search);
   ahead.begin(step);
@@ -377,14 +390,11 @@ TEST_CASE("what is carried down ahead comes out as step by step") {
 }
 
 TEST_CASE("what is seen well skips every other level on its way down, and comes as near") {
-  const Bench& b = bench();
-  const Pose2 tile{4, -3, 130_deg};
-  const Survey survey(b.picture(tile, 8));
-  const PatternReach reach{full_turn, {0.9, 1.1}, 8, 50, Polarity::as_taught, 0.5, 0.5, {0, 0, 419, 419}};
-  const PatternSearch search{b.target, survey, reach, nullptr};
-  const int top = search.coarse().level;
+  const Descent descent(8);
+  const PatternSearch& search = descent.search;
+  const int top = descent.top;
   REQUIRE(top > 2);
-  const Similarity2 truth = b.truth(tile);
+  const Similarity2 truth = descent.truth;
   const Candidate well = LevelFit(search, top).of({.pose = truth, .score = 100});
   REQUIRE(well.score > 80);
   Candidate less = well;
@@ -454,4 +464,11 @@ TEST_CASE("an origin far outside the part and the picture is told as exactly as 
             .epsilon(0.1));
   CHECK(report.expected.angle.degrees() == doctest::Approx(as_usual.expected.angle.degrees()).epsilon(0.05));
   CHECK(report.slide_ratio == doctest::Approx(as_usual.slide_ratio).epsilon(0.1));
+  // So far that single numbers no longer tell one pixel from the next.
+  const PatternTarget beyond(Image<uint8_t>(b.target.pixels().view()), Image<uint8_t>(b.target.mask().view()),
+                             {1e9, -1e9}, b.target.settings());
+  CHECK(beyond.has_angle());
+  CHECK(report_teaching(beyond, nullptr, beyond.origin()).expected.angle.degrees() ==
+        doctest::Approx(as_usual.expected.angle.degrees()).epsilon(0.05));
+  CHECK(find(beyond, survey, {}).sightings.size() == 1);
 }
