@@ -3,6 +3,7 @@
 #include <arv.h>
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <cstring>
 
 #include "heron/base/error.hpp"
@@ -70,17 +71,7 @@ class GenicamCamera : public Camera {
   }
 
   std::optional<Picture> take() override {
-    Trouble trouble;
-    const std::unique_ptr<ArvBuffer, Unref> buffer(arv_camera_acquisition(
-        camera_.get(), static_cast<guint64>(patience_.wait.count()) * 1000, trouble.out()));
-    if (!buffer)
-      throw Error(ErrorCode::no_connection, fmt::format("genicam:{}: no picture within {} ms: {}", name_,
-                                                        patience_.wait.count(), trouble.words()));
-    if (arv_buffer_get_status(buffer.get()) != ARV_BUFFER_STATUS_SUCCESS)
-      throw Error(ErrorCode::no_connection,
-                  fmt::format("genicam:{}: the picture did not arrive whole; is the network fast enough, and "
-                              "are its packets as large as the camera's?",
-                              name_));
+    const auto buffer = whole_buffer();
     Picture picture = picture_of(buffer.get());
     picture.name = "genicam:" + name_;
     picture.taken = std::chrono::system_clock::now();
@@ -129,6 +120,29 @@ class GenicamCamera : public Camera {
           static_cast<const char*>(data) + sizeof(T) * static_cast<size_t>(y) * static_cast<size_t>(width),
           sizeof(T) * static_cast<size_t>(width));
     return image;
+  }
+
+  /// Packets are lost wherever the network or this machine is busy for a moment, so what did not arrive
+  /// whole is exposed again while there is patience.
+  std::unique_ptr<ArvBuffer, Unref> whole_buffer() const {
+    using std::chrono::microseconds;
+    const auto now = [] { return std::chrono::steady_clock::now(); };
+    const auto end = now() + patience_.wait;
+    int tries = 0;
+    for (auto left = microseconds(patience_.wait); tries == 0 || left.count() > 0;
+         left = std::chrono::duration_cast<microseconds>(end - now()), ++tries) {
+      Trouble trouble;
+      std::unique_ptr<ArvBuffer, Unref> buffer(arv_camera_acquisition(
+          camera_.get(), static_cast<guint64>(std::max<int64_t>(left.count(), 0)), trouble.out()));
+      if (buffer && arv_buffer_get_status(buffer.get()) == ARV_BUFFER_STATUS_SUCCESS) return buffer;
+      if (!buffer && (trouble || tries == 0))
+        throw Error(ErrorCode::no_connection, fmt::format("genicam:{}: no picture within {} ms: {}", name_,
+                                                          patience_.wait.count(), trouble.words()));
+    }
+    throw Error(ErrorCode::no_connection,
+                fmt::format("genicam:{}: none of {} pictures within {} ms arrived whole; is the network fast "
+                            "enough, and are its packets as large as the camera's?",
+                            name_, tries, patience_.wait.count()));
   }
 
   Picture picture_of(ArvBuffer* buffer) const {

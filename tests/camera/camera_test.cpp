@@ -4,6 +4,8 @@
 #include <sys/wait.h>
 #include <unistd.h>
 
+#include <algorithm>
+#include <atomic>
 #include <chrono>
 #include <cmath>
 #include <filesystem>
@@ -96,7 +98,12 @@ struct FakeGigE {
       execlp("arv-fake-gv-camera-0.8", "arv-fake-gv-camera-0.8", "-i", "127.0.0.1", nullptr);
       _exit(127);
     }
-    std::this_thread::sleep_for(std::chrono::milliseconds(600));
+    for (int k = 0; k < 10 && !listed(); ++k) std::this_thread::sleep_for(std::chrono::milliseconds(200));
+  }
+  static bool listed() {
+    const std::vector<CameraInfo> cameras = list_genicam();
+    return std::any_of(cameras.begin(), cameras.end(),
+                       [](const CameraInfo& c) { return contains(c.address, "Fake"); });
   }
   void end() {
     if (process <= 0) return;
@@ -247,9 +254,7 @@ TEST_CASE("a stream is cut into parts wherever its bytes are split, and garbage 
 
 TEST_CASE("a GenICam camera on loopback is found, set, gives pictures, and its end is noticed") {
   FakeGigE fake;
-  bool listed = false;
-  for (const CameraInfo& c : list_genicam()) listed = listed || contains(c.address, "Fake");
-  CHECK(listed);
+  CHECK(fake.listed());
   const auto camera = open_genicam("127.0.0.1", {std::chrono::milliseconds(2000)});
   const CameraInfo info = camera->info();
   CHECK(info.width > 0);
@@ -264,6 +269,29 @@ TEST_CASE("a GenICam camera on loopback is found, set, gives pictures, and its e
   fake.end();
   CHECK_THROWS_AS(camera->take(), Error);
   CHECK_THROWS_AS(open_genicam("no such camera"), Error);
+}
+
+TEST_CASE("a GenICam picture of which packets are lost is exposed again while there is patience") {
+  const FakeGigE fake;
+  const auto patient = open_genicam("127.0.0.1", {std::chrono::milliseconds(20000)});
+  std::atomic<bool> done = false;
+  // The sender stands still long enough that what it has begun counts as lost.
+  std::thread interrupts([&] {
+    for (int k = 0; !done; ++k) {
+      kill(fake.process, SIGSTOP);
+      std::this_thread::sleep_for(std::chrono::milliseconds(150));
+      kill(fake.process, SIGCONT);
+      std::this_thread::sleep_for(std::chrono::milliseconds(100 + 37 * (k % 5)));
+    }
+  });
+  int whole = 0;
+  for (int k = 0; k < 10; ++k) {
+    const std::string trouble = error_of([&] { whole += patient->take()->width() > 0; });
+    CHECK(trouble == "");
+  }
+  done = true;
+  interrupts.join();
+  CHECK(whole == 10);
 }
 
 TEST_CASE("video devices that are none are refused") {
