@@ -5,6 +5,7 @@
 #include "commands.hpp"
 #include "heron/base/error.hpp"
 #include "heron/base/memory.hpp"
+#include "usage.hpp"
 
 namespace {
 
@@ -43,6 +44,8 @@ int main(int argc, char** argv) {  // NOLINT(bugprone-exception-escape)
   heron::tool::add_run(app, action);
   heron::tool::add_simulate(app, action);
   heron::tool::add_demo(app, action);
+  heron::tool::keep_options_apart(app);
+  app.failure_message(heron::tool::wrong_use);
   try {
     app.parse(argc, argv);
   } catch (const CLI::ParseError& error) {

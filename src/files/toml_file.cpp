@@ -5,8 +5,8 @@
 #include <toml++/toml.h>
 
 #include <algorithm>
-#include <numeric>
 
+#include "heron/base/nearest_name.hpp"
 #include "heron/files/atomic_file.hpp"
 
 namespace heron {
@@ -14,21 +14,6 @@ namespace {
 
 std::string place(const std::string& path, const toml::source_region& where) {
   return fmt::format("{}:{}:{}", path, where.begin.line, where.begin.column);
-}
-
-size_t letters_apart(const std::string& a, const std::string& b) {
-  std::vector<size_t> row(b.size() + 1);
-  std::iota(row.begin(), row.end(), size_t{0});
-  for (size_t i = 1; i <= a.size(); ++i) {
-    size_t diagonal = row[0];
-    row[0] = i;
-    for (size_t j = 1; j <= b.size(); ++j) {
-      const size_t above = row[j];
-      row[j] = std::min({above + 1, row[j - 1] + 1, diagonal + (a[i - 1] != b[j - 1])});
-      diagonal = above;
-    }
-  }
-  return row[b.size()];
 }
 
 const char* kind_of(const toml::node& node) {
@@ -244,13 +229,9 @@ void TomlTable::done() const {
   for (const auto& [key, node] : *content_->table) {
     const std::string name(key.str());
     if (asked_.count(name)) continue;
-    std::string nearest;
-    size_t least = 1000;
-    for (const std::string& known : asked_)
-      if (const size_t apart = letters_apart(name, known); apart < least) least = apart, nearest = known;
     const std::string where = place(content_->path, key.source());
-    if (!nearest.empty() && least <= std::max<size_t>(2, name.size() / 2))
-      fail_file(fmt::format("{}: unknown key '{}'; did you mean '{}'?", where, name, nearest));
+    if (const auto nearest = nearest_name(name, {asked_.begin(), asked_.end()}))
+      fail_file(fmt::format("{}: unknown key '{}'; did you mean '{}'?", where, name, *nearest));
     fail_file(fmt::format("{}: unknown key '{}'; known here are: {}", where, name, fmt::join(asked_, ", ")));
   }
 }

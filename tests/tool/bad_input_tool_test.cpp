@@ -134,3 +134,37 @@ TEST_CASE("help is there for every command, with an example that names it") {
     CHECK(contains(help.out, "Usage"));
   }
 }
+
+TEST_CASE(
+    "wrong words of a call are told with what was probably meant, and what is missing with its meaning") {
+  const struct {
+    const char *call, *told;
+  } wrong[] = {
+      {"", "heron: a command is missing; there are cameras, record"},
+      {"fnd leaf.png", "heron: no command 'fnd'; did you mean 'find'?"},
+      {"xyzzy", "heron: no command 'xyzzy'; there are cameras"},
+      {"simulate traay", "heron simulate: no command 'traay'; did you mean 'tray'?"},
+      {"find a.png b.png --score 3", "heron find: no option --score; did you mean --least-score?"},
+      {"find a.png b.png --angel=3", "heron find: no option --angel; did you mean --angle?"},
+      {"find a.png b.png --xyzzy", "heron find: no option --xyzzy\n"},
+      {"find a.png", "heron find: 'pictures' is missing (pictures to look at)"},
+      {"find a.png b.png --least-score", "heron find: --least-score needs a value (0 to 100)"},
+      {"find a.png b.png --least-score x", "heron find: --least-score 'x' is no number (0 to 100)"},
+      {"find a.png b.png --count 1.5", "heron find: --count '1.5' is no whole number"},
+      {"find a.png b.png --least-score 3 --least-score 4",
+       "heron find: --least-score is given more than once"},
+      {"find a.png b.png --picture --why", "heron find: --picture: a value is missing before --why"},
+      {"teach a.png b.png --region 1,2,3,4", "heron teach: 'b.png' is one word too many"},
+      {"teach a.png --output b.png", "heron teach: --region is missing (X,Y,WIDTH,HEIGHT"},
+  };
+  TemporaryFolder folder;
+  for (const auto& w : wrong) {
+    CAPTURE(w.call);
+    const auto result = run(bad_tool + " " + w.call, folder.path());
+    CHECK(result.status == 2);
+    CHECK(result.out == "");
+    CHECK(contains(result.err, w.told));
+    CHECK(contains(result.err, "--help`"));
+  }
+  CHECK(files_in(folder.path()).empty());
+}
