@@ -213,7 +213,8 @@ void reasons(const PatternTarget& target, int pictures) {
     Pose2 tile{random.uniform(-40, 40), random.uniform(-30, 30), degrees(random.uniform(-180, 180))};
     FindLimits limits;
     const double picture_angle = (-tile.angle).wrapped().degrees();
-    if (cause == "contrast") scene.light.level = 0.3, limits.least_contrast = random.uniform(50, 70);
+    double stricter = 1;  // than half of the part's edges are
+    if (cause == "contrast") stricter = random.uniform(1.05, 2);
     if (cause == "angle")
       limits.angle = {degrees(picture_angle + random.uniform(8, 100)),
                       degrees(picture_angle + random.uniform(110, 240))};
@@ -256,6 +257,8 @@ void reasons(const PatternTarget& target, int pictures) {
     Image<uint8_t> picture = expose(exact_picture(scene), {.sigma = 2, .electrons = 20000}, random);
     if (cause == "polarity") picture = inverted(std::move(picture));
     const Survey survey{Image<uint8_t>(picture)};
+    if (cause == "contrast")
+      limits.least_contrast = stricter * find(target, survey).sightings.front().contrast;
     const Findings f = find(target, survey, limits);
     const size_t expected = cause == "count" || cause == "overlap" ? 1 : 0;
     Count& count = counts[cause];
@@ -281,7 +284,7 @@ void reasons(const PatternTarget& target, int pictures) {
     FindLimits set = limits;
     for (const LimitMissed& l : named->limits) {
       if (l.name == "score") set.least_score = l.value - 0.5;
-      if (l.name == "contrast") set.least_contrast = std::max(1.0, 0.4 * l.value);
+      if (l.name == "contrast") set.least_contrast = l.value;
       if (l.name == "angle") set.angle = {degrees(l.value - 2), degrees(l.value + 2)};
       if (l.name == "scale") set.scale = {l.value - 0.02, l.value + 0.02};
       if (l.name == "count") set.count = static_cast<int>(l.value);

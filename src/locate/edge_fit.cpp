@@ -136,10 +136,12 @@ EdgeFit fit_edges(const Image<uint8_t>& picture, const EdgeColumns& edges, const
 }
 
 SeenEdges see_edges(const Image<uint8_t>& picture, const EdgeColumns& edges, const Similarity2& pose,
-                    double least_contrast, Rise rise) {
+                    double least_contrast, Rise rise, std::vector<float>* contrasts) {
   EdgeScratch& s = scratch();
   const EdgeScan scan = scan_at(pose, {.least_contrast = least_contrast}, 2);
   meet(picture, edges, scan, rise, s);
+  if (contrasts)
+    contrasts->assign(s.met.contrast.begin(), s.met.contrast.begin() + static_cast<ptrdiff_t>(edges.count));
   return seen_after({}, scan.scale, edges, s);
 }
 

@@ -44,8 +44,9 @@ struct SeenEdges {
 EdgeFit fit_edges(const Image<uint8_t>& picture, const EdgeColumns& edges, const Similarity2& start,
                   const EdgeFitSearch& search, SeenEdges* seen = nullptr);
 
+/// `contrasts`: of each edge, 0 where none is met.
 SeenEdges see_edges(const Image<uint8_t>& picture, const EdgeColumns& edges, const Similarity2& pose,
-                    double least_contrast, Rise rise);
+                    double least_contrast, Rise rise, std::vector<float>* contrasts = nullptr);
 
 /// Share of the taught edges that lie outside the picture at a pose.
 double share_outside(const Image<uint8_t>& picture, const EdgeColumns& edges, const Similarity2& pose);

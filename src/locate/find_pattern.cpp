@@ -27,7 +27,7 @@ PatternReach asked(const FindLimits& limits, const PatternTarget& target, const 
 PatternReach beyond(const FindLimits& limits, const Survey& survey) {
   return {full_turn,
           {std::min(limits.scale.min, 0.7), std::max(limits.scale.max, 1.4)},
-          std::min(limits.least_contrast, 3.0),
+          std::min(limits.least_contrast, weakest_contrast),
           0.6 * limits.least_score,
           limits.polarity,
           limits.effort,
@@ -105,7 +105,7 @@ Candidate told_of(Candidate c, const PatternTarget& target) {
 Findings found_by(const PatternSearch& search, const PatternTarget& target, const FindLimits& limits) {
   std::vector<Candidate> candidates = candidates_of(search);
   for (Candidate& c : candidates) c = told_of(confined(c, search, limits), target);
-  return judged(target, search.survey, std::move(candidates), limits);
+  return judged(target, search.survey, std::move(candidates), limits, search.reach.least_contrast);
 }
 
 /// The search beyond the limits, for the reasons alone; with the brightness turned round when nothing else

@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include "contrast_wanted.hpp"
 #include "heron/image/parallel.hpp"
 #include "misses.hpp"
 #include "overlap.hpp"
@@ -28,16 +29,27 @@ double sigma_of_score(double score, const PatternTarget& target) {
   return 100 * std::sqrt(share * (1 - share) * 10 / static_cast<double>(target.levels()[0].size()));
 }
 
+/// Score and contrast, of which the one may lack for want of the other.
+std::vector<LimitMissed> score_missed(const Candidate& c, const std::optional<ContrastWanted>& wanted,
+                                      const FindLimits& limits, const PatternTarget& target,
+                                      const Survey& survey) {
+  std::vector<LimitMissed> missed;
+  const double score = wanted ? wanted->score : c.score;
+  if (score < limits.least_score)
+    missed.push_back(too_low("score", score, limits.least_score, sigma_of_score(score, target)));
+  if (wanted)
+    missed.push_back(
+        too_low("contrast", wanted->contrast, limits.least_contrast, 0.5 * survey.noise_sigma(0)));
+  return missed;
+}
+
 /// The limits of the candidate itself; count and overlap depend on the others.
 std::vector<LimitMissed> limits_missed(const Candidate& c, const FindLimits& limits,
-                                       const PatternTarget& target, const Survey& survey) {
-  std::vector<LimitMissed> missed;
-  if (c.score < limits.least_score)
-    missed.push_back({"score", c.score, fmt::format("at least {:g}", limits.least_score),
-                      sigma_of_score(c.score, target)});
-  if (c.contrast < limits.least_contrast)
-    missed.push_back({"contrast", c.contrast, fmt::format("at least {:g}", limits.least_contrast),
-                      0.5 * survey.noise_sigma(0)});
+                                       const PatternTarget& target, const Survey& survey,
+                                       double searched_contrast) {
+  std::optional<ContrastWanted> wanted;
+  if (searched_contrast < limits.least_contrast) wanted = contrast_wanted(c, limits, target, survey);
+  std::vector<LimitMissed> missed = score_missed(c, wanted, limits, target, survey);
   if (target.has_angle() && !contains_turned(limits.angle, c.pose.angle))
     missed.push_back({"angle", c.pose.angle.degrees(), words(limits.angle), c.sigma.angle.degrees()});
   if (!limits.scale.contains(c.pose.scale))
@@ -113,7 +125,7 @@ Sighting sighting_of(const Candidate& c, const PatternTarget& target, const Find
 }  // namespace
 
 Findings judged(const PatternTarget& target, const Survey& survey, std::vector<Candidate> candidates,
-                const FindLimits& limits) {
+                const FindLimits& limits, double searched_contrast) {
   std::stable_sort(candidates.begin(), candidates.end(),
                    [](const Candidate& a, const Candidate& b) { return a.score > b.score; });
   Findings findings;
@@ -133,7 +145,7 @@ Findings judged(const PatternTarget& target, const Survey& survey, std::vector<C
   // What keeps within the limits has the first say about its spot; what does not is a miss only where nothing
   // was found.
   for (const Candidate& c : candidates) {
-    std::vector<LimitMissed> missed = limits_missed(c, limits, target, survey);
+    std::vector<LimitMissed> missed = limits_missed(c, limits, target, survey, searched_contrast);
     if (missed.empty()) {
       if (on_spot_of(taken, c)) continue;
       double most = 0;
@@ -156,6 +168,12 @@ Findings judged(const PatternTarget& target, const Survey& survey, std::vector<C
     const auto echoes = [&](const Candidate& s) { return 2 * c.score < s.score && overlap_of(c, s) > 0.3; };
     if (std::any_of(taken.begin(), taken.end(), echoes)) continue;
     told.push_back(c);
+    if (away.limits.front().name == "score" && searched_contrast == limits.least_contrast)
+      if (const auto wanted = contrast_wanted(c, limits, target, survey)) {
+        away.limits.erase(away.limits.begin());
+        const auto missed = score_missed(c, wanted, limits, target, survey);
+        away.limits.insert(away.limits.begin(), missed.begin(), missed.end());
+      }
     findings.misses.push_back(miss_of(c, std::move(away.limits)));
   }
   findings.sightings.resize(taken.size());

@@ -22,8 +22,9 @@ struct Candidate {
 
 /// Sorts candidates into sightings and misses. Of two on the same spot the better one counts and the other is
 /// forgotten; of two that overlap, or that are too many, the worse is a miss that says so.
+/// `searched_contrast`: the weakest edges that counted when the candidates were found.
 Findings judged(const PatternTarget& target, const Survey& survey, std::vector<Candidate> candidates,
-                const FindLimits& limits);
+                const FindLimits& limits, double searched_contrast);
 
 /// Adds misses that are not yet told, best first, eight at most.
 void add_misses(Findings& findings, const std::vector<Miss>& more);

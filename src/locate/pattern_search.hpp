@@ -7,6 +7,9 @@
 
 namespace heron {
 
+/// Grey levels; what is weaker is no edge to explain anything by.
+inline constexpr double weakest_contrast = 3;
+
 /// Limits to search by, wider than those to judge by when a reason is wanted.
 struct PatternReach {
   Range<Angle> angle;
