@@ -78,6 +78,7 @@ Study study_all(const Target& target, const FindLimits& limits, const Recording&
     show_progress(i + 1, recording.size());
   }
   study.advice = advise(target, limits, study.pictures(), study.width, study.height);
+  study.offset = offset_of_known(target, study.pictures());
   return study;
 }
 

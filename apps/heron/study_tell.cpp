@@ -1,6 +1,7 @@
 #include "study_tell.hpp"
 
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 
 #include <chrono>
 #include <map>
@@ -24,6 +25,21 @@ void print_trends(const std::vector<FigureTrend>& trends) {
     fmt::print("  {:<22} {:>10.4g} to {:>10.4g}   {:+.3g} \u00b1 {:.2g}\n", t.name, t.first, t.last,
                t.last - t.first, t.change_sigma);
   }
+}
+
+/// Why nothing that is found is where a part is known to lie.
+std::string words(const KnownOffset& offset) {
+  std::string differs;
+  if (norm(offset.place) >= 1)
+    differs = fmt::format("lies ({:.1f}, {:.1f}) px from it in the part's own frame", offset.place.x,
+                          offset.place.y);
+  const auto add = [&](const std::string& more) { differs += (differs.empty() ? "" : ", ") + more; };
+  if (std::abs(offset.turn.degrees()) >= 1)
+    add(fmt::format("is turned by {:.1f} degrees against it", offset.turn.degrees()));
+  if (offset.other_sense)
+    add("counts its angle the other way round (a picture angle grows from +x towards +y)");
+  return fmt::format(
+      "beside each find a part is known that {}: it means another origin or angle than was taught", differs);
 }
 
 /// What a place of the field of view saw; null where nothing was.
@@ -79,9 +95,27 @@ Trial Trials::operator()(const FindLimits& limits) const {
   return trial;
 }
 
+/// "4 missing (contrast)", "4 missing (3 contrast, 1 not seen at all)".
+std::string missing_words(const StudiedPicture& p) {
+  std::map<std::string, int> reasons;
+  int unseen = p.missing;
+  for (const StudiedFind& f : p.finds) {
+    if (!f.right || f.within) continue;
+    --unseen;
+    ++reasons[f.limits.empty() ? "seen with more effort" : fmt::format("{}", fmt::join(f.limits, " and "))];
+  }
+  if (unseen > 0) reasons["not seen at all"] = unseen;
+  std::string words;
+  for (const auto& [reason, count] : reasons)
+    words += words.empty() && count == p.missing
+                 ? reason
+                 : fmt::format("{}{} {}", words.empty() ? "" : ", ", count, reason);
+  return fmt::format("{} missing ({})", p.missing, words);
+}
+
 std::string trouble_of(const StudiedPicture& p) {
-  if (p.missing > 0 && p.wrong > 0) return fmt::format("{} missing, {} wrong", p.missing, p.wrong);
-  if (p.missing > 0) return fmt::format("{} missing", p.missing);
+  if (p.missing > 0 && p.wrong > 0) return fmt::format("{}, {} wrong", missing_words(p), p.wrong);
+  if (p.missing > 0) return missing_words(p);
   if (p.wrong > 0) return fmt::format("{} wrong", p.wrong);
   if (p.margin && *p.margin < 5) return "close to the least score";
   return "";
@@ -101,6 +135,7 @@ void print_study(const Study& s, const std::vector<Proposal>& settings, const Fi
   print_trends(trends_of(s.pictures()));
   if (s.advice.right == 0) {
     fmt::print("\nno part in any picture: there is nothing to learn the settings from\n");
+    if (s.offset) fmt::print("{}\n", words(*s.offset));
     return;
   }
   fmt::print("\nsettings, from {} parts\n  {:<15} {:>14} {:>20} {:>7}  {}\n", s.advice.right, "", "now",
@@ -130,7 +165,8 @@ Json json_of(const std::string& target, const std::string& recording, const Stud
                         {"scale", f.scale},
                         {"score", f.score},
                         {"part", f.right},
-                        {"within", f.within}});
+                        {"within", f.within},
+                        {"limits", f.limits}});
     pictures.push_back({{"picture", e.file},
                         {"elapsed_ms", e.elapsed_ms},
                         {"expected", e.studied.known ? Json(e.studied.expected) : Json(nullptr)},

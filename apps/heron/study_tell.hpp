@@ -18,6 +18,7 @@ struct Entry {
 struct Study {
   std::vector<Entry> entries;
   StudyAdvice advice;
+  std::optional<KnownOffset> offset;  ///< why nothing that is found is right
   int width = 0, height = 0;
 
   std::vector<StudiedPicture> pictures() const {

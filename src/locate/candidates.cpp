@@ -154,7 +154,7 @@ std::vector<Candidate> candidates_alike(const PatternSearch& search) {
   if (const double period = 360.0 / target.symmetry(); (angles.max - angles.min).degrees() > period)
     angles.max = angles.min + degrees(period);
   CoarseSearch coarse{.angle = angles, .scale = within.scale, .origins = within.origins};
-  coarse.least_contrast = within.least_contrast;
+  coarse.least_contrast = search.coarse_contrast();
   coarse.polarity = within.polarity, coarse.effort = within.effort;
   // On the coarse level a part that is 40% covered still answers well, with help from its surroundings.
   coarse.least_likeness =

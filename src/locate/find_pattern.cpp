@@ -3,6 +3,7 @@
 #include <optional>
 
 #include "candidates.hpp"
+#include "faint_edges.hpp"
 #include "limits.hpp"
 #include "part_size.hpp"
 #include "refine.hpp"
@@ -104,8 +105,13 @@ Candidate told_of(Candidate c, const PatternTarget& target) {
 /// What a search comes to within the limits.
 Findings found_by(const PatternSearch& search, const PatternTarget& target, const FindLimits& limits) {
   std::vector<Candidate> candidates = candidates_of(search);
-  for (Candidate& c : candidates) c = told_of(confined(c, search, limits), target);
-  return judged(target, search.survey, std::move(candidates), limits, search.reach.least_contrast);
+  for (Candidate& c : candidates) {
+    c = confined(c, search, limits);
+    if (search.reach.least_contrast < limits.least_contrast)
+      weigh_faint_edges(c, limits, search.target, search.survey);
+    c = told_of(c, target);
+  }
+  return judged(target, search.survey, std::move(candidates), limits);
 }
 
 /// The search beyond the limits, for the reasons alone; with the brightness turned round when nothing else

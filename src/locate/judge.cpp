@@ -2,7 +2,7 @@
 
 #include <fmt/format.h>
 
-#include "contrast_wanted.hpp"
+#include "faint_edges.hpp"
 #include "heron/image/parallel.hpp"
 #include "misses.hpp"
 #include "overlap.hpp"
@@ -29,27 +29,15 @@ double sigma_of_score(double score, const PatternTarget& target) {
   return 100 * std::sqrt(share * (1 - share) * 10 / static_cast<double>(target.levels()[0].size()));
 }
 
-/// Score and contrast, of which the one may lack for want of the other.
-std::vector<LimitMissed> score_missed(const Candidate& c, const std::optional<ContrastWanted>& wanted,
-                                      const FindLimits& limits, const PatternTarget& target,
-                                      const Survey& survey) {
-  std::vector<LimitMissed> missed;
-  const double score = wanted ? wanted->score : c.score;
-  if (score < limits.least_score)
-    missed.push_back(too_low("score", score, limits.least_score, sigma_of_score(score, target)));
-  if (wanted)
-    missed.push_back(
-        too_low("contrast", wanted->contrast, limits.least_contrast, 0.5 * survey.noise_sigma(0)));
-  return missed;
-}
-
 /// The limits of the candidate itself; count and overlap depend on the others.
 std::vector<LimitMissed> limits_missed(const Candidate& c, const FindLimits& limits,
-                                       const PatternTarget& target, const Survey& survey,
-                                       double searched_contrast) {
-  std::optional<ContrastWanted> wanted;
-  if (searched_contrast < limits.least_contrast) wanted = contrast_wanted(c, limits, target, survey);
-  std::vector<LimitMissed> missed = score_missed(c, wanted, limits, target, survey);
+                                       const PatternTarget& target, const Survey& survey) {
+  std::vector<LimitMissed> missed;
+  if (c.score < limits.least_score)
+    missed.push_back(too_low("score", c.score, limits.least_score, sigma_of_score(c.score, target)));
+  if (c.contrast_wanted)
+    missed.push_back(
+        too_low("contrast", *c.contrast_wanted, limits.least_contrast, 0.5 * survey.noise_sigma(0)));
   if (target.has_angle() && !contains_turned(limits.angle, c.pose.angle))
     missed.push_back({"angle", c.pose.angle.degrees(), words(limits.angle), c.sigma.angle.degrees()});
   if (!limits.scale.contains(c.pose.scale))
@@ -72,6 +60,12 @@ std::vector<LimitMissed> limits_missed(const Candidate& c, const FindLimits& lim
                       &target.centred() == &target ? "the origin inside the picture"
                                                    : "the middle of the part inside the picture"});
   return missed;
+}
+
+template <class Scored>
+void best_first(std::vector<Scored>& some) {
+  std::stable_sort(some.begin(), some.end(),
+                   [](const Scored& a, const Scored& b) { return a.score > b.score; });
 }
 
 Miss miss_of(const Candidate& c, std::vector<LimitMissed> limits) {
@@ -125,9 +119,8 @@ Sighting sighting_of(const Candidate& c, const PatternTarget& target, const Find
 }  // namespace
 
 Findings judged(const PatternTarget& target, const Survey& survey, std::vector<Candidate> candidates,
-                const FindLimits& limits, double searched_contrast) {
-  std::stable_sort(candidates.begin(), candidates.end(),
-                   [](const Candidate& a, const Candidate& b) { return a.score > b.score; });
+                const FindLimits& limits) {
+  best_first(candidates);
   Findings findings;
   std::vector<Candidate> taken, told;
   struct TurnedAway {
@@ -145,7 +138,7 @@ Findings judged(const PatternTarget& target, const Survey& survey, std::vector<C
   // What keeps within the limits has the first say about its spot; what does not is a miss only where nothing
   // was found.
   for (const Candidate& c : candidates) {
-    std::vector<LimitMissed> missed = limits_missed(c, limits, target, survey, searched_contrast);
+    std::vector<LimitMissed> missed = limits_missed(c, limits, target, survey);
     if (missed.empty()) {
       if (on_spot_of(taken, c)) continue;
       double most = 0;
@@ -161,21 +154,20 @@ Findings judged(const PatternTarget& target, const Survey& survey, std::vector<C
       turned_away.push_back({c, std::move(missed)});
   }
   for (TurnedAway& away : turned_away) {
-    const Candidate& c = away.candidate;
+    Candidate& c = away.candidate;
     if (findings.misses.size() == most_misses || on_spot_of(taken, c) || on_spot_of(told, c)) continue;
     if (2 * c.score < limits.least_score && !told.empty()) continue;  // far off, and something nearer is told
     // Part of what was found, laid over itself a little off, is no news.
     const auto echoes = [&](const Candidate& s) { return 2 * c.score < s.score && overlap_of(c, s) > 0.3; };
     if (std::any_of(taken.begin(), taken.end(), echoes)) continue;
     told.push_back(c);
-    if (away.limits.front().name == "score" && searched_contrast == limits.least_contrast)
-      if (const auto wanted = contrast_wanted(c, limits, target, survey)) {
-        away.limits.erase(away.limits.begin());
-        const auto missed = score_missed(c, wanted, limits, target, survey);
-        away.limits.insert(away.limits.begin(), missed.begin(), missed.end());
-      }
+    if (c.score < limits.least_score && !c.contrast_wanted) {
+      weigh_faint_edges(c, limits, target, survey);
+      away.limits = limits_missed(c, limits, target, survey);
+    }
     findings.misses.push_back(miss_of(c, std::move(away.limits)));
   }
+  best_first(findings.misses);
   findings.sightings.resize(taken.size());
   parallel_rows(static_cast<int>(taken.size()), 1, [&](int first, int end) {
     for (auto i = static_cast<size_t>(first); i < static_cast<size_t>(end); ++i)
@@ -192,8 +184,7 @@ void add_misses(Findings& findings, const std::vector<Miss>& more) {
       continue;
     findings.misses.push_back(m);
   }
-  std::stable_sort(findings.misses.begin(), findings.misses.end(),
-                   [](const Miss& a, const Miss& b) { return a.score > b.score; });
+  best_first(findings.misses);
   keep_nearest(findings);
 }
 

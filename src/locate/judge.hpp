@@ -18,13 +18,13 @@ struct Candidate {
   std::shared_ptr<const SeenEdges> seen = {};  ///< at `pose`; nothing before it is finished
   std::vector<std::string> range_end = {};     ///< where it was held back, and how it would fit beyond
   std::optional<BeyondRange> beyond = {};
+  std::optional<double> contrast_wanted = {};  ///< by its weak edges, where these are the reason
 };
 
 /// Sorts candidates into sightings and misses. Of two on the same spot the better one counts and the other is
 /// forgotten; of two that overlap, or that are too many, the worse is a miss that says so.
-/// `searched_contrast`: the weakest edges that counted when the candidates were found.
 Findings judged(const PatternTarget& target, const Survey& survey, std::vector<Candidate> candidates,
-                const FindLimits& limits, double searched_contrast);
+                const FindLimits& limits);
 
 /// Adds misses that are not yet told, best first, eight at most.
 void add_misses(Findings& findings, const std::vector<Miss>& more);

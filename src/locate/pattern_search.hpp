@@ -1,4 +1,5 @@
 #pragma once
+#include <algorithm>
 #include <optional>
 
 #include "heron/base/work.hpp"
@@ -34,6 +35,9 @@ struct PatternSearch {
 
   bool stopped() const { return work && work->stopped(); }
   const CoarseEdges& coarse() const { return target.coarse(reach.polarity); }
+  /// Fine edges lose more than half of their contrast on coarse levels; how strict a limit is asked for is
+  /// for the full picture to say.
+  double coarse_contrast() const { return std::min(reach.least_contrast, 16.0); }
   bool free_angle() const { return target.has_angle() && reach.angle.max > reach.angle.min; }
   bool free_scale() const { return reach.scale.max > reach.scale.min; }
 };

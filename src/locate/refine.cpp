@@ -46,7 +46,7 @@ EdgeFitSearch edge_search(const PatternSearch& search, int level) {
                   .free_angle = search.free_angle(),
                   .free_scale = search.free_scale(),
                   .rounds = 2};
-  if (level > 0) e.least_contrast = std::max(3.0, 0.5 * search.reach.least_contrast);
+  if (level > 0) e.least_contrast = std::max(weakest_contrast, 0.5 * search.coarse_contrast());
   return e;
 }
 

@@ -24,12 +24,24 @@ FindLimits far_beyond(const FindLimits& limits, const Target& target) {
   return wide;
 }
 
-bool lets_through(const FindLimits& l, const Target& target, const Sighting& s) {
+/// The limits that turned away what only a search far beyond them came upon.
+std::vector<std::string> limits_against(const Sighting& s, const FindLimits& l, const Target& target,
+                                        const Findings& found, double near) {
+  for (const Miss& m : found.misses) {
+    if (distance({s.x, s.y}, {m.x, m.y}) >= near) continue;
+    std::vector<std::string> names;
+    for (const LimitMissed& limit : m.limits) names.push_back(limit.name);
+    return names;
+  }
+  const bool by_contrast = honours(target.info(), "least contrast");
   const double slack = 3 * s.sigma.scale + 0.004;  // a scale that was held is free here
-  return s.score >= l.least_score &&
-         (!honours(target.info(), "least contrast") || s.contrast >= l.least_contrast) &&
-         (!(target.turns() != 0) || contains_turned(l.angle, s.angle)) && s.scale >= l.scale.min - slack &&
-         s.scale <= l.scale.max + slack && (l.region.empty() || l.region.contains({s.x, s.y}));
+  std::vector<std::string> names;
+  if (s.score < l.least_score) names.emplace_back("score");
+  if (by_contrast && s.contrast < l.least_contrast) names.emplace_back("contrast");
+  if (target.turns() != 0 && !contains_turned(l.angle, s.angle)) names.emplace_back("angle");
+  if (s.scale < l.scale.min - slack || s.scale > l.scale.max + slack) names.emplace_back("scale");
+  if (!l.region.empty() && !l.region.contains({s.x, s.y})) names.emplace_back("region");
+  return names;
 }
 
 bool is_part(const Target& target, const Sighting& s, const KnownPart& part) {
@@ -70,16 +82,20 @@ StudiedPicture study_picture(const Target& target, const Survey& survey, const F
                              const Findings& found, const std::vector<KnownPart>* known) {
   StudiedPicture p;
   p.known = known != nullptr, p.noise_sigma = survey.noise_sigma(0);
+  if (known) p.parts = *known;
   std::vector<Sighting> sightings = found.sightings;
+  const size_t within = sightings.size();
   const double near = 0.1 * std::hypot(target.extent().width, target.extent().height);
   for (Sighting& s : find(target, survey, far_beyond(limits, target), Explain::never).sightings) {
     const auto here = [&](const Sighting& other) { return distance({s.x, s.y}, {other.x, other.y}) < near; };
     if (std::none_of(sightings.begin(), sightings.end(), here)) sightings.push_back(std::move(s));
   }
   std::vector<bool> met(known ? known->size() : 0, false);
-  for (const Sighting& s : sightings) {
-    StudiedFind one{s.x,   s.y,      s.angle, s.scale, s.score, s.contrast, lets_through(limits, target, s),
-                    false, s.figures};
+  for (size_t k = 0; k < sightings.size(); ++k) {
+    const Sighting& s = sightings[k];
+    StudiedFind one{s.x, s.y, s.angle, s.scale, s.score, s.contrast, k < within};
+    one.figures = s.figures;
+    if (!one.within) one.limits = limits_against(s, limits, target, found, near);
     if (known) {
       for (size_t i = 0; i < known->size() && !one.right; ++i)
         if (!met[i] && is_part(target, s, (*known)[i])) met[i] = true, one.right = true;

@@ -238,7 +238,9 @@ TEST_CASE("of candidates on one spot the best counts, and what is turned away na
   CHECK(f.sightings[0].x == 103);
   CHECK(f.sightings[1].x == 330);
   CHECK(f.misses.empty());
-  const Findings strict = judged(bench().target, survey, {candidate(200, 70)},
+  Candidate faint = candidate(200, 70);
+  faint.contrast_wanted = 50;
+  const Findings strict = judged(bench().target, survey, {faint},
                                  {.angle = {20_deg, 30_deg}, .least_score = 75, .least_contrast = 60});
   CHECK(strict.sightings.empty());
   REQUIRE(strict.misses.size() == 1);

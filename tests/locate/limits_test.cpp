@@ -277,6 +277,66 @@ TEST_CASE("a study without parts, and one of an empty tray, say so") {
   CHECK(advice.limits.least_score == FindLimits{}.least_score);
 }
 
+TEST_CASE("a study names the limits that turned a known part away, and counts only what they let through") {
+  const Survey survey(Tray{.pieces = leaf_tile({2, -3, 25_deg}), .seed = 55}.take());
+  const Sighting whole = find(taught_tile(), survey, {}).sightings.at(0);
+  const std::vector<KnownPart> known{{whole.x, whole.y, whole.angle}};
+  const auto turned_away = [&](const FindLimits& limits) {
+    const Findings found = find(taught_tile(), survey, limits, Explain::never);
+    const StudiedPicture p = study_picture(taught_tile(), survey, limits, found, &known);
+    CHECK(p.missing == 1);
+    CHECK(p.found + p.wrong == 0);
+    return p.finds.at(0).limits;
+  };
+  using Names = std::vector<std::string>;
+  CHECK(turned_away({.angle = {40_deg, 90_deg}}) == Names{"angle"});
+  CHECK(turned_away({.scale = {1.05, 1.1}}) == Names{"scale"});
+  CHECK(turned_away({.region = Region::rectangle({0, 0, 90, 90})}) == Names{"region"});
+  CHECK(turned_away({.least_contrast = 1.3 * whole.contrast}) == Names{"contrast"});
+  CHECK(turned_away({.angle = {40_deg, 90_deg}, .least_contrast = 2 * whole.contrast}) ==
+        Names{"contrast", "angle"});
+  CHECK(turned_away({.least_score = 100}) == Names{"score"});
+}
+
+TEST_CASE("parts known by another point, another zero of the angle or the other sense are told as such") {
+  const auto studied = [](Point2 at, Angle zero, bool other_sense, bool told_angle, double scatter) {
+    Random random(9);
+    std::vector<StudiedPicture> pictures(6);
+    for (StudiedPicture& p : pictures) {
+      p.known = true;
+      for (int k = 0; k < 3; ++k) {
+        StudiedFind f{
+            300.0 + 320 * k, random.uniform(300, 700), degrees(random.uniform(-180, 180)), 1.1, 90, 50};
+        f.within = true;
+        KnownPart part;
+        const Point2 place = Point2{f.x, f.y} + rotated(at, f.angle) * f.scale;
+        part.x = place.x + scatter * random.uniform(-1, 1), part.y = place.y;
+        if (told_angle) part.angle = ((other_sense ? -f.angle : f.angle) + zero).wrapped();
+        p.finds.push_back(f), p.parts.push_back(part);
+      }
+    }
+    return pictures;
+  };
+  for (const bool other_sense : {false, true})
+    for (const double zero : {0.0, 90.0, 180.0}) {
+      CAPTURE(zero);
+      const auto offset =
+          offset_of_known(taught_tile(), studied({40, -25}, degrees(zero), other_sense, true, 2));
+      REQUIRE(offset);
+      CHECK(distance(offset->place, {40, -25}) < 1.5);
+      CHECK(std::abs((offset->turn - degrees(zero)).wrapped().degrees()) < 0.1);
+      CHECK(offset->other_sense == other_sense);
+    }
+  REQUIRE(offset_of_known(taught_tile(), studied({40, -25}, {}, false, false, 2)));
+  CHECK_FALSE(offset_of_known(taught_tile(), studied({40, -25}, {}, false, true, 60)));
+  CHECK_FALSE(offset_of_known(taught_tile(), studied({900, 0}, {}, false, true, 0)));
+  CHECK_FALSE(offset_of_known(taught_tile(), {}));
+  // Where some finds are right, what is known means what was taught.
+  auto mixed = studied({40, -25}, {}, false, true, 0);
+  mixed[0].finds[0].right = true;
+  CHECK_FALSE(offset_of_known(taught_tile(), mixed));
+}
+
 TEST_CASE("study proposes the ranges that the parts need") {
   std::vector<StudiedPicture> pictures;
   for (int i = 0; i < 9; ++i) {

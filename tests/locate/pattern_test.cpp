@@ -279,13 +279,45 @@ TEST_CASE("ranges are strict, and the miss names the limit; setting what it says
     CHECK(find_in(shot.take(), {.least_score = l->value - 2}).sightings.size() == 1);
   }
   SUBCASE("contrast") {
-    const Image<uint8_t> dark = Shot{.pieces = leaf_at(tile), .light = 0.3, .seed = 17}.take();
-    const Findings f = find_in(dark, {.least_contrast = 60});
+    // From a limit that half of the edges keep to one that none does.
+    for (const double light : {0.3, 0.9}) {
+      const Image<uint8_t> dim = Shot{.pieces = leaf_at(tile), .light = light, .seed = 17}.take();
+      const double half = find_in(dim).sightings.at(0).contrast;
+      for (const double least : {1.1 * half, 1.3 * half, 2.5 * half}) {
+        CAPTURE(least);
+        const Findings f = find_in(dim, {.least_contrast = least});
+        CHECK(f.sightings.empty());
+        CHECK_FALSE(limit_of(f, "score"));
+        const LimitMissed* l = limit_of(f, "contrast");
+        REQUIRE(l);
+        const Findings cured = find_in(dim, {.least_contrast = l->value});
+        REQUIRE(cured.sightings.size() == 1);
+        CHECK(cured.sightings[0].score == doctest::Approx(75).epsilon(0.04));  // halfway from 50 to 100
+      }
+    }
+  }
+  SUBCASE("score, where weak edges are not the reason") {
+    Shot shot{.pieces = leaf_at(tile), .noise = 5, .seed = 16};
+    shot.pieces.push_back({rectangle(22, 40, {-14, 0}), tile, 0.35});
+    const double score = find_in(shot.take()).sightings.at(0).score;
+    for (const double contrast : {8.0, 20.0}) {
+      const Findings f = find_in(shot.take(), {.least_score = score + 2, .least_contrast = contrast});
+      CHECK(f.sightings.empty());
+      CHECK(limit_of(f, "score"));
+      CHECK_FALSE(limit_of(f, "contrast"));
+    }
+  }
+  SUBCASE("score and contrast") {
+    Shot shot{.pieces = leaf_at(tile), .seed = 16};
+    shot.pieces.push_back({rectangle(18, 40, {-16, 0}), tile, 0.35});
+    const double half = find_in(shot.take()).sightings.at(0).contrast;
+    const Findings f = find_in(shot.take(), {.least_score = 90, .least_contrast = 2 * half});
     CHECK(f.sightings.empty());
-    const LimitMissed* l = limit_of(f, "contrast");
-    REQUIRE(l);
-    CHECK(l->value < 40);
-    CHECK(find_in(dark, {.least_contrast = l->value * 0.4}).sightings.size() == 1);
+    const LimitMissed *score = limit_of(f, "score"), *contrast = limit_of(f, "contrast");
+    REQUIRE(score);
+    REQUIRE(contrast);
+    CHECK(find_in(shot.take(), {.least_score = score->value - 2, .least_contrast = contrast->value})
+              .sightings.size() == 1);
   }
   SUBCASE("count") {
     Shot shot{.pieces = leaf_at({-25, -25, 10_deg}), .size = 640, .seed = 18};

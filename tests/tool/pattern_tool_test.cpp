@@ -1,6 +1,8 @@
 #include <doctest/doctest.h>
+#include <fmt/format.h>
 
 #include <nlohmann/json.hpp>
+#include <sstream>
 
 #include "heron/files/picture_file.hpp"
 #include "support.hpp"
@@ -161,6 +163,27 @@ TEST_CASE("study proposes settings, compares, and writes them only when told") {
   desk().refused("study leaf.png hard/tray --known wrong.csv", "not-there.png");
   support::write_text(desk().folder / "wrong.csv", "picture,x,y\ntray-01.png,3\n");
   desk().refused("study leaf.png hard/tray --known wrong.csv", "wrong.csv:2");
+}
+
+TEST_CASE("study says why parts are missing, and when what is known means another origin") {
+  const auto strict = desk().run("study leaf.png hard/tray --known hard/known.csv --least-contrast 90");
+  CHECK(strict.status == 1);
+  CHECK(contains(strict.out, "4 missing (contrast)"));
+  const auto few = desk().run("study leaf.png hard/tray --known hard/known.csv --count 1 --json");
+  for (const json& picture : json::parse(few.out)["pictures"]) {
+    CHECK(picture["found"] == 1);
+    CHECK(picture["missing"] == 3);
+    for (const json& find : picture["scores"])
+      if (find["part"] == true && find["within"] == false) CHECK(find["limits"] == json{"count"});
+  }
+  std::istringstream numbers(desk().region);
+  double x = 0, y = 0, width = 0, height = 0;
+  for (double* number : {&x, &y, &width, &height}) numbers >> *number, numbers.ignore();
+  desk().run(fmt::format("teach hard/teach.png --region {} --origin {},{} --output corner.png", desk().region,
+                         x, y));
+  const auto corner = desk().run("study corner.png hard/tray --known hard/known.csv");
+  CHECK(corner.status == 1);
+  CHECK(contains(corner.out, fmt::format("lies ({:.1f}, {:.1f}) px from it", width / 2, height / 2)));
 }
 
 TEST_CASE("a height map is taught and found like a picture, and not mixed up with one") {

@@ -125,7 +125,9 @@ struct LimitMissed {
   double sigma = 0;    ///< of `value`; 0 where it is exact
 };
 
-/// A candidate that was not returned, and every limit that turned it away.
+/// A candidate that was not returned, and every limit that turned it away. Where edges weaker than the least
+/// contrast kept it from its least score, "contrast" names a limit that lets it come well to that, and
+/// `score` is what it comes to with them.
 struct Miss {
   double x = 0, y = 0;
   Angle angle = {};

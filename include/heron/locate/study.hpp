@@ -20,14 +20,16 @@ struct StudiedFind {
   double scale = 1, score = 0, contrast = 0;
   bool within = false;  ///< the limits let it through
   bool right = false;   ///< it is a part: by what is known, else because the limits let it through
-  std::vector<Figure> figures = {};  ///< as the sighting has them
+  std::vector<Figure> figures = {};      ///< as the sighting has them
+  std::vector<std::string> limits = {};  ///< that turned it away, as far as they are known
 };
 
 /// One picture of a study.
 struct StudiedPicture {
-  std::vector<StudiedFind> finds;  ///< best score first
-  bool known = false;              ///< what lies in it was told
-  int expected = 0;                ///< parts in it: as told, else as found
+  std::vector<StudiedFind> finds;     ///< best score first
+  bool known = false;                 ///< what lies in it was told
+  std::vector<KnownPart> parts = {};  ///< as told
+  int expected = 0;                   ///< parts in it: as told, else as found
   int found = 0, missing = 0, wrong = 0;
   std::optional<double> margin = {};  ///< from the least score to the nearest right find above it
   double noise_sigma = 0;
@@ -38,6 +40,19 @@ struct StudiedPicture {
 /// that is not told. A find is right within a tenth of the part's size and 10 degrees. Cost: a wide find.
 StudiedPicture study_picture(const Target& target, const Survey& survey, const FindLimits& limits,
                              const Findings& found, const std::vector<KnownPart>* known = nullptr);
+
+/// How the parts that are known lie beside what the limits let through.
+struct KnownOffset {
+  Point2 place;              ///< from the found origin, in the part's own frame: pixels of the taught picture
+  Angle turn = {};           ///< of the known angles against those found; 0 where none are told
+  bool other_sense = false;  ///< the known angles grow the other way round
+};
+
+/// Where no find is right though parts are known by them, all in the same way: what is known then means
+/// another point of the part than its origin, or counts its angle from another zero or in the other sense.
+/// Nothing when less than four fifths of the finds lie so, within a twentieth of the part's size and 5
+/// degrees.
+std::optional<KnownOffset> offset_of_known(const Target& target, const std::vector<StudiedPicture>& pictures);
 
 /// What a set of pictures says about the limits.
 struct StudyAdvice {
