@@ -146,8 +146,10 @@ void save_sheet(const std::string& path, const Study& s, const Target& target, c
     Report report;
     add_findings(report, find(target, survey, limits), {});
     const StudiedPicture& p = s.entries[i].studied;
-    sheet.push_back({draw_over(survey, report), fmt::format("{}: {} found, margin {}  {}", s.entries[i].file,
-                                                            p.found, margin_words(p), trouble_of(p))});
+    std::string words = fmt::format("{}: {} found", s.entries[i].file, p.found);
+    if (p.margin) words += fmt::format(", margin {:.1f}", *p.margin);
+    if (const std::string trouble = trouble_of(p); !trouble.empty()) words += ", " + trouble;
+    sheet.push_back({draw_over(survey, report), words});
   }
   save_picture(path, draw_sheet(sheet));
 }

@@ -75,10 +75,11 @@ Image<Rgb> draw_scores(const std::vector<StudiedPicture>& pictures, const StudyA
       {1, 1, 1}, 14);
   if (advice.worst_right)
     canvas.label({right - 330, y_of(*advice.worst_right) - (advice.separated ? -4 : 26)},
-                 advice.separated ? fmt::format("gap: {:.1f} to {}", *advice.worst_right,
-                                                advice.best_wrong ? fmt::format("{:.1f}", *advice.best_wrong)
-                                                                  : "nothing else")
-                                  : "no gap: something else scores higher than the worst part",
+                 advice.separated
+                     ? (advice.best_wrong
+                            ? fmt::format("gap: {:.1f} to {:.1f}", *advice.best_wrong, *advice.worst_right)
+                            : fmt::format("nothing else below {:.1f}", *advice.worst_right))
+                     : "no gap: something else scores higher than the worst part",
                  {1, 1, 1}, 13);
   return canvas.image();
 }
