@@ -7,6 +7,7 @@
 #include "heron/draw/overlay.hpp"
 #include "heron/files/ground_file.hpp"
 #include "heron/files/picture_file.hpp"
+#include "heron/heights/square.hpp"
 #include "options.hpp"
 
 namespace heron::tool {
@@ -15,8 +16,24 @@ namespace {
 struct LevelOptions {
   std::vector<std::string> maps;
   std::string pitch, region, from, save, output, band, mask, picture, range, intensity;
-  bool json = false;
+  bool json = false, square = false;
 };
+
+/// A leveled map as it is written and drawn.
+struct Leveled {
+  Image<float> heights;
+  Point2 pitch_mm;
+  Image<uint8_t> intensity;  ///< empty where none is given
+};
+
+Leveled leveled_of(const Image<float>& map, const GroundPlane& plane, const LevelOptions& o) {
+  Leveled l{leveled(map, plane), plane.pitch_mm, {}};
+  if (!o.intensity.empty()) l.intensity = grey_levels(load_picture(o.intensity));
+  if (!o.square) return l;
+  auto square = on_square_pixels(l.heights, plane.pitch_mm);
+  if (!l.intensity.empty()) l.intensity = on_square_pixels(l.intensity, plane.pitch_mm).pixels;
+  return {std::move(square.pixels), {square.pitch_mm, square.pitch_mm}, std::move(l.intensity)};
+}
 
 Image<float> heights_of(const std::string& path) {
   Picture picture = load_picture(path);
@@ -81,22 +98,25 @@ int level_all(const LevelOptions& o) {
     }
     print_ground(o.maps[i], plane, o);
     if (!o.save.empty()) save_ground(numbered(o.save, i, o.maps.size()), plane);
-    const Image<float> level = leveled(map, plane);
+    const Leveled level = leveled_of(map, plane, o);
+    if (o.square && !o.json)
+      fmt::print("  on square pixels of {:g} mm: {} x {}\n", level.pitch_mm.x, level.heights.width(),
+                 level.heights.height());
     if (!o.output.empty()) {
       Picture picture;
-      picture.pixels = level;
+      picture.pixels = level.heights, picture.pitch_mm = level.pitch_mm;
       save_picture(numbered(o.output, i, o.maps.size()), picture);
     }
     if (!o.mask.empty())
-      save_picture(numbered(o.mask, i, o.maps.size()), height_band(level, parse_range(o.band, "--band")));
+      save_picture(numbered(o.mask, i, o.maps.size()),
+                   height_band(level.heights, parse_range(o.band, "--band")));
     if (!o.picture.empty()) {
-      Image<uint8_t> intensity;
-      if (!o.intensity.empty()) intensity = grey_levels(load_picture(o.intensity));
-      const ImageView<const uint8_t> shades = intensity;
+      const ImageView<const uint8_t> shades = level.intensity;
       save_picture(
           numbered(o.picture, i, o.maps.size()),
-          draw_heights(level, o.range.empty() ? std::nullopt : std::optional(parse_range(o.range, "--range")),
-                       plane.pitch_mm, o.intensity.empty() ? nullptr : &shades));
+          draw_heights(level.heights,
+                       o.range.empty() ? std::nullopt : std::optional(parse_range(o.range, "--range")),
+                       level.pitch_mm, o.intensity.empty() ? nullptr : &shades));
     }
   }
   return nothing ? 1 : 0;
@@ -114,6 +134,8 @@ void add_level(CLI::App& app, Action& action) {
   c->add_option("--save", o->save, "keeps the plane in a file, for later maps");
   c->add_option("--from", o->from, "takes the plane from such a file instead of looking for it");
   c->add_option("--output", o->output, "the leveled map, .tif");
+  c->add_flag("--square", o->square,
+              "writes and draws it on square pixels of the finer pitch, as finding parts at any angle needs");
   c->add_option("--band", o->band, "FROM..TO: heights in millimetres above the table that --mask keeps");
   c->add_option("--mask", o->mask, "a picture of the places in that band, .png");
   c->add_option("--picture", o->picture, "draws the leveled map in colors with a scale");

@@ -144,7 +144,7 @@ void add_stack(CLI::App& simulate, Action& action) {
     action = [o] {
       render::StackStation s = render::make_stack_station(o->seed);
       Picture picture;
-      picture.pixels = std::move(s.map);
+      picture.pixels = std::move(s.map), picture.pitch_mm = s.pitch_mm;
       save_picture(o->output, picture);
       if (!o->intensity.empty()) save_picture(o->intensity, s.intensity);
       fmt::print(

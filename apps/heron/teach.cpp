@@ -85,6 +85,7 @@ struct Taught {
 /// Grey levels, or the relief of a height map, whose step is then set.
 Relief taught_pixels(const Picture& picture, const Region& region, const TeachOptions& o,
                      TargetWords& words) {
+  require_square_pixels(picture);
   const auto* heights = std::get_if<Image<float>>(&picture.pixels);
   const bool pattern = o.kind == PatternTarget::info().word;
   if (pattern) words.settings["height_step_mm"] = 0.0;

@@ -84,6 +84,26 @@ void set_layout(TIFF* tiff, const Picture& picture, int bits, int samples, int f
   TIFFSetField(tiff, TIFFTAG_ROWSPERSTRIP, TIFFDefaultStripSize(tiff, 0));
 }
 
+/// Millimetres a pixel by the resolution tags, where they are there and sensible.
+std::optional<Point2> pitch_of(TIFF* tiff) {
+  float across = 0, down = 0;
+  uint16_t unit = RESUNIT_INCH;
+  if (TIFFGetField(tiff, TIFFTAG_XRESOLUTION, &across) != 1 ||
+      TIFFGetField(tiff, TIFFTAG_YRESOLUTION, &down) != 1)
+    return std::nullopt;
+  TIFFGetFieldDefaulted(tiff, TIFFTAG_RESOLUTIONUNIT, &unit);
+  const double mm = unit == RESUNIT_CENTIMETER ? 10 : unit == RESUNIT_INCH ? 25.4 : 0;
+  const Point2 pitch{mm / across, mm / down};
+  const auto sensible = [](double p) { return p > 0 && p < 1e6; };
+  return sensible(pitch.x) && sensible(pitch.y) ? std::optional(pitch) : std::nullopt;
+}
+
+void set_pitch(TIFF* tiff, Point2 pitch_mm) {
+  TIFFSetField(tiff, TIFFTAG_RESOLUTIONUNIT, RESUNIT_CENTIMETER);
+  TIFFSetField(tiff, TIFFTAG_XRESOLUTION, static_cast<float>(10 / pitch_mm.x));
+  TIFFSetField(tiff, TIFFTAG_YRESOLUTION, static_cast<float>(10 / pitch_mm.y));
+}
+
 }  // namespace
 
 Picture decode_tiff(std::string_view bytes, const std::string& path) {
@@ -115,6 +135,7 @@ Picture decode_tiff(std::string_view bytes, const std::string& path) {
         fmt::format("{}: a TIFF of {} samples of {} bit; read are grey of 8 or 16 bit, color of 8 bit, and "
                     "height maps of 32 bit float",
                     path, samples, bits));
+  picture.pitch_mm = pitch_of(tiff.get());
   return picture;
 }
 
@@ -129,6 +150,7 @@ std::string encode_tiff(const Picture& picture) {
           const bool color = std::is_same_v<T, Rgb>;
           set_layout(tiff.get(), picture, color ? 8 : static_cast<int>(8 * sizeof(T)), color ? 3 : 1,
                      std::is_same_v<T, float> ? SAMPLEFORMAT_IEEEFP : SAMPLEFORMAT_UINT);
+          if (picture.pitch_mm) set_pitch(tiff.get(), *picture.pitch_mm);
           for (int y = 0; y < image.height(); ++y)
             if (TIFFWriteScanline(tiff.get(), const_cast<T*>(image.row(y)), static_cast<uint32_t>(y), 0) != 1)
               throw std::bad_alloc();

@@ -1,5 +1,12 @@
 #include "heron/image/picture.hpp"
 
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+
+#include "heron/base/error.hpp"
+
 namespace heron {
 namespace {
 
@@ -26,6 +33,16 @@ int Picture::width() const {
 }
 int Picture::height() const {
   return std::visit([](const auto& image) { return image.height(); }, pixels);
+}
+
+void require_square_pixels(const Picture& picture) {
+  if (!picture.pitch_mm) return;
+  const Point2 pitch = *picture.pitch_mm;
+  if (std::abs(pitch.x - pitch.y) <= 0.005 * std::max(pitch.x, pitch.y)) return;
+  throw Error(ErrorCode::bad_file,
+              fmt::format("{}: its pixels measure {:g} x {:g} mm, and what turns changes its shape on them; "
+                          "`heron level MAP --square --output FILE` brings a height map to square ones",
+                          picture.name.empty() ? "the picture" : picture.name, pitch.x, pitch.y));
 }
 
 Image<uint8_t> grey_levels(const Picture& picture) {

@@ -164,6 +164,7 @@ Findings find(const Target& target, const Survey& survey, const FindLimits& limi
 Findings find(const Target& target, const Survey& survey) { return find(target, survey, target.limits()); }
 
 Survey survey_of(const Target& target, const Picture& picture) {
+  require_square_pixels(picture);
   const auto* heights = std::get_if<Image<float>>(&picture.pixels);
   const auto* pattern = target.as<PatternTarget>();
   const double step = pattern ? pattern->settings().height_step_mm : 0;

@@ -105,6 +105,14 @@ TEST_CASE("pictures come back as they were written") {
   picture.pixels = heights;
   save_picture(folder / "h.tif", picture);
   check_same(load_picture(folder / "h.tif"), heights);
+  CHECK_FALSE(load_picture(folder / "h.tif").pitch_mm);
+  picture.pitch_mm = Point2{0.2, 0.031};
+  save_picture(folder / "p.tif", picture);
+  const Picture with_pitch = load_picture(folder / "p.tif");
+  check_same(with_pitch, heights);
+  REQUIRE(with_pitch.pitch_mm);
+  CHECK(with_pitch.pitch_mm->x == doctest::Approx(0.2).epsilon(1e-6));
+  CHECK(with_pitch.pitch_mm->y == doctest::Approx(0.031).epsilon(1e-6));
   CHECK_THROWS_WITH_AS(save_picture(folder / "h.png", picture), doctest::Contains(".tif"), Error);
   CHECK_THROWS_WITH_AS(save_picture(folder / "h.bmp", picture), doctest::Contains(".png, .tif or .tiff"),
                        Error);

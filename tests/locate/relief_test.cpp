@@ -2,6 +2,7 @@
 
 #include <doctest/doctest.h>
 
+#include "heron/heights/square.hpp"
 #include "heron/locate/pattern.hpp"
 #include "heron/locate/survey.hpp"
 #include "heron/render/tray_station.hpp"
@@ -13,20 +14,23 @@ namespace {
 
 constexpr int map_side = 420;
 
-CameraModel profiler() {
-  return camera_above(600, {.fx = 2400, .fy = 2400, .cx = 0.5 * (map_side - 1), .cy = 0.5 * (map_side - 1)});
+/// `longer`: pixels so much higher than wide.
+CameraModel profiler(double longer = 1) {
+  return camera_above(
+      600,
+      {.fx = 2400, .fy = 2400 / longer, .cx = 0.5 * (map_side - 1), .cy = 0.5 * (map_side - 1) / longer});
 }
 
 /// An embossed leaf of some 5 mm on a table that leans, at a height of its own, with holes and noise.
-Image<float> height_map(const Pose2& tile, double above_mm, Point2 slope, uint64_t seed) {
+Image<float> height_map(const Pose2& tile, double above_mm, Point2 slope, uint64_t seed, double longer = 1) {
   Scene scene;
-  scene.camera = profiler();
-  scene.width = scene.height = map_side;
+  scene.camera = profiler(longer);
+  scene.width = map_side, scene.height = static_cast<int>(map_side / longer);
   scene.background = 0;
   scene.pieces = tile_pieces("leaf", tile, 0.62);
   Image<float> map = exact_picture(scene);
   Random random(seed);
-  for (int y = 0; y < map_side; ++y)
+  for (int y = 0; y < map.height(); ++y)
     for (int x = 0; x < map_side; ++x) {
       const double table = above_mm + slope.x * x + slope.y * y;
       map(x, y) = static_cast<float>(0.04 * static_cast<double>(map(x, y)) + table + 0.02 * random.normal());
@@ -87,4 +91,26 @@ TEST_CASE("relief refuses what it cannot work on") {
   Image<uint8_t> everywhere(30, 20);
   for (int y = 0; y < 20; ++y) std::fill_n(everywhere.row(y), 30, uint8_t{255});
   CHECK_THROWS_WITH_AS(relief_step(nothing, everywhere), doctest::Contains("no height"), Error);
+}
+
+TEST_CASE("a part that turned on a map of oblong pixels is found once these are square") {
+  constexpr double longer = 1.25;
+  const PatternTarget target = taught_relief();
+  const double step = target.settings().height_step_mm;
+  for (const double turn : {20.0, 90.0, -130.0}) {
+    CAPTURE(turn);
+    const Pose2 tile{2.2, -1.3, degrees(turn)};
+    const Image<float> map = height_map(tile, 20, {0.01, -0.01}, 7, longer);
+    const auto found_in = [&](const Image<float>& heights) {
+      return find(target, Survey(relief_of(heights, step).pixels), {.least_contrast = 8 * step}).sightings;
+    };
+    CHECK(found_in(map).empty());
+    const SquarePixels<float> square = on_square_pixels(map, {0.25, 0.25 * longer});
+    CHECK(square.pitch_mm == 0.25);
+    const auto found = found_in(square.pixels);
+    REQUIRE(found.size() == 1);
+    const Point2 truth = profiler(longer).project({tile.x, tile.y, 0});
+    CHECK(distance({found[0].x, found[0].y}, {truth.x, truth.y * longer}) < 0.1);
+    CHECK(std::abs((found[0].angle + tile.angle).wrapped().degrees()) < 0.1);
+  }
 }

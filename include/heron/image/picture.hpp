@@ -4,6 +4,7 @@
 #include <string>
 #include <variant>
 
+#include "heron/base/point.hpp"
 #include "heron/image/image.hpp"
 
 namespace heron {
@@ -16,10 +17,15 @@ struct Picture {
   std::chrono::system_clock::time_point taken;  ///< when the exposure ended; epoch when unknown
   std::optional<double> exposure_ms = {};       ///< where the camera tells it
   std::optional<double> gain = {};              ///< in the camera's unit
+  std::optional<Point2> pitch_mm = {};          ///< millimetres a pixel along x and y, where its file tells
 
   int width() const;
   int height() const;
 };
+
+/// What turns changes its shape on pixels that are not as wide as high. Throws Error{bad_file} where
+/// `pitch_mm` tells of such, by more than half a per cent.
+void require_square_pixels(const Picture& picture);
 
 /// The picture as 8 bit grey levels: color weighed as ITU-R BT.601 luma, 16 bit divided by 257.
 /// Throws Error{invalid_argument} for a height map, which has no grey levels.
