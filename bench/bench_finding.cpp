@@ -204,12 +204,12 @@ using Causes = std::vector<std::string>;
 
 /// Finds that fail for known causes: are all of them named, and does setting what is said find the part?
 void reasons(const PatternTarget& target, int pictures, const std::vector<Causes>& drawn,
-             const char* how_many) {
+             const char* how_many, uint64_t seed) {
   struct Count {
     int all = 0, named = 0, cured = 0;
   };
   std::map<std::string, Count> counts;
-  Random random(808080);
+  Random random(seed);
   for (int run = 0; run < pictures; ++run) {
     const Causes& causes = drawn[static_cast<size_t>(run) % drawn.size()];
     const std::string all_causes = fmt::format("{}", fmt::join(causes, " and "));
@@ -349,7 +349,7 @@ int main(int argc, char** argv) {
              {"region"},
              {"outside"},
              {"polarity"}},
-            "one cause");
+            "one cause", 616161);
   if (counts["--two-reasons"])
     reasons(target, counts["--two-reasons"],
             {{"score", "contrast"},
@@ -365,5 +365,5 @@ int main(int argc, char** argv) {
              {"score", "angle"},
              {"score", "scale"},
              {"score", "region"}},
-            "two causes");
+            "two causes", 313131);
 }

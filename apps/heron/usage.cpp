@@ -10,19 +10,21 @@
 namespace heron::tool {
 namespace {
 
-/// The command that was called, and its words.
+/// A command, its words, and what it did not understand.
 struct Called {
   const CLI::App* command;
   std::string words;
+  std::vector<std::string> left() const { return command->remaining(); }
 };
 
-Called called_of(const CLI::App* app) {
-  Called called{app, "heron"};
-  while (!called.command->get_subcommands().empty()) {
-    called.command = called.command->get_subcommands().front();
-    called.words += " " + called.command->get_name();
+/// The commands of a call from the outermost on: `heron`, `heron simulate`, `heron simulate tray`.
+std::vector<Called> called_of(const CLI::App* app) {
+  std::vector<Called> all{{app, "heron"}};
+  while (!all.back().command->get_subcommands().empty()) {
+    const CLI::App* command = all.back().command->get_subcommands().front();
+    all.push_back({command, all.back().words + " " + command->get_name()});
   }
-  return called;
+  return all;
 }
 
 std::vector<std::string> commands_of(const CLI::App& app) {
@@ -34,19 +36,23 @@ std::vector<std::string> commands_of(const CLI::App& app) {
 /// The option that was meant: the shortest that has the given word in its name, or else one spelled nearly
 /// so.
 std::optional<std::string> option_meant(const CLI::App& command, const std::string& given) {
+  const auto word_of = [](const std::string& option) {
+    return option.substr(std::min(option.find_first_not_of('-'), option.size()));
+  };
+  const std::string word = word_of(given);
   std::vector<std::string> names;
   for (const CLI::Option* option : command.get_options())
-    if (!option->get_positional()) names.push_back(option->get_name());
-  const std::string word = given.substr(std::min(given.find_first_not_of('-'), given.size()));
+    if (!option->get_positional()) names.push_back(word_of(option->get_name()));
   std::optional<std::string> meant;
   for (const std::string& name : names)
     if (word.size() > 2 && name.find(word) != std::string::npos && (!meant || name.size() < meant->size()))
       meant = name;
-  return meant ? meant : nearest_name(given, names);
+  if (!meant) meant = nearest_name(word, names);
+  return meant ? std::optional("--" + *meant) : std::nullopt;
 }
 
 std::string command_wanted(const Called& called) {
-  const std::vector<std::string> given = called.command->remaining(), known = commands_of(*called.command);
+  const std::vector<std::string> given = called.left(), known = commands_of(*called.command);
   const std::string all = fmt::format("there are {}", fmt::join(known, ", "));
   if (given.empty()) return fmt::format("a command is missing; {}", all);
   if (const auto meant = nearest_name(given.front(), known))
@@ -54,21 +60,24 @@ std::string command_wanted(const Called& called) {
   return fmt::format("no command '{}'; {}", given.front(), all);
 }
 
-std::string too_much(const Called& called) {
-  const std::string given = called.command->remaining().front();
+/// Of words that are too many; `last` is the innermost command.
+std::string too_much(const Called& called, const Called& last) {
+  const std::string given = called.left().front();
   if (given.rfind('-', 0) != 0)
     return fmt::format("'{}' is one word too many; one with a space in it stands in quotes", given);
   const std::string name = given.substr(0, given.find('='));
+  if (called.command != last.command && last.command->get_option_no_throw(name))
+    return fmt::format("{} stands behind `{}`", name, last.words);
   if (const auto meant = option_meant(*called.command, name))
     return fmt::format("no option {}; did you mean {}?", name, *meant);
   return fmt::format("no option {}", name);
 }
 
 /// What `error` says of one of the command's options, in our words.
-std::string of_an_option(const Called& called, const CLI::Error& error) {
+std::string of_an_option(const CLI::App& command, const CLI::Error& error) {
   const std::string said = error.what();
   const CLI::Option* about = nullptr;
-  for (const CLI::Option* option : called.command->get_options())
+  for (const CLI::Option* option : command.get_options())
     if (said.find(option->get_name()) != std::string::npos &&
         (!about || option->get_name().size() > about->get_name().size()))
       about = option;
@@ -105,14 +114,18 @@ void keep_options_apart(CLI::App& app) {
 }
 
 std::string wrong_use(const CLI::App* app, const CLI::Error& error) {
-  const Called called = called_of(app);
-  if (dynamic_cast<const CLI::RequiredError*>(&error) && called.command->get_require_subcommand_min() > 0)
-    return fmt::format("{}: {}\n`{} --help` tells what each does\n", called.words, command_wanted(called),
-                       called.words);
-  return fmt::format(
-      "{}: {}\n`{} --help` shows its options and an example\n", called.words,
-      dynamic_cast<const CLI::ExtrasError*>(&error) ? too_much(called) : of_an_option(called, error),
-      called.words);
+  const std::vector<Called> all = called_of(app);
+  const Called& last = all.back();
+  if (dynamic_cast<const CLI::RequiredError*>(&error) && last.command->get_require_subcommand_min() > 0)
+    return fmt::format("{}: {}\n`{} --help` tells what each does\n", last.words, command_wanted(last),
+                       last.words);
+  const auto with_more =
+      std::find_if(all.begin(), all.end(), [](const Called& c) { return !c.left().empty(); });
+  const bool too_many = dynamic_cast<const CLI::ExtrasError*>(&error) && with_more != all.end();
+  const Called& about = too_many ? *with_more : last;
+  return fmt::format("{}: {}\n`{} --help` shows its options{}\n", about.words,
+                     too_many ? too_much(about, last) : of_an_option(*last.command, error), about.words,
+                     about.command == last.command ? " and an example" : "");
 }
 
 }  // namespace heron::tool

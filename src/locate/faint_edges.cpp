@@ -25,7 +25,7 @@ void weigh_faint_edges(Candidate& c, const FindLimits& limits, const PatternTarg
     if (contrasts[i] >= limits.least_contrast) strong += share;
   }
   const bool weigh_most = seen.score - strong > 100 - seen.score;
-  if (strong >= limits.least_score || !(weigh_most || c.score >= limits.least_score)) {
+  if (strong >= limits.least_score || !weigh_most) {
     c.score = std::min(c.score, strong);
     return;
   }
