@@ -97,6 +97,7 @@ Relief taught_pixels(const Picture& picture, const Region& region, const TeachOp
     fail_argument(
         fmt::format("teach: {} is a height map; a {} is taught from a picture, a pattern from either",
                     o.picture, o.kind));
+  require_inside(region, heights->width(), heights->height());
   const double step = relief_step(*heights, region.mask(heights->width(), heights->height()));
   words.settings["height_step_mm"] = step;
   if (!o.limits.least_contrast) words.limits->least_contrast = FindLimits{}.least_contrast * step;

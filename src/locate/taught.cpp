@@ -14,29 +14,25 @@ bool honours(const KindInfo& kind, std::string_view limit) {
   return std::any_of(kind.limits.begin(), kind.limits.end(), [&](const char* name) { return name == limit; });
 }
 
-namespace {
-
-void require_region(const TeachingPicture& from) {
-  if (from.region.empty())
+void require_inside(const Region& region, int width, int height) {
+  if (region.empty())
     fail_argument("teach: the region is empty; give the part's place, for example --region 100,80,200,150");
+  const Box box = region.bounds();
+  // The picture ends half a pixel before its width; a region of exactly that width is the whole picture all
+  // the same.
+  if (box.x < -0.5 || box.y < -0.5 || box.x + box.width > width || box.y + box.height > height)
+    fail_argument(
+        fmt::format("teach: the region spans {}..{} x {}..{}, the picture 0..{} x 0..{}; it must lie inside",
+                    box.x, box.x + box.width, box.y, box.y + box.height, width, height));
 }
-
-}  // namespace
 
 TaughtPicture cut_out(const TeachingPicture& from, const std::optional<Point2>& origin, int margin_px) {
   const auto& picture = from.grey;
-  require_region(from);
+  require_inside(from.region, picture.width(), picture.height());
   if (!from.valid.empty() &&
       (from.valid.width() != picture.width() || from.valid.height() != picture.height()))
     fail_argument("teach: picture and what is valid of it differ in size");
   const Box box = from.region.bounds();
-  // The picture ends half a pixel before its width; a region of exactly that width is the whole picture all
-  // the same.
-  if (box.x < -0.5 || box.y < -0.5 || box.x + box.width > picture.width() ||
-      box.y + box.height > picture.height())
-    fail_argument(
-        fmt::format("teach: the region spans {}..{} x {}..{}, the picture 0..{} x 0..{}; it must lie inside",
-                    box.x, box.x + box.width, box.y, box.y + box.height, picture.width(), picture.height()));
   const int x0 = std::max(0, static_cast<int>(std::floor(box.x)) - margin_px),
             y0 = std::max(0, static_cast<int>(std::floor(box.y)) - margin_px);
   const int x1 = std::min(picture.width(), static_cast<int>(std::ceil(box.x + box.width)) + margin_px);
@@ -58,7 +54,7 @@ TaughtPicture cut_out(const TeachingPicture& from, const std::optional<Point2>& 
 }
 
 void require_usable(const TeachingPicture& from, const KindInfo& kind) {
-  require_region(from);
+  require_inside(from.region, from.grey.width(), from.grey.height());
   if (kind.color == ColorUse::needed && from.color.empty())
     fail_argument(fmt::format("teach: the picture is grey; a {} is taught from a color picture", kind.word));
   if (!kind.backgrounds && !from.backgrounds.empty())

@@ -189,8 +189,10 @@ TEST_CASE("study says why parts are missing, and when what is known means anothe
 TEST_CASE("a height map is taught and found like a picture, and not mixed up with one") {
   desk().run("simulate stack --seed 3 --output oblong.tif");
   desk().refused("teach oblong.tif --region 140,100,240,200 --output high.png", "level MAP --square");
+  desk().refused("teach oblong.tif --region 140,100,240,200 --output high.png", "0.2 x 0.25 mm");
   const auto square = desk().run("level oblong.tif --pitch 0.2,0.25 --square --output stack.tif");
   CHECK(contains(square.out, "on square pixels of 0.2 mm: 640 x 639"));
+  desk().refused("teach stack.tif --region 300,700,50,50 --output high.png", "it must lie inside");
   const auto taught = desk().run("teach stack.tif --region 140,100,240,200 --output high.png --json");
   REQUIRE_MESSAGE(taught.status == 0, taught.err);
   const auto found = desk().run("find high.png stack.tif --json --picture high-found.png");

@@ -49,9 +49,11 @@ struct KindInfo {
 
 bool honours(const KindInfo& kind, std::string_view limit);
 
+/// Throws Error{invalid_argument} when a region to teach from is empty or reaches outside its picture.
+void require_inside(const Region& region, int width, int height);
+
 /// The part of `from` under its region, `margin_px` wider on every side as far as the picture goes; what the
-/// region leaves out is masked, and so is the margin. Throws Error{invalid_argument} when the region is empty
-/// or reaches outside.
+/// region leaves out is masked, and so is the margin. Throws as `require_inside`.
 TaughtPicture cut_out(const TeachingPicture& from, const std::optional<Point2>& origin, int margin_px = 0);
 
 /// Throws Error{invalid_argument} when `from` holds what the kind cannot use, or lacks what it needs.
