@@ -170,7 +170,9 @@ TEST_CASE("study says why parts are missing, and when what is known means anothe
   CHECK(strict.status == 1);
   CHECK(contains(strict.out, "4 missing (contrast)"));
   const auto few = desk().run("study leaf.png hard/tray --known hard/known.csv --count 1 --json");
-  for (const json& picture : json::parse(few.out)["pictures"]) {
+  const json counted = json::parse(few.out);
+  REQUIRE(counted["pictures"].size() == 4);
+  for (const json& picture : counted["pictures"]) {
     CHECK(picture["found"] == 1);
     CHECK(picture["missing"] == 3);
     for (const json& find : picture["scores"])
