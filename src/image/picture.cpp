@@ -36,12 +36,12 @@ int Picture::height() const {
 }
 
 void require_square_pixels(const Picture& picture) {
-  if (!picture.pitch_mm) return;
+  if (!picture.pitch_mm || !std::holds_alternative<Image<float>>(picture.pixels)) return;
   const Point2 pitch = *picture.pitch_mm;
   if (std::abs(pitch.x - pitch.y) <= 0.005 * std::max(pitch.x, pitch.y)) return;
   throw Error(ErrorCode::bad_file,
               fmt::format("{}: its pixels measure {:g} x {:g} mm, and what turns changes its shape on them; "
-                          "`heron level MAP --square --output FILE` brings a height map to square ones",
+                          "`heron level MAP --square --output FILE` brings the map to square ones",
                           picture.name.empty() ? "the picture" : picture.name, pitch.x, pitch.y));
 }
 

@@ -59,4 +59,6 @@ TEST_CASE("pitches that are none, maps of a pixel and of too many, and pictures 
   picture.pitch_mm = Point2{0.2, 0.25}, picture.name = "m.tif";
   CHECK_THROWS_WITH_AS(require_square_pixels(picture),
                        doctest::Contains("m.tif: its pixels measure 0.2 x 0.25"), Error);
+  picture.pixels = Image<uint8_t>(5, 4);
+  CHECK_NOTHROW(require_square_pixels(picture));
 }

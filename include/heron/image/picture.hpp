@@ -23,8 +23,9 @@ struct Picture {
   int height() const;
 };
 
-/// What turns changes its shape on pixels that are not as wide as high. Throws Error{bad_file} where
-/// `pitch_mm` tells of such, by more than half a per cent.
+/// What turns changes its shape on pixels that are not as wide as high. Throws Error{bad_file} for a height
+/// map whose `pitch_mm` tells of such, by more than half a per cent. What pictures of light say of their
+/// resolution is as a rule for printing, and is passed over.
 void require_square_pixels(const Picture& picture);
 
 /// The picture as 8 bit grey levels: color weighed as ITU-R BT.601 luma, 16 bit divided by 257.
