@@ -129,11 +129,11 @@ void print_report(const Report& report) {
     if (const auto& place = robot ? p.robot : p.world; place)
       fmt::print("   {:>9.3f} {:>9.3f} {:>9}", place->x_mm, place->y_mm, angle(place->angle));
     if (s.inverted) fmt::print("  inverted");
-    for (const std::string& end : s.range_end) fmt::print("  at the end of the {} range", end);
-    if (s.beyond)
-      fmt::print("; beyond it, at angle {:.2f} and scale {:.4f}, it would score {:.1f}",
-                 s.beyond->angle.degrees(), s.beyond->scale, s.beyond->score);
+    for (const std::string& end : s.range_end) fmt::print("  near the end of the {} range", end);
     fmt::print("\n");
+    if (s.ambiguous)
+      fmt::print("      ambiguous: ({:.2f}, {:.2f}), angle {:.2f} explains the picture as well, with score {:.1f}\n",
+                 s.ambiguous->x, s.ambiguous->y, s.ambiguous->angle.degrees(), s.ambiguous->score);
     if (!s.figures.empty()) fmt::print("      {}\n", figure_words(s.figures));
     if (p.distance)
       fmt::print(

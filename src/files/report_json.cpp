@@ -57,9 +57,12 @@ Json json_of(const ReportedPart& part) {
     if (i < part.lengths_mm.size()) span["length_mm"] = part.lengths_mm[i];
     j["spans"].push_back(std::move(span));
   }
-  if (s.beyond)
-    j["beyond"] = {
-        {"angle", s.beyond->angle.degrees()}, {"scale", s.beyond->scale}, {"score", s.beyond->score}};
+  if (s.ambiguous)
+    j["ambiguous"] = {{"x", s.ambiguous->x},
+                      {"y", s.ambiguous->y},
+                      {"angle", s.ambiguous->angle.degrees()},
+                      {"scale", s.ambiguous->scale},
+                      {"score", s.ambiguous->score}};
   if (part.distance) {
     const WidthDistance& d = *part.distance;
     j["distance"] = {{"axis", d.along_axis_mm},

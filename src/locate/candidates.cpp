@@ -65,7 +65,7 @@ bool may_be_told(const Candidate& start, const PatternSearch& search) {
   const Box& box = *search.reach.told_origins;
   const Point2 p = start.pose * search.reach.told_origin;
   const double longer = norm(search.reach.told_origin) / half_diagonal(search.target),  // by an arm
-      near_by = std::ldexp(4.0, search.coarse().level) * (1 + longer);
+      near_by = std::ldexp(4.0, search.coarse_level()) * (1 + longer);
   return p.x > box.x - near_by && p.x < box.x + box.width + near_by && p.y > box.y - near_by &&
          p.y < box.y + box.height + near_by;
 }
@@ -90,7 +90,7 @@ Starts next_starts(CoarseHits& hits, const PatternSearch& search, const Echoes& 
 /// not keep others from being looked at.
 std::vector<Candidate> fitted_hits(CoarseHits& hits, const PatternSearch& search, Echoes& echoes,
                                    Ahead& ahead) {
-  const int level = search.coarse().level;
+  const int level = search.coarse_level();
   constexpr size_t fewest = 16,  // fewer are not gone on for
       at_first = 32,  // tell of most whole parts, and those of most other hits that they are echoes
       at_once = 64;
@@ -154,6 +154,7 @@ std::vector<Candidate> candidates_alike(const PatternSearch& search) {
   if (const double period = 360.0 / target.symmetry(); (angles.max - angles.min).degrees() > period)
     angles.max = angles.min + degrees(period);
   CoarseSearch coarse{.angle = angles, .scale = within.scale, .origins = within.origins};
+  coarse.level = search.coarse_level(), coarse.octave = search.octave;
   coarse.least_contrast = search.coarse_contrast();
   coarse.polarity = within.polarity, coarse.effort = within.effort;
   // On the coarse level a part that is 40% covered still answers well, with help from its surroundings.
@@ -162,7 +163,7 @@ std::vector<Candidate> candidates_alike(const PatternSearch& search) {
   CoarseHits hits = coarse_search(target, search.survey, coarse, search.work);
   Echoes echoes(target, {within.scale, within.effort, within.most_overlap});
   Ahead ahead(search);
-  const int top = search.coarse().level;
+  const int top = search.coarse_level();
   std::vector<Candidate> candidates;
   for (int level = top; level >= 0; --level) {
     const double least = stage_limit(search, level);
@@ -182,11 +183,9 @@ std::vector<Candidate> candidates_alike(const PatternSearch& search) {
   return all_finished(candidates, search, ahead);
 }
 
-}  // namespace
-
 /// A part of either polarity is as taught or inverted as a whole: two searches. One for edges of both signs,
 /// each by itself, would meet far more that is nothing.
-std::vector<Candidate> candidates_of(const PatternSearch& search) {
+std::vector<Candidate> candidates_of_octave(const PatternSearch& search) {
   if (search.reach.polarity != Polarity::either) return candidates_alike(search);
   PatternSearch each = search;
   each.reach.polarity = Polarity::as_taught;
@@ -194,6 +193,27 @@ std::vector<Candidate> candidates_of(const PatternSearch& search) {
   each.reach.polarity = Polarity::inverted;
   for (Candidate& c : candidates_alike(each)) candidates.push_back(std::move(c));
   return candidates;
+}
+
+}  // namespace
+
+/// Each octave of scales is a search of its own, from the level on which such a part is as large as the taught
+/// one on its coarsest: none takes the looks or the levels that another needs, so a wider range loses nothing.
+std::vector<Candidate> candidates_of(const PatternSearch& search) {
+  const Range<double> scales = search.reach.scale;
+  constexpr double octave = 2.05;  // what one search spans
+  const double ratio = scales.max / scales.min;
+  const int count = std::max(1, static_cast<int>(std::ceil(std::log(ratio) / std::log(octave))));
+  std::vector<Candidate> all;
+  for (int i = 0; i < count; ++i) {
+    PatternSearch one = search;
+    if (count > 1)
+      one.reach.scale = {scales.min * std::pow(ratio, static_cast<double>(i) / count),
+                         scales.min * std::pow(ratio, (i + 1.0) / count)};
+    one.octave = static_cast<int>(std::lround(std::log2(one.reach.scale.min * one.reach.scale.max) / 2));
+    for (Candidate& c : candidates_of_octave(one)) all.push_back(std::move(c));
+  }
+  return all;
 }
 
 }  // namespace heron

@@ -14,15 +14,21 @@
 namespace heron {
 namespace {
 
+/// How far the outer edges lie from the origin, in pixels of a level on which one of its pixels is `pixel` of
+/// the taught picture.
+double coarse_radius(const CoarseEdges& coarse, double pixel) {
+  double squares = 0;
+  for (const TaughtEdge& e : coarse.edges) squares += dot(e.place, e.place);
+  return std::max(4.0, 1.3 * std::sqrt(squares / static_cast<double>(coarse.edges.size())) / pixel);
+}
+
+constexpr double step_px = 2;
+
 /// Steps that move the outer edges by about two pixels: an edge is then hardly more than one pixel off, which
 /// spreading forgives, by angle and as much by scale. One step beyond either end of a range, so that a part
 /// just outside is seen and can be named as a miss.
 PoseGrid pose_grid(const CoarseEdges& coarse, const CoarseSearch& search, bool has_angle) {
-  double squares = 0;
-  for (const TaughtEdge& e : coarse.edges) squares += dot(e.place, e.place);
-  const double radius = std::max(4.0, 1.3 * std::sqrt(squares / static_cast<double>(coarse.edges.size())) *
-                                          std::ldexp(1.0, -coarse.level));
-  constexpr double step_px = 2;
+  const double radius = coarse_radius(coarse, std::ldexp(1.0, search.level - search.octave));
   PoseGrid grid;
   std::vector<double> scales{search.scale.min};
   if (search.scale.max > search.scale.min) {
@@ -42,7 +48,7 @@ PoseGrid pose_grid(const CoarseEdges& coarse, const CoarseSearch& search, bool h
     }
     const double turn = 2 * std::numbers::pi,
                  width = std::min(turn, search.angle.max.radians() - search.angle.min.radians());
-    const double wanted = step_px / (radius * std::max(scale, 0.25));
+    const double wanted = step_px / (radius * std::max(std::ldexp(scale, -search.octave), 0.25));
     const bool whole = width > turn - wanted;
     const int steps = std::max(1, static_cast<int>(std::ceil((whole ? turn : width) / wanted)));
     const double step = width > 0 ? (whole ? turn : width) / steps : wanted;
@@ -91,9 +97,11 @@ struct Band {
 
 /// The hits of a band, in a list for each pose.
 HitLists hits_in(const Band& band, const CoarseEdges& coarse, const ResponseMaps& responses,
-                 const PoseGrid& grid, const CoarseWindow& window,
-                 const std::array<SumCheck, sum_checks>& checks, double turn_by, Work* work) {
+                 const PoseGrid& grid, const CoarseWindow& window, const CoarseSearch& search,
+                 const std::array<SumCheck, sum_checks>& checks, Work* work) {
   const std::vector<TaughtEdge>& edges = coarse.edges;
+  const double to_level = std::ldexp(1.0, -search.level);
+  const double turn_by = search.polarity == Polarity::inverted ? 128 : 0;  // of the normals, in 256ths
   const int poses = static_cast<int>(grid.poses.size());
   HitLists by_pose(grid.poses.size());
   if (work) work->plan(poses);
@@ -103,7 +111,7 @@ HitLists hits_in(const Band& band, const CoarseEdges& coarse, const ResponseMaps
     static thread_local std::vector<PlacedHit> kept;
     ones.resize(edges.size()), others.resize(edges.size());
     const GridPose& p = grid.poses[static_cast<size_t>(pose)];
-    const double to = p.scale * std::ldexp(1.0, -coarse.level), c = cos(p.angle), s = sin(p.angle);
+    const double to = p.scale * to_level, c = cos(p.angle), s = sin(p.angle);
     const double turned = p.angle.radians() * 128 / std::numbers::pi + turn_by;
     std::ptrdiff_t stride = 0;
     for (size_t k = 0; k < edges.size(); ++k) {
@@ -131,10 +139,15 @@ HitLists hits_in(const Band& band, const CoarseEdges& coarse, const ResponseMaps
 
 }  // namespace
 
+Angle coarse_angle_step(const PatternTarget& target) {
+  const CoarseEdges& coarse = target.coarse(Polarity::as_taught);
+  return radians(step_px / coarse_radius(coarse, std::ldexp(1.0, coarse.level)));
+}
+
 CoarseHits coarse_search(const PatternTarget& target, const Survey& survey, const CoarseSearch& search,
                          Work* work) {
   const CoarseEdges& coarse = target.coarse(search.polarity);
-  const int level = coarse.level;
+  const int level = search.level;
   if (level >= survey.level_count()) return {};
   const Image<uint8_t>& picture = survey.level(level);
   double radius = 0;
@@ -155,7 +168,6 @@ CoarseHits coarse_search(const PatternTarget& target, const Survey& survey, cons
   const int count = static_cast<int>(coarse.edges.size()), full = best_response * count;
   const int limit = std::clamp(static_cast<int>(std::ceil(search.least_likeness * full)), 1, full);
   const std::array<SumCheck, sum_checks> checks = checks_for(coarse, limit, search.effort);
-  const double turn_by = search.polarity == Polarity::inverted ? 128 : 0;  // of the normals, in 256ths
   // Bands keep the maps small, for the memory and the processor's caches. A thread makes a band's maps and
   // sums in them; few bands at a time, for the memory again.
   const int band_rows = std::max(64, 2 * pad), bands = (window.height + band_rows - 1) / band_rows,
@@ -165,7 +177,7 @@ CoarseHits coarse_search(const PatternTarget& target, const Survey& survey, cons
     const Band band{window.y0 + which * band_rows, std::min(band_rows, window.height - which * band_rows)};
     const ResponseMaps responses =
         response_maps(gradients, static_cast<int>(std::lround(least)), pad, band.first, band.rows);
-    return hits_in(band, coarse, responses, grid, window, checks, turn_by, work);
+    return hits_in(band, coarse, responses, grid, window, search, checks, work);
   };
   HitLists hits;
   size_t found = 0;

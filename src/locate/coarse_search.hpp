@@ -15,7 +15,12 @@ struct CoarseSearch {
   double least_contrast = 8;
   Polarity polarity = Polarity::as_taught;
   double effort = 0.5;  ///< how surely a place that is given up half way is none
+  int level = 0;        ///< of the picture
+  int octave = 0;       ///< scales are about two to this power
 };
+
+/// The widest step between the angles that are tried for a part of the taught size.
+Angle coarse_angle_step(const PatternTarget& target);
 
 /// Tries every pose of a grid on the level of the target's coarse edges and lists what resembles it. Gradient
 /// directions are quantised to 16, spread by one pixel, and turned into one response map for each direction,

@@ -12,9 +12,10 @@ namespace {
 constexpr double seen_well = 80;
 
 const EdgeColumns& edges_on(const PatternSearch& search, int level) {
-  return level == search.coarse().level ? search.coarse().columns
-         : level == 0                   ? search.target.few_columns()
-                                        : search.target.columns()[static_cast<size_t>(level)];
+  const int taught = search.taught_level(level);
+  return level == search.coarse_level() ? search.coarse().columns
+         : taught == 0                  ? search.target.few_columns()
+                                        : search.target.columns()[static_cast<size_t>(taught)];
 }
 
 bool same(const Candidate& a, const Candidate& b) {
@@ -25,7 +26,7 @@ bool same(const Candidate& a, const Candidate& b) {
 }  // namespace
 
 double stage_limit(const PatternSearch& search, int level) {
-  const double share = level == 0 ? 0.75 : level == search.coarse().level ? 0.67 : 0.7;
+  const double share = level == 0 ? 0.75 : level == search.coarse_level() ? 0.67 : 0.7;
   return (share + 0.1 * (1 - 2 * search.reach.effort)) * std::min(search.reach.least_score, 60.0);
 }
 
@@ -39,7 +40,7 @@ LevelFit::LevelFit(const PatternSearch& search, int level)
 
 Candidate LevelFit::of(const Candidate& start) const {
   EdgeFitSearch edge = edge_;
-  const int below_top = search_.coarse().level - level_;
+  const int below_top = search_.coarse_level() - level_;
   if (below_top > 0 && start.score >= seen_well) {
     if (level_ > 1 && below_top % 2 == 1) return start;
     if (level_ == 0) edge.rounds = 1;
@@ -60,7 +61,7 @@ void Ahead::begin(const Candidate& fit) {
 }
 
 void Ahead::carry_down(Stages& stages) const {
-  for (int level = search_.coarse().level - 1; level >= 0; --level) {
+  for (int level = search_.coarse_level() - 1; level >= 0; --level) {
     if (search_.stopped()) return;
     stages.push_back(LevelFit(search_, level).of(stages.back()));
     if (stages.back().score < stage_limit(search_, level)) return;
@@ -71,7 +72,7 @@ void Ahead::carry_down(Stages& stages) const {
 void Ahead::wait() { errands_.wait(); }
 
 const Candidate* Ahead::fitted(const Candidate& start, int level) const {
-  const int top = search_.coarse().level;
+  const int top = search_.coarse_level();
   if (level >= top) return nullptr;
   const auto stage = static_cast<size_t>(top - level);
   for (const Stages& stages : carried_)

@@ -131,10 +131,13 @@ struct Match {
   bool mirrored = false;
 };
 
-/// The better of two on one spot stays.
-std::vector<Match> best_by_spot(std::vector<Match> all, double apart) {
-  std::stable_sort(all.begin(), all.end(),
-                   [](const Match& a, const Match& b) { return a.sighting.score > b.sighting.score; });
+/// The better of two on one spot stays; a mirrored one has to be better by half of what the two shapes differ
+/// by, `mirror_gap` of the score.
+std::vector<Match> best_by_spot(std::vector<Match> all, double apart, double mirror_gap) {
+  const auto rank = [&](const Match& m) {
+    return m.sighting.score * (m.mirrored ? 1 - mirror_gap / 2 : 1);
+  };
+  std::stable_sort(all.begin(), all.end(), [&](const Match& a, const Match& b) { return rank(a) > rank(b); });
   std::vector<Match> kept;
   for (Match& m : all) {
     const auto here = [&](const Match& o) {
@@ -260,7 +263,8 @@ Findings find(const OutlineTarget& target, const Survey& survey, const FindLimit
     for (Sighting& one : turned.sightings) matches.push_back({std::move(one), true});
     plain.complete = plain.complete && turned.complete;
   }
-  matches = best_by_spot(std::move(matches), 0.3 * std::min(target.extent().width, target.extent().height));
+  matches = best_by_spot(std::move(matches), 0.3 * std::min(target.extent().width, target.extent().height),
+                         1 - target.likeness_of_mirrored() / 100);
 
   Findings findings;
   findings.complete = plain.complete;

@@ -7,6 +7,7 @@
 #include "limits.hpp"
 #include "part_size.hpp"
 #include "refine.hpp"
+#include "rivals.hpp"
 
 namespace heron {
 namespace {
@@ -27,7 +28,7 @@ PatternReach asked(const FindLimits& limits, const PatternTarget& target, const 
 
 PatternReach beyond(const FindLimits& limits, const Survey& survey) {
   return {full_turn,
-          {std::min(limits.scale.min, 0.7), std::max(limits.scale.max, 1.4)},
+          {std::min(limits.scale.min, 0.4), std::max(limits.scale.max, 2.5)},
           std::min(limits.least_contrast, weakest_contrast),
           0.6 * limits.least_score,
           limits.polarity,
@@ -35,11 +36,6 @@ PatternReach beyond(const FindLimits& limits, const Survey& survey) {
           limits.most_overlap,
           whole(survey),
           true};
-}
-
-/// The end of the range that is nearest to an angle outside it.
-Angle nearest_end(const Range<Angle>& range, Angle angle) {
-  return abs((angle - range.min).wrapped()) < abs((angle - range.max).wrapped()) ? range.min : range.max;
 }
 
 /// `c` with angle or scale, or both, held where they now are, fitted and seen anew; nothing when that does
@@ -57,36 +53,25 @@ std::optional<Candidate> held_at(Candidate c, bool hold_angle, bool hold_scale, 
   return c;
 }
 
-/// A candidate that fits best beyond a range is held at the range's end. Where it fits well there too, it
-/// stands at that end, flagged; else it stays where it is, for a miss that says so. A scale that was free
-/// only for the sake of a reason is held first: where the part fits as well, scale is not the reason.
-Candidate confined(Candidate c, const PatternSearch& search, const FindLimits& limits) {
+/// What the search for reasons freed although the limits fix it is held again: where the part fits as well,
+/// that is not the reason.
+Candidate fixed_again(Candidate c, const PatternSearch& search, const FindLimits& limits) {
   const PatternTarget& target = search.target;
-  const Candidate free = c;
-  // Farther off, no edge would be met again.
-  const double radius = half_diagonal(target), far = 6;
-  const double scale = std::clamp(c.pose.scale, limits.scale.min, limits.scale.max);
-  const bool scaled = scale != c.pose.scale;
-  const auto flagged = [&](Candidate held, const char* name, bool is_range) {
-    if (!is_range) return held;
-    held.range_end.push_back(name);
-    held.beyond = BeyondRange{free.pose.angle, free.pose.scale, free.score};
-    return held;
-  };
-  if (scaled && radius * std::abs(std::log(scale / c.pose.scale)) < far) {
+  const double radius = half_diagonal(target), far = 6;  // pixels; farther off, no edge would be met again
+  const bool scale_is_fixed = limits.scale.max == limits.scale.min && c.pose.scale != limits.scale.min,
+             angle_is_fixed = target.has_angle() && limits.angle.max == limits.angle.min &&
+                              !contains_turned(limits.angle, c.pose.angle);
+  if (scale_is_fixed && radius * std::abs(std::log(limits.scale.min / c.pose.scale)) < far) {
     Candidate there = c;
-    there.pose.scale = scale;
-    const bool is_range = limits.scale.max > limits.scale.min;
-    if (const auto held = held_at(there, false, true, is_range ? limits.least_score : 0.9 * c.score, search))
-      c = flagged(*held, "scale", is_range);
+    there.pose.scale = limits.scale.min;
+    if (const auto held = held_at(there, false, true, 0.9 * c.score, search)) c = *held;
   }
-  if (!target.has_angle() || contains_turned(limits.angle, c.pose.angle)) return c;
-  Candidate there = c;
-  there.pose.angle = nearest_end(limits.angle, c.pose.angle).wrapped();
-  if (radius * std::abs((there.pose.angle - c.pose.angle).wrapped().radians()) > far) return c;
-  const bool held_scale = scaled && c.pose.scale == scale;
-  if (const auto held = held_at(there, true, held_scale, limits.least_score, search))
-    return flagged(*held, "angle", limits.angle.max > limits.angle.min);
+  if (angle_is_fixed && radius * std::abs((limits.angle.min - c.pose.angle).wrapped().radians()) < far) {
+    Candidate there = c;
+    there.pose.angle = limits.angle.min.wrapped();
+    const bool hold_scale = c.pose.scale == limits.scale.min;
+    if (const auto held = held_at(there, true, hold_scale, 0.9 * c.score, search)) c = *held;
+  }
   return c;
 }
 
@@ -97,6 +82,10 @@ Candidate told_of(Candidate c, const PatternTarget& target) {
   if (far == Point2{}) return c;
   const double turn = target.has_angle() ? c.sigma.angle.radians() : 0, grow = c.sigma.scale / c.pose.scale;
   c.pose.x += far.x, c.pose.y += far.y;
+  if (c.other) {
+    const Point2 to = rotated(target.to_centred() * -1, c.other->angle) * c.other->scale;
+    c.other->x += to.x, c.other->y += to.y;
+  }
   c.sigma.x = std::hypot(c.sigma.x, far.y * turn, far.x * grow);
   c.sigma.y = std::hypot(c.sigma.y, far.x * turn, far.y * grow);
   return c;
@@ -105,8 +94,9 @@ Candidate told_of(Candidate c, const PatternTarget& target) {
 /// What a search comes to within the limits.
 Findings found_by(const PatternSearch& search, const PatternTarget& target, const FindLimits& limits) {
   std::vector<Candidate> candidates = candidates_of(search);
+  settle_rivals(candidates, search);
   for (Candidate& c : candidates) {
-    c = confined(c, search, limits);
+    c = fixed_again(c, search, limits);
     if (search.reach.least_contrast < limits.least_contrast)
       weigh_faint_edges(c, limits, search.target, search.survey);
     c = told_of(c, target);

@@ -7,6 +7,7 @@
 #include "misses.hpp"
 #include "overlap.hpp"
 #include "part_size.hpp"
+#include "rivals.hpp"
 
 namespace heron {
 namespace {
@@ -19,8 +20,27 @@ bool same_spot(const PatternTarget& target, const Similarity2& a, const Similari
          spot_radius(target) * std::min(a.scale, b.scale);
 }
 
-std::string words(const Range<Angle>& r) {
-  return fmt::format("{:g}..{:g}", r.min.degrees(), r.max.degrees());
+/// How far a value lies inside a range, below 0 outside. A full turn has no ends.
+double inside(const Range<Angle>& range, Angle angle) {
+  const double width = (range.max - range.min).degrees();
+  if (width >= 360) return 360;
+  // From the middle of the range, either way.
+  const double off = std::remainder((angle - range.min).degrees() - width / 2, 360.0);
+  return width / 2 - std::abs(off);
+}
+double inside(const Range<double>& range, double value) {
+  return std::min(value - range.min, range.max - value);
+}
+
+/// Whether a value that was free within a range may be told: three of its sigmas must lie inside, since a
+/// part that lies beyond the range may fit at its end. A range without width fixes the value.
+bool lies_within(double inside, double width, double sigma) {
+  constexpr double slack = 1e-9;
+  return width > 0 ? inside >= 3 * sigma : inside >= -slack;
+}
+
+std::string words(double min, double max, bool is_at_end) {
+  return fmt::format("{:g}..{:g}{}", min, max, is_at_end ? " with three sigma to spare" : "");
 }
 
 /// Of a share seen of edges, of which neighbours are seen or hidden together, about ten at a time.
@@ -38,11 +58,15 @@ std::vector<LimitMissed> limits_missed(const Candidate& c, const FindLimits& lim
   if (c.contrast_wanted)
     missed.push_back(
         too_low("contrast", *c.contrast_wanted, limits.least_contrast, 0.5 * survey.noise_sigma(0)));
-  if (target.has_angle() && !contains_turned(limits.angle, c.pose.angle))
-    missed.push_back({"angle", c.pose.angle.degrees(), words(limits.angle), c.sigma.angle.degrees()});
-  if (!limits.scale.contains(c.pose.scale))
-    missed.push_back({"scale", c.pose.scale, fmt::format("{:g}..{:g}", limits.scale.min, limits.scale.max),
-                      c.sigma.scale});
+  const double turned = inside(limits.angle, c.pose.angle), turned_sigma = c.sigma.angle.degrees(),
+               scaled = inside(limits.scale, c.pose.scale);
+  const Range<double> angles{limits.angle.min.degrees(), limits.angle.max.degrees()};
+  if (target.has_angle() && !lies_within(turned, angles.max - angles.min, turned_sigma))
+    missed.push_back(
+        {"angle", c.pose.angle.degrees(), words(angles.min, angles.max, turned > 0), turned_sigma});
+  if (!lies_within(scaled, limits.scale.max - limits.scale.min, c.sigma.scale))
+    missed.push_back(
+        {"scale", c.pose.scale, words(limits.scale.min, limits.scale.max, scaled > 0), c.sigma.scale});
   if (c.outside > limits.most_outside)
     missed.push_back({"outside", c.outside, fmt::format("at most {:g}", limits.most_outside)});
   const bool inverted = c.rise == Rise::down;
@@ -97,21 +121,14 @@ Sighting sighting_of(const Candidate& c, const PatternTarget& target, const Find
              .score = c.score,
              .contrast = c.contrast,
              .sigma = c.sigma,
-             .range_end = c.range_end,
-             .beyond = c.beyond,
+             .ambiguous = c.other,
              .inverted = c.rise == Rise::down};
-  const auto flag = [&](const char* name, double value, double min, double max, double sigma) {
-    const bool at_end = max > min && (value - min < 2 * sigma || max - value < 2 * sigma);
-    if (at_end && std::find(s.range_end.begin(), s.range_end.end(), name) == s.range_end.end())
-      s.range_end.push_back(name);
-  };
-  const double width = limits.angle.max.degrees() - limits.angle.min.degrees();
-  if (width < 360 && target.has_angle()) {
-    double above = std::fmod(c.pose.angle.degrees() - limits.angle.min.degrees(), 360.0);
-    if (above < 0) above += 360;
-    flag("angle", above, 0, width, c.sigma.angle.degrees());
-  }
-  flag("scale", c.pose.scale, limits.scale.min, limits.scale.max, c.sigma.scale);
+  constexpr double near = 6;  // sigmas
+  if (target.has_angle() && limits.angle.max > limits.angle.min &&
+      inside(limits.angle, c.pose.angle) < near * c.sigma.angle.degrees())
+    s.range_end.push_back("angle");
+  if (limits.scale.max > limits.scale.min && inside(limits.scale, c.pose.scale) < near * c.sigma.scale)
+    s.range_end.push_back("scale");
   s.edges = matches_of(c, target);
   return s;
 }
@@ -132,6 +149,14 @@ Findings judged(const PatternTarget& target, const Survey& survey, std::vector<C
     return std::any_of(others.begin(), others.end(),
                        [&](const Candidate& other) { return same_spot(target, c.pose, other.pose); });
   };
+  // Two finds cannot both own what they are seen by: of a part, moved over itself, much is seen again.
+  const auto shows_another = [&](const Candidate& c) {
+    return std::any_of(taken.begin(), taken.end(), [&](const Candidate& other) {
+      return distance(middle(target.extent(), c.pose), middle(target.extent(), other.pose)) <
+                 half_diagonal(target) * (c.pose.scale + other.pose.scale) &&
+             share_seen_of(c, other, target) > 0.5;
+    });
+  };
   const auto overlap_of = [&](const Candidate& a, const Candidate& b) {
     return overlap(Footprint(target.extent(), a.pose), Footprint(target.extent(), b.pose));
   };
@@ -140,7 +165,7 @@ Findings judged(const PatternTarget& target, const Survey& survey, std::vector<C
   for (const Candidate& c : candidates) {
     std::vector<LimitMissed> missed = limits_missed(c, limits, target, survey);
     if (missed.empty()) {
-      if (on_spot_of(taken, c)) continue;
+      if (on_spot_of(taken, c) || shows_another(c)) continue;
       double most = 0;
       for (const Candidate& other : taken) most = std::max(most, overlap_of(c, other));
       if (most > limits.most_overlap)

@@ -16,8 +16,7 @@ struct Candidate {
   Rise rise = Rise::up;
   double outside = 0;                          ///< share of the taught edges that lie outside the picture
   std::shared_ptr<const SeenEdges> seen = {};  ///< at `pose`; nothing before it is finished
-  std::vector<std::string> range_end = {};     ///< where it was held back, and how it would fit beyond
-  std::optional<BeyondRange> beyond = {};
+  std::optional<OtherPose> other = {};         ///< that explains about as much
   std::optional<double> contrast_wanted = {};  ///< by its weak edges, where these are the reason
 };
 

@@ -14,6 +14,7 @@
 namespace heron {
 namespace {
 
+constexpr double least_like_itself = 96;  // per cent
 constexpr uint8_t on_outline = 128;  // half of a pixel is the part's
 
 Image<uint8_t> above(const Image<uint8_t>& silhouette, const Image<uint8_t>& counts) {
@@ -158,6 +159,18 @@ void keep_largest(TaughtPicture& taught) {
     }
 }
 
+/// What the taught silhouette shows of another shape, per cent.
+double likeness_of(const PatternTarget& other, const Image<uint8_t>& silhouette) {
+  constexpr int room = 24;  // a silhouette that is turned may need more than its own picture
+  Image<uint8_t> wide(silhouette.width() + 2 * room, silhouette.height() + 2 * room);
+  for (int y = 0; y < silhouette.height(); ++y)
+    std::copy_n(silhouette.row(y), silhouette.width(), wide.row(y + room) + room);
+  FindLimits any;
+  any.least_score = 30, any.effort = 1;
+  const Findings found = find(other, Survey(std::move(wide)), any, Explain::never);
+  return found.sightings.empty() ? 0 : found.sightings[0].score;
+}
+
 }  // namespace
 
 const KindInfo& OutlineTarget::info() {
@@ -300,11 +313,9 @@ OutlineTarget::OutlineTarget(TaughtPicture taught, OutlineSettings settings)
       std::make_shared<PatternTarget>(Image<uint8_t>(taught_.pixels), std::move(band), taught_.origin, how);
   mirrored_ = std::make_shared<PatternTarget>(std::move(other), std::move(other_band),
                                               Point2{taught_.origin.x, height - taught_.origin.y}, how);
-  // A shape that is its own mirror image need not be looked for twice.
-  const Survey self{Image<uint8_t>(taught_.pixels)};
-  FindLimits whole;
-  whole.least_score = 93;
-  if (!find(*mirrored_, self, whole, Explain::never).sightings.empty()) mirrored_.reset();
+  likeness_of_mirrored_ = likeness_of(*mirrored_, taught_.pixels);
+  // A shape that is its own mirror image, as far as edges tell, has no mirrored state.
+  if (likeness_of_mirrored_ > least_like_itself) mirrored_.reset();
 }
 
 std::vector<Figure> OutlineTarget::facts() const {

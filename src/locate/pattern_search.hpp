@@ -32,9 +32,19 @@ struct PatternSearch {
   const Survey& survey;
   PatternReach reach;
   Work* work;
+  int octave = 0;  ///< the part is about two to this power as large as taught: the picture is halved so much
+                   ///< more often before it looks as the taught one does on a level
 
   bool stopped() const { return work && work->stopped(); }
   const CoarseEdges& coarse() const { return target.coarse(reach.polarity); }
+  /// The level of the picture on which the search begins.
+  int coarse_level() const {
+    return std::clamp(coarse().level + octave, 0, std::max(coarse().level, survey.level_count() - 1));
+  }
+  /// The taught level of which edges are looked for on a level of the picture.
+  int taught_level(int level) const {
+    return std::clamp(level - octave, 0, static_cast<int>(target.levels().size()) - 1);
+  }
   /// Fine edges lose more than half of their contrast on coarse levels; how strict a limit is asked for is
   /// for the full picture to say.
   double coarse_contrast() const { return std::min(reach.least_contrast, 16.0); }

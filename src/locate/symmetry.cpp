@@ -1,46 +1,26 @@
 #include "symmetry.hpp"
 
+#include <algorithm>
+#include <array>
 #include <optional>
-#include <unordered_map>
+
+#include "edge_map.hpp"
+#include "edge_fit.hpp"
 
 namespace heron {
 namespace {
 
-constexpr double widest_search = 6;  // pixels
-
-/// Edges by the cell they lie in, to ask which one lies nearest to a place.
-class EdgeMap {
- public:
-  explicit EdgeMap(const std::vector<TaughtEdge>& edges) : edges_(edges) {
-    for (size_t i = 0; i < edges.size(); ++i)
-      cells_[key(step(edges[i].place.x), step(edges[i].place.y))].push_back(i);
+/// Where a centre may be looked for first: the middle of the edges, and that of the outline's length, of
+/// which a slanted line has fewer edges, one a row or column of pixels.
+std::array<Point2, 2> middles_of(const std::vector<TaughtEdge>& edges) {
+  Point2 of_edges, of_length;
+  double length = 0;
+  for (const TaughtEdge& e : edges) {
+    const double its = 1 / std::max(std::abs(e.normal.x), std::abs(e.normal.y));
+    of_edges += e.place / static_cast<double>(edges.size());
+    of_length += e.place * its, length += its;
   }
-  /// The nearest edge within a distance of at most `widest_search` that points within 22 degrees of `normal`.
-  std::optional<Point2> nearest(Point2 place, Point2 normal, double within) const {
-    std::optional<Point2> best;
-    for (int v = -1; v <= 1; ++v)
-      for (int u = -1; u <= 1; ++u) {
-        const auto found = cells_.find(key(step(place.x) + u, step(place.y) + v));
-        if (found == cells_.end()) continue;
-        for (const size_t i : found->second) {
-          const double far = distance(edges_[i].place, place);
-          if (far < within && dot(edges_[i].normal, normal) > 0.927) best = edges_[i].place, within = far;
-        }
-      }
-    return best;
-  }
-
- private:
-  static int step(double v) { return static_cast<int>(std::floor(v / widest_search)); }
-  static int64_t key(int x, int y) { return static_cast<int64_t>(y) * 1000003 + x; }
-  const std::vector<TaughtEdge>& edges_;
-  std::unordered_map<int64_t, std::vector<size_t>> cells_;
-};
-
-Point2 middle_of(const std::vector<TaughtEdge>& edges) {
-  Point2 sum;
-  for (const TaughtEdge& e : edges) sum += e.place;
-  return sum / static_cast<double>(edges.size());
+  return {of_edges, of_length / length};
 }
 
 /// The centre about which a turn brings the edges onto themselves; nothing when it does not. The centroid is
@@ -48,9 +28,9 @@ Point2 middle_of(const std::vector<TaughtEdge>& edges) {
 /// nearer ones, each time where they meet best.
 std::optional<Point2> centre_of(const std::vector<TaughtEdge>& edges, const EdgeMap& map, Angle turn,
                                 Point2 centre) {
-  const size_t stride = std::max<size_t>(1, edges.size() / 400);
   for (const auto& [within, least_share] :
-       {std::pair{widest_search, 0.8}, {3.0, 0.85}, {1.5, 0.85}, {1.25, 0.95}}) {
+       {std::pair{widest_search, 0.7}, {6.0, 0.8}, {3.0, 0.85}, {1.5, 0.85}, {1.25, 0.85}}) {
+    const size_t stride = std::max<size_t>(1, edges.size() / (within > 3 ? 100 : 400));
     double asked = 0, met = 0;
     Point2 from, to;
     for (size_t i = 0; i < edges.size(); i += stride) {
@@ -58,7 +38,7 @@ std::optional<Point2> centre_of(const std::vector<TaughtEdge>& edges, const Edge
       const auto there = map.nearest(place, rotated(edges[i].normal, turn), within);
       ++asked;
       if (there) ++met, from += edges[i].place, to += *there;
-      if (met + 20 < least_share * asked) return std::nullopt;
+      if (met + 10 < least_share * asked) return std::nullopt;
     }
     if (met < least_share * asked) return std::nullopt;
     if (within <= 1.25) return centre;
@@ -70,15 +50,41 @@ std::optional<Point2> centre_of(const std::vector<TaughtEdge>& edges, const Edge
   return std::nullopt;
 }
 
+/// Whether the taught picture shows the part when it is turned: all of its edges, where it counts. By pixels,
+/// since edges that lie a pixel off or a mark that covers few of them tell one turn from another.
+bool shows_turned(const TurnedPart& part, const std::vector<TaughtEdge>& edges, Angle turn, Point2 centre) {
+  const Point2 at = part.origin + centre - rotated(centre, turn);
+  const EdgeFitSearch search{.least_contrast = part.contrast, .rounds = 4, .tells_sigma = false};
+  const EdgeFit fit = fit_edges(part.picture, part.columns, {at.x, at.y, turn, 1}, search);
+  // One that turns on as it is fitted is another part of a turn.
+  double squares = 0;
+  for (const TaughtEdge& e : edges) squares += dot(e.place - centre, e.place - centre);
+  const double radius = std::sqrt(squares / static_cast<double>(edges.size())), most_off = 0.5;  // pixels
+  if (!fit.fitted || radius * std::abs((fit.pose.angle - turn).wrapped().radians()) > most_off) return false;
+  const SeenEdges seen = see_edges(part.picture, part.columns, fit.pose, part.contrast, Rise::up);
+  double all = 0, met = 0;
+  for (size_t i = 0; i < edges.size(); ++i) {
+    const Point2 there = fit.pose * edges[i].place;
+    const int x = static_cast<int>(std::lround(there.x)), y = static_cast<int>(std::lround(there.y));
+    if (!part.mask.view().holds(x, y) || !part.mask(x, y)) continue;
+    ++all, met += static_cast<double>(seen.weights[i]);
+  }
+  return 2 * all > static_cast<double>(edges.size()) && 100 * met >= alike_from * all;
+}
+
 }  // namespace
 
-Symmetry symmetry_of(const std::vector<TaughtEdge>& edges) {
+Symmetry symmetry_of(const TurnedPart& part, const std::vector<TaughtEdge>& edges) {
   const EdgeMap map(edges);
-  const Point2 middle = middle_of(edges);
+  const std::array<Point2, 2> middles = middles_of(edges);
   constexpr int most_turns = 24;
   for (int turns = most_turns; turns > 1; --turns)
-    if (const auto centre = centre_of(edges, map, degrees(360.0 / turns), middle)) return {turns, *centre};
-  return {1, middle};
+    for (const Point2& middle : middles) {
+      const Angle turn = degrees(360.0 / turns);
+      const auto centre = centre_of(edges, map, turn, middle);
+      if (centre && shows_turned(part, edges, turn, *centre)) return {turns, *centre};
+    }
+  return {1, middles[0]};
 }
 
 }  // namespace heron

@@ -11,9 +11,20 @@ struct Symmetry {
   Point2 centre;  ///< about which
 };
 
-/// Whether the edges come to lie on themselves after half a turn, a third, ... a twenty-fourth, within a
-/// pixel and a quarter and 22 degrees, 95 of 100, about the centre where they meet best. Cost: some
-/// milliseconds.
-Symmetry symmetry_of(const std::vector<TaughtEdge>& edges);
+/// What a part is turned in to see whether it looks the same.
+struct TurnedPart {
+  const Image<uint8_t>& picture;  ///< as taught
+  const Image<uint8_t>& mask;     ///< 0 where nothing is known
+  const EdgeColumns& columns;     ///< of its edges
+  Point2 origin;
+  double contrast;  ///< grey levels from which on an edge is seen
+};
+
+/// A part whose edges are seen by as much in another pose looks the same there; per cent.
+inline constexpr double alike_from = 99;
+
+/// Whether the part looks the same after half a turn, a third, ... a twenty-fourth, about the centre where its
+/// edges meet best. Cost: some milliseconds.
+Symmetry symmetry_of(const TurnedPart& part, const std::vector<TaughtEdge>& edges);
 
 }  // namespace heron

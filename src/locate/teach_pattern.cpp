@@ -2,16 +2,22 @@
 
 #include <Eigen/LU>
 #include <limits>
+#include <mutex>
+#include <optional>
 
 #include "cells.hpp"
+#include "edge_map.hpp"
 #include "grey_model.hpp"
 #include "heron/geometry/linear.hpp"
 #include "heron/image/noise.hpp"
+#include "heron/image/parallel.hpp"
 #include "heron/image/pyramid.hpp"
 #include "heron/locate/pattern.hpp"
 #include "image/vector_room.hpp"
 #include "limits.hpp"
 #include "meet_edges.hpp"
+#include "rivals.hpp"
+#include "self_check.hpp"
 #include "stretches.hpp"
 #include "symmetry.hpp"
 #include "teach_edges.hpp"
@@ -114,7 +120,75 @@ EdgeColumns columns_of(const std::vector<TaughtEdge>& edges, const Box& extent, 
   return c;
 }
 
+/// How many edges hold the part along the direction in which they hold it least.
+struct Hold {
+  double edges = 0, share = 0;
+  Point2 slide;
+};
+
+Hold hold_of(const std::vector<TaughtEdge>& edges) {
+  if (edges.empty()) return {};
+  Eigen::Matrix2d normals = Eigen::Matrix2d::Zero();
+  for (const TaughtEdge& e : edges) {
+    const Eigen::Vector2d n(e.normal.x, e.normal.y);
+    normals += n * n.transpose();
+  }
+  const SymmetricEigen eigen = eigen_symmetric(normals);
+  return {eigen.values[0], eigen.values[0] / static_cast<double>(edges.size()),
+          {eigen.vectors(0, 0), eigen.vectors(1, 0)}};
+}
+
+/// Whether a search may begin with these edges: what lets the part slide sends it anywhere along.
+bool hold_both_ways(const std::vector<TaughtEdge>& edges) {
+  constexpr double fewest = 5, least_share = 0.05;
+  const Hold hold = hold_of(edges);
+  return hold.edges >= fewest && hold.share >= least_share;
+}
+
+/// A choice that is spread well and of which no small share holds the part either way: where few edges run
+/// across the others, more of those are taken than their number asks for.
+std::vector<TaughtEdge> holding_choice(const std::vector<TaughtEdge>& edges, size_t most) {
+  std::vector<TaughtEdge> chosen = spread_choice(edges, most);
+  constexpr double well = 0.15;
+  const Hold hold = hold_of(chosen);
+  if (chosen.size() < most || hold.share >= well) return chosen;
+  std::vector<TaughtEdge> across;
+  for (const TaughtEdge& e : edges)
+    if (std::abs(dot(e.normal, hold.slide)) > 0.7) across.push_back(e);
+  const std::vector<TaughtEdge> few = spread_choice(across, most / 5);
+  std::vector<TaughtEdge> others = spread_choice(edges, most - few.size());
+  // One after every few, so that the first of them hold it as well.
+  std::vector<TaughtEdge> mixed;
+  const auto taken = [&](const TaughtEdge& e) {
+    return std::any_of(few.begin(), few.end(), [&](const TaughtEdge& f) { return f.place == e.place; });
+  };
+  std::erase_if(others, taken);
+  for (size_t i = 0, k = 0; i < others.size(); ++i) {
+    mixed.push_back(others[i]);
+    if (i % 4 == 3 && k < few.size()) mixed.push_back(few[k++]);
+  }
+  return mixed;
+}
+
 }  // namespace
+
+/// What the part knows of itself, made when first asked for.
+struct PatternTarget::Self {
+  std::once_flag rivals_once, map_once;
+  std::vector<Rival> rivals;
+  std::optional<EdgeMap> map;
+};
+
+const std::vector<Rival>& PatternTarget::rivals() const {
+  // A thread that waits for the others must not come here again with another target.
+  std::call_once(self_->rivals_once, [&] { parallel_alone([&] { self_->rivals = find_rivals(*this); }); });
+  return self_->rivals;
+}
+
+const EdgeMap& PatternTarget::edge_map() const {
+  std::call_once(self_->map_once, [&] { self_->map.emplace(levels_[0]); });
+  return *self_->map;
+}
 
 const KindInfo& PatternTarget::info() {
   static const KindInfo kind{.word = "pattern",
@@ -145,7 +219,7 @@ PatternTarget::PatternTarget(Image<uint8_t> pixels, Image<uint8_t> mask, Point2 
                     std::move(settings)) {}
 
 PatternTarget::PatternTarget(TaughtPicture taught, PatternSettings settings)
-    : taught_(std::move(taught)), settings_(std::move(settings)) {
+    : taught_(std::move(taught)), settings_(std::move(settings)), self_(std::make_shared<Self>()) {
   const Image<uint8_t>&pixels = taught_.pixels, &mask = taught_.mask;
   const Point2 origin = taught_.origin;
   if (pixels.width() != mask.width() || pixels.height() != mask.height())
@@ -210,35 +284,14 @@ PatternTarget::PatternTarget(TaughtPicture taught, PatternSettings settings)
     } else {
       const double size = std::sqrt(extent_.width * extent_.height) * std::ldexp(1.0, -index);
       if (size < least_coarse_size || static_cast<int>(edges.size()) < least_coarse_edges) break;
+      if (!hold_both_ways(edges)) break;
     }
     levels_.push_back(std::move(edges));
     level = halve(level);
   }
-  if (has_angle_) {
-    const Symmetry symmetry = symmetry_of(levels_[0]);
-    turns_ = symmetry.turns, turn_centre_ = symmetry.centre;
-  }
-  const std::vector<TaughtEdge> few = spread_choice(levels_[0], most_fitted_edges);
-  const Stretches stretches(few, extent_);
-  const auto columns = [&](const std::vector<TaughtEdge>& edges) {
-    return columns_of(edges, extent_, stretches);
-  };
-  for (size_t i = 0; i < levels_.size(); ++i)
-    columns_.push_back(columns(i == 0 ? levels_[0] : spread_choice(levels_[i], most_fitted_edges)));
-  few_ = columns(few);
-  const int top = static_cast<int>(levels_.size()) - 1;
-  const auto take_coarse = [&](int from, CoarseEdges& coarse) {
-    coarse.level = std::max(0, from);
-    coarse.edges = spread_choice(levels_[static_cast<size_t>(coarse.level)], most_coarse_edges);
-  };
-  take_coarse(top, coarse_alike_), take_coarse(top - 1, coarse_each_);
-  coarse_each_.ends = stretches.sort(coarse_each_.edges);
-  for (CoarseEdges* coarse : {&coarse_alike_, &coarse_each_}) {
-    for (const TaughtEdge& e : coarse->edges)
-      coarse->directions.push_back(direction(e.normal).radians() * 128 / std::numbers::pi);
-    coarse->columns = columns(coarse->edges);
-  }
+  choose_edges(filled);
   greys_ = std::make_shared<const GreyModel>(grey_model(filled, mask, origin, levels_[0], noise_sigma));
+  while (levels_.size() > 1 && !finds_home(*this, filled, mask)) levels_.pop_back(), choose_edges(filled);
   const Point2 middle = extent_.centre();
   if (norm(middle) < 0.25 * std::min(extent_.width, extent_.height)) return;
   TaughtPicture moved = taught_;
@@ -246,6 +299,40 @@ PatternTarget::PatternTarget(TaughtPicture taught, PatternSettings settings)
   const auto centred = std::make_shared<const PatternTarget>(std::move(moved), settings_);
   // Edges are told one by one, so they must be the same ones.
   if (centred->levels_[0].size() == levels_[0].size()) centred_ = centred;
+}
+
+void PatternTarget::choose_edges(const Image<uint8_t>& filled) {
+  const std::vector<TaughtEdge> few = holding_choice(levels_[0], most_fitted_edges);
+  const Stretches stretches(few, extent_);
+  const auto columns = [&](const std::vector<TaughtEdge>& edges) {
+    return columns_of(edges, extent_, stretches);
+  };
+  if (columns_.empty()) {
+    for (size_t i = 0; i < levels_.size(); ++i)
+      columns_.push_back(columns(i == 0 ? levels_[0] : holding_choice(levels_[i], most_fitted_edges)));
+    few_ = columns(few);
+    if (has_angle_) {
+      const double contrast = std::max(weakest_contrast, 0.4 * strength_);
+      const Symmetry symmetry =
+          symmetry_of({filled, taught_.mask, columns_[0], taught_.origin, contrast}, levels_[0]);
+      turns_ = symmetry.turns, turn_centre_ = symmetry.centre;
+    }
+  }
+  columns_.resize(levels_.size());
+  const int top = static_cast<int>(levels_.size()) - 1;
+  const auto chosen = [&](int from) {
+    CoarseEdges coarse;
+    coarse.level = std::max(0, from);
+    coarse.edges = holding_choice(levels_[static_cast<size_t>(coarse.level)], most_coarse_edges);
+    return coarse;
+  };
+  coarse_alike_ = chosen(top), coarse_each_ = chosen(top - 1);
+  coarse_each_.ends = stretches.sort(coarse_each_.edges);
+  for (CoarseEdges* coarse : {&coarse_alike_, &coarse_each_}) {
+    for (const TaughtEdge& e : coarse->edges)
+      coarse->directions.push_back(direction(e.normal).radians() * 128 / std::numbers::pi);
+    coarse->columns = columns(coarse->edges);
+  }
 }
 
 PatternTarget teach_pattern(const ImageView<const uint8_t>& picture, const Region& region,

@@ -96,7 +96,7 @@ TEST_CASE("a report tells what was turned round, held back, and stopped") {
   Report report;
   report.picture = "p.png";
   Sighting s{.target = "leaf", .x = 1, .y = 2, .angle = 30_deg, .score = 88, .range_end = {"angle"}};
-  s.beyond = BeyondRange{31_deg, 1.01, 93};
+  s.ambiguous = OtherPose{3, 4, 31_deg, 1.01, 87};
   s.inverted = true;
   report.parts.push_back({s, {}, {}});
   report.misses.push_back({5, 6, 7_deg, 1, 44, {{"score", 44, "at least 50", 2.5}}});
@@ -105,8 +105,8 @@ TEST_CASE("a report tells what was turned round, held back, and stopped") {
   CHECK(j["complete"] == false);
   CHECK(j["found"][0]["inverted"] == true);
   CHECK(j["found"][0]["range_end"] == json::array({"angle"}));
-  CHECK(j["found"][0]["beyond"]["angle"].get<double>() == doctest::Approx(31));
-  CHECK(j["found"][0]["beyond"]["score"] == 93);
+  CHECK(j["found"][0]["ambiguous"]["angle"].get<double>() == doctest::Approx(31));
+  CHECK(j["found"][0]["ambiguous"]["score"] == 87);
   CHECK(j["misses"][0]["limits"][0]["sigma"] == 2.5);
   // What is as usual takes no room.
   Report usual;

@@ -437,17 +437,26 @@ TEST_CASE("less detail teaches fewer edges, and still finds the part") {
                        Error);
 }
 
-TEST_CASE("a part a little beyond a range stands at its end, flagged, when it fits well there too") {
+TEST_CASE("a part whose best pose lies outside a range is a miss that says so, however near") {
   const Survey survey(leaf_shot(leaf_and({0, 0, -30_deg}, {}), 12));
-  const Findings f = find(whole_leaf(), survey, {.angle = {-10_deg, degrees(29.7)}});
-  REQUIRE(f.sightings.size() == 1);
-  CHECK(f.sightings[0].angle.degrees() == doctest::Approx(29.7));
-  CHECK(f.sightings[0].range_end == std::vector<std::string>{"angle"});
-  REQUIRE(f.sightings[0].beyond);
-  CHECK(f.sightings[0].beyond->angle.degrees() == doctest::Approx(30).epsilon(0.001));
-  CHECK(f.sightings[0].beyond->score >= f.sightings[0].score);
-  CHECK(find(whole_leaf(), survey, {.angle = {-10_deg, 20_deg}}).sightings.empty());
-  // A range of no width fixes the angle, without a flag.
+  const double there = find(whole_leaf(), survey, {}).sightings.at(0).angle.degrees();
+  for (const double off : {0.3, 0.01, 0.001}) {  // the sigma is some thousandths
+    CAPTURE(off);
+    const Findings f = find(whole_leaf(), survey, {.angle = {-10_deg, degrees(there - off)}});
+    CHECK(f.sightings.empty());
+    REQUIRE(f.misses.size() == 1);
+    REQUIRE(f.misses[0].limits.size() == 1);
+    CHECK(f.misses[0].limits[0].name == "angle");
+    CHECK(f.misses[0].limits[0].value == doctest::Approx(there).epsilon(0.001));
+  }
+  // Within three sigmas of the end it may as well lie beyond.
+  const Findings near = find(whole_leaf(), survey, {.angle = {-10_deg, degrees(there + 0.001)}});
+  CHECK(near.sightings.empty());
+  CHECK(near.misses.at(0).limits.at(0).needed.find("three sigma to spare") != std::string::npos);
+  CHECK(find(whole_leaf(), survey, {.angle = {-10_deg, degrees(there + 0.1)}}).sightings.size() == 1);
+  CHECK(find(whole_leaf(), survey, {.scale = {1.02, 1.2}}).sightings.empty());
+  CHECK(find(whole_leaf(), survey, {.scale = {0.8, 0.98}}).sightings.empty());
+  // A range of no width fixes the angle.
   const Findings fixed = find(whole_leaf(), survey, {.angle = {30_deg, 30_deg}});
   REQUIRE(fixed.sightings.size() == 1);
   CHECK(fixed.sightings[0].angle.degrees() == doctest::Approx(30));

@@ -61,6 +61,8 @@ class OutlineTarget {
   const PatternTarget& shape() const { return *shape_; }
   /// Nothing when the mirrored shape is the same.
   const PatternTarget* mirrored() const { return mirrored_.get(); }
+  /// What a part shows of its mirrored shape, per cent: how far the two are to be told apart.
+  double likeness_of_mirrored() const { return likeness_of_mirrored_; }
   double area() const { return area_; }  ///< square pixels, without holes
   std::vector<Figure> facts() const;
   std::vector<Trace> traces() const;
@@ -73,6 +75,7 @@ class OutlineTarget {
   TaughtPicture taught_;
   OutlineSettings settings_;
   std::shared_ptr<const PatternTarget> shape_, mirrored_;
+  double likeness_of_mirrored_ = 0;
   double area_ = 0;
 };
 

@@ -55,6 +55,8 @@ struct CoarseEdges {
 };
 
 struct GreyModel;
+struct Rival;
+class EdgeMap;
 
 /// What was taught: the pixels with their mask, the settings, and the edges derived from both.
 class PatternTarget {
@@ -111,12 +113,19 @@ class PatternTarget {
   const PatternTarget& centred() const { return centred_ ? *centred_ : *this; }
   /// Where the middle of `centred` lies from the origin; (0, 0) where that is the target itself.
   Point2 to_centred() const { return centred().origin() - origin(); }
+  /// Poses in which it looks much like itself, found when first asked for.
+  const std::vector<Rival>& rivals() const;
+  /// Its edges by place, made when first asked for.
+  const EdgeMap& edge_map() const;
   /// What teaching tells, by name.
   std::vector<Figure> facts() const;
   /// Lines to draw over its pixels.
   std::vector<Trace> traces() const { return {}; }
 
  private:
+  /// From its levels, those that a fit and a search read.
+  void choose_edges(const Image<uint8_t>& filled);
+
   TaughtPicture taught_;
   PatternSettings settings_;
   double strength_ = 0;
@@ -130,6 +139,8 @@ class PatternTarget {
   int turns_ = 1;
   Point2 turn_centre_;
   std::shared_ptr<const PatternTarget> centred_;
+  struct Self;
+  std::shared_ptr<Self> self_;
 };
 
 /// Teaches the part of `picture` inside `region`. Cost: the region's pixels.

@@ -25,8 +25,9 @@ struct PartPlace {
                        ///< it stands; 0: it lies on the work plane
 };
 
-/// How a part that was held back at the end of a range would fit beyond it.
-struct BeyondRange {
+/// Another pose that explains the picture about as well.
+struct OtherPose {
+  double x = 0, y = 0;
   Angle angle;
   double scale = 1, score = 0;
 };
@@ -94,8 +95,9 @@ struct Sighting {
                          ///< far the colors on both sides of its border lie apart, levels of all channels
   PoseSigma sigma = {};  ///< pixels
   std::vector<std::string> range_end =
-      {};  ///< "angle", "scale" when the pose stands at the end of that range: the part is probably beyond it
-  std::optional<BeyondRange> beyond = {};  ///< when it was held back there
+      {};  ///< "angle", "scale" when the pose lies within six of its sigmas of that range's end
+  std::optional<OtherPose> ambiguous =
+      {};                 ///< the part is like itself there, and what is seen does not decide between the two
   bool inverted = false;                   ///< dark where it was taught bright
   std::vector<EdgeMatch> edges = {};
   bool has_angle = true;             ///< false where the kind, or this part, has none; `angle` is then 0
