@@ -229,7 +229,7 @@ Tally measured(const CasePart& part, const std::string& kind, int pictures, uint
       const Angle turn = part.turns == 0 ? Angle{} : view.angle - at;
       FindLimits limits = limits_of(one, turn, false);
       if (i % 4 < 2 && is_by_edges(kind)) limits.angle = full_turn;
-      const Findings found = find(*target, survey, limits, tell ? Explain::when_nothing : Explain::never);
+      const Findings found = find(*target, survey, limits, tell ? Explain::always : Explain::never);
       const std::unique_lock lock(mutex);
       judge(one, view, found, tally, tell);
       if (!wide) continue;

@@ -15,21 +15,28 @@ namespace heron::tool {
 namespace {
 
 /// The one way of calibrating that the options speak of.
-int calibrate_as_asked(const CalibrateOptions& o) {
+int calibrate_as_asked(const CalibrateOptions& o, const CLI::App& command) {
   struct Way {
     bool asked;
     const char* option;
     int (*run)(const CalibrateOptions&);
+    std::string used;
   };
-  const Way ways[] = {{o.lens, "--lens", calibrate_lens},
-                      {!o.length.empty(), "--length", calibrate_length},
-                      {!o.points.empty(), "--points", calibrate_points},
-                      {!o.touched.empty(), "--touched", calibrate_touched},
-                      {!o.wrist.empty(), "--wrist", calibrate_wrist},
-                      {!o.hand_eye.empty(), "--hand-eye", solve_hand_eye},
-                      {!o.anchor.empty(), "--anchor", anchor_rings},
-                      {!o.carry.empty(), "--carry", carry_along},
-                      {!o.check.empty(), "--check", check_calibration}};
+  const std::string file = " --output --replace", drawn = " --picture --sigma-map",
+                    board = " pictures --board --columns --rows --pitch";
+  const Way ways[] = {
+      {o.lens, "--lens", calibrate_lens, "--lens --plane" + board + file + drawn},
+      {!o.length.empty(), "--length", calibrate_length,
+       "--length --distance --from --to --sigma-px --sigma-length --sigma-distance --size pictures" + file + drawn},
+      {!o.points.empty(), "--points", calibrate_points,
+       "--points --model --handed --tolerance-px --size pictures" + file + drawn},
+      {!o.touched.empty(), "--touched", calibrate_touched, "--touched --tolerance-mm"},
+      {!o.wrist.empty(), "--wrist", calibrate_wrist, "--wrist --tolerance-mm"},
+      {!o.hand_eye.empty(), "--hand-eye", solve_hand_eye,
+       "--hand-eye --mount --rotation --radians --lens-from --tolerance-mm" + board + file},
+      {!o.anchor.empty(), "--anchor", anchor_rings, "--anchor --mark-height pictures" + file},
+      {!o.carry.empty(), "--carry", carry_along, "--carry --free pictures" + file},
+      {!o.check.empty(), "--check", check_calibration, "--check pictures --picture"}};
   const Way* chosen = nullptr;
   for (const Way& way : ways) {
     if (!way.asked) continue;
@@ -38,18 +45,23 @@ int calibrate_as_asked(const CalibrateOptions& o) {
                                 way.option));
     chosen = &way;
   }
-  if (chosen) return chosen->run(o);
+  if (chosen) {
+    require_used(command, chosen->option, chosen->used);
+    return chosen->run(o);
+  }
   if (o.board.empty())
     fail_argument(
         "calibrate: say from what: --board dots|checker with pictures (and --lens for the lens), --length, "
         "--points, --touched, --wrist, --hand-eye, --anchor, --carry, or --check; "
         "`heron calibrate --help` shows examples");
+  require_used(command, "--board", "--lens-from --tolerance-px" + board + file + drawn);
   return calibrate_board(o);
 }
 
 }  // namespace
 
 double sigma_at_middle(const MappingRecord& r) {
+  if (r.world == "flange") return 0;  // its plane is where the robot goes
   const WorldPose middle = r.mapping.world_pose({0.5 * (r.width - 1), 0.5 * (r.height - 1)}, {});
   return std::hypot(middle.sigma.x, middle.sigma.y);
 }
@@ -68,10 +80,15 @@ void save_with_care(const std::string& path, MappingRecord record, bool replace)
     }
     if (old) {
       if (old->axes) record.axes = old->axes;
-      // A mapping into another frame has no sigma to compare.
-      const double before = old->world == record.world ? sigma_at_middle(*old) : 0,
-                   now = sigma_at_middle(record);
-      if (!replace && before > 0 && now > 1.5 * before + 1e-6)
+      const double before = sigma_at_middle(*old), now = sigma_at_middle(record);
+      if (!replace && old->world != record.world)
+        throw Error(ErrorCode::not_writable,
+                    fmt::format("{}: the mapping there (of {}, from {}) leads into another frame ({}) than the new "
+                                "one ({}); nothing was written. --replace takes its place, another --output keeps "
+                                "both",
+                                path, old->date, old->made_from, old->world, record.world));
+      // A sigma of 0 is one that nothing is known of.
+      if (!replace && before > 0 && !(now > 0 && now <= 1.5 * before + 1e-6))
         throw Error(ErrorCode::not_writable,
                     fmt::format("{}: the mapping there (of {}, from {}) is known to {:.4f} mm at the middle "
                                 "of the picture, the new one to {:.4f} mm only; nothing was written. "
@@ -167,7 +184,13 @@ void add_calibrate(CLI::App& app, Action& action) {
                 "CSV of u,v,x,y: pixels whose place in the machine's millimetres is known")
       ->group(known);
   c->add_option("--model", o->model, "similarity, affine or homography; chosen unless given")->group(known);
-  c->add_option("--tolerance-px", o->tolerance_px, "what a pair may be off and still fit")
+  c->add_option("--handed", o->handed,
+                "right or left: of X, Y and the direction towards the camera; asked for where two points, or "
+                "points on one line, do not tell")
+      ->group(known);
+  c->add_option("--tolerance-px", o->tolerance_px,
+                "pixels that points may scatter by (1 sigma) and still fit; else nothing is written, and the "
+                "pair that is off is named")
       ->capture_default_str()
       ->group(known);
 
@@ -178,6 +201,10 @@ void add_calibrate(CLI::App& app, Action& action) {
   c->add_option(
        "--wrist", o->wrist,
        "CSV of angle,x,y: a part in the gripper seen at several wrist angles gives the centre of rotation")
+      ->group(robot);
+  c->add_option("--tolerance-mm", o->tolerance_mm,
+                "with --touched, --wrist, --hand-eye: millimetres that one may be off and still fit")
+      ->capture_default_str()
       ->group(robot);
   c->add_option("--hand-eye", o->hand_eye,
                 "CSV of x,y,z and rotation of the flange, a row a picture, in their order")
@@ -225,7 +252,7 @@ void add_calibrate(CLI::App& app, Action& action) {
       "         heron calibrate --anchor mapping.toml marks.png --output anchored.toml\n"
       "         heron calibrate --carry anchored.toml moved.png --output mapping.toml\n"
       "Exit status 1 when a board is not seen, or a check finds that the mapping no longer holds.");
-  c->callback([o, &action] { action = [o] { return calibrate_as_asked(*o); }; });
+  c->callback([o, c, &action] { action = [o, c] { return calibrate_as_asked(*o, *c); }; });
 }
 
 }  // namespace heron::tool

@@ -18,8 +18,8 @@ struct CalibrateOptions {
   std::string length, distance, from, to, size;
   double sigma_px = 0.5;
   std::string sigma_length, sigma_distance;
-  std::string points, model;
-  double tolerance_px = 1;
+  std::string points, model, handed;
+  double tolerance_px = 1, tolerance_mm = 1;
   std::string touched, wrist;
   std::string hand_eye, mount = "arm", rotation;
   bool radians = false;

@@ -1,5 +1,7 @@
 #include <fmt/format.h>
 
+#include <algorithm>
+
 #include <filesystem>
 #include <nlohmann/json.hpp>
 
@@ -73,6 +75,20 @@ BoardShape shape_of(const CalibrateOptions& o) {
 
 std::string base_name(const std::string& path) { return std::filesystem::path(path).filename().string(); }
 
+/// Whether the points scatter by no more than what was allowed; else it says so, with the worst of them.
+bool fits_well(const MappingRecord& r, const CalibrateOptions& o) {
+  if (r.rms_px <= o.tolerance_px || r.points.empty()) return true;
+  const MappedPoint& worst = *std::max_element(
+      r.points.begin(), r.points.end(),
+      [](const MappedPoint& a, const MappedPoint& b) { return norm(a.residual_px) < norm(b.residual_px); });
+  fmt::print(stderr,
+             "heron: calibrate: the board's points do not fit to {:g} px (--tolerance-px): rms {:.2f} px; the point "
+             "at ({:g}, {:g}) mm lies {:.2f} px off. Nothing was written. Is the board flat, and are --columns, "
+             "--rows and the lens right (--lens calibrates it)?\n",
+             o.tolerance_px, r.rms_px, worst.world_mm.x, worst.world_mm.y, norm(worst.residual_px));
+  return false;
+}
+
 /// A single picture's plane through a lens that is known.
 int calibrate_with_lens(const CalibrateOptions& o) {
   if (o.pictures.size() != 1)
@@ -94,6 +110,7 @@ int calibrate_with_lens(const CalibrateOptions& o) {
   r.rms_px = c.rms_px, r.sigma_px = c.sigma_px, r.largest_mm = c.largest_mm, r.points = c.points;
   r.board = shape, r.width = lens.width, r.height = lens.height, r.pictures = {base_name(o.pictures[0])},
   r.date = now_text();
+  if (!fits_well(r, o)) return 1;
   save_with_care(o.output, r, o.replace);
   print_plane(r, seen, o.json);
   if (!o.json && c.sigma_px > 3 * lens.sigma_px + 0.02)
@@ -159,6 +176,7 @@ int calibrate_board(const CalibrateOptions& o) {
   BoardSummary seen;
   const std::optional<MappingRecord> record = mapping_from_pictures(o.pictures, shape_of(o), seen);
   if (!record) return 1;
+  if (!fits_well(*record, o)) return 1;
   save_with_care(o.output, *record, o.replace);
   print_plane(*record, seen, o.json);
   draw_what_was_asked(o, *record);

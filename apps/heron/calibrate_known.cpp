@@ -90,16 +90,22 @@ int calibrate_length(const CalibrateOptions& o) {
 int calibrate_points(const CalibrateOptions& o) {
   MappingRecord base = begun(o, "points", "machine");
   std::vector<KnownPair> pairs;
-  for (const auto& row : load_csv(o.points, 4)) pairs.push_back({{row[0], row[1]}, {row[2], row[3]}});
-  const KnownPointsCalibration c = calibrate_known_points(
-      pairs, base.width, base.height, {.model = model_of(o.model), .tolerance_px = o.tolerance_px});
+  for (const auto& row : load_csv(o.points, {"u", "v", "x", "y"})) pairs.push_back({{row[0], row[1]}, {row[2], row[3]}});
+  if (!o.handed.empty() && o.handed != "right" && o.handed != "left")
+    fail_argument(fmt::format("--handed '{}': it is right or left", o.handed));
+  KnownPointsOptions options{.model = model_of(o.model), .tolerance_px = o.tolerance_px};
+  if (!o.handed.empty()) options.left_handed = o.handed == "left";
+  const KnownPointsCalibration c = calibrate_known_points(pairs, base.width, base.height, options);
   MappingRecord r = record_of(c.plane);
   r.width = base.width, r.height = base.height, r.made_from = base.made_from, r.world = base.world,
   r.date = base.date, r.pictures = base.pictures;
-  save_with_care(o.output, r, o.replace);
-  draw_what_was_asked(o, r);
+  if (c.fits) {
+    save_with_care(o.output, r, o.replace);
+    draw_what_was_asked(o, r);
+  }
   if (o.json) {
     Json j{{"kind", "points"},
+           {"fits", c.fits},
            {"points", pairs.size()},
            {"model", name_of(c.model)},
            {"why", c.why},
@@ -108,17 +114,18 @@ int calibrate_points(const CalibrateOptions& o) {
            {"largest_mm", r.largest_mm},
            {"left_handed", c.left_handed},
            {"wrong", nullptr}};
-    if (c.wrong) j["wrong"] = {{"pair", *c.wrong + 1}, {"off_mm", c.wrong_mm}};
+    if (c.wrong) j["wrong"] = {{"pair", *c.wrong + 1}, {"off_mm", c.wrong_mm}, {"others_fit", c.others_fit}};
     fmt::print("{}\n", j.dump());
-    return 0;
+    return c.fits ? 0 : 1;
   }
   fmt::print("model       {}: {}\n", name_of(c.model), c.why);
   if (c.wrong)
-    fmt::print(
-        "WRONG       pair {} (pixel {:g}, {:g}; {:g}, {:g} mm) lies {:.2f} mm off and was left out; measure "
-        "it again\n",
-        *c.wrong + 1, pairs[*c.wrong].pixel.x, pairs[*c.wrong].pixel.y, pairs[*c.wrong].world_mm.x,
-        pairs[*c.wrong].world_mm.y, c.wrong_mm);
+    fmt::print("WRONG       pair {} (pixel {:g}, {:g}; {:g}, {:g} mm) lies {:.2f} mm off {}\n", *c.wrong + 1,
+               pairs[*c.wrong].pixel.x, pairs[*c.wrong].pixel.y, pairs[*c.wrong].world_mm.x,
+               pairs[*c.wrong].world_mm.y, c.wrong_mm,
+               c.others_fit ? "where the others put it; measure it again, or leave it out"
+                            : "and is the worst; no single pair is to blame. Are pixels and places in the same "
+                              "order, and all in millimetres?");
   const bool exact = 2 * c.plane.points.size() == (c.model == PlaneModel::similarity ? 4u
                                                    : c.model == PlaneModel::affine   ? 6u
                                                                                      : 8u);
@@ -129,6 +136,10 @@ int calibrate_points(const CalibrateOptions& o) {
     fmt::print(
         "note        the machine's axes are left-handed as the camera sees them (or the picture is "
         "mirrored); angles grow the other way\n");
+  if (!c.fits) {
+    fmt::print("NOT FITTING to {:g} px (--tolerance-px); nothing was written\n", o.tolerance_px);
+    return 1;
+  }
   fmt::print("written     {}\n", o.output);
   return 0;
 }

@@ -1,5 +1,6 @@
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <filesystem>
 #include <nlohmann/json.hpp>
 
@@ -31,7 +32,9 @@ RotationForm form_of(const CalibrateOptions& o) {
 
 std::vector<RobotPoseRow> rows_of(const std::string& path, RotationForm form) {
   std::vector<RobotPoseRow> rows;
-  for (const auto& r : load_csv(path, 3 + numbers_in(form)))
+  std::vector<std::string> columns{"x", "y", "z"};
+  for (const std::string& name : columns_of(form)) columns.push_back(name);
+  for (const auto& r : load_csv(path, columns))
     rows.push_back({{r[0], r[1], r[2]}, {r.begin() + 3, r.end()}});
   return rows;
 }
@@ -72,20 +75,46 @@ std::string words_of(const Pose3& p) {
                      p.position.x(), p.position.y(), p.position.z(), q.w(), q.x(), q.y(), q.z());
 }
 
+void print_stops(const std::vector<HandEyeStop>& stops, const HandEyeCalibration& c) {
+  fmt::print("{:<24} {:>9} {:>9}\n", "stop", "off mm", "off deg");
+  for (size_t i = 0; i < stops.size(); ++i)
+    fmt::print("{:<24} {:>9.4f} {:>9.4f}{}\n", stops[i].name, c.stops[i].off_mm,
+               c.stops[i].off_angle.degrees(),
+               c.stops[i].used ? "" : "  LEFT OUT: it fits far worse than the others");
+}
+
 }  // namespace
 
 int calibrate_touched(const CalibrateOptions& o) {
-  const RigidFit fit = frame_from_touched(o.touched);
+  const auto [board, robot] = touched_points(o.touched);
+  const RigidFit fit = fit_rigid(board, robot);
   const Pose2& p = fit.target_from_source;
+  const auto worst = std::max_element(fit.residuals_mm.begin(), fit.residuals_mm.end());
+  const bool fits = *worst <= o.tolerance_mm;
+  const std::optional<size_t> wrong = fits ? std::nullopt : pair_off(board, robot, o.tolerance_mm);
+  const size_t named = wrong.value_or(static_cast<size_t>(worst - fit.residuals_mm.begin()));
   if (o.json) {
     const Json j{{"kind", "touched"},
+                 {"fits", fits},
+                 {"wrong", fits ? Json(nullptr) : Json{{"pair", named + 1}, {"others_fit", wrong.has_value()}}},
                  {"points", fit.residuals_mm.size()},
                  {"robot_from_board", {p.x, p.y, p.angle.degrees()}},
                  {"rms_mm", fit.rms_mm},
                  {"residuals_mm", fit.residuals_mm},
                  {"sigma", {{"x", fit.sigma_mm}, {"y", fit.sigma_mm}, {"angle", fit.sigma_angle.degrees()}}}};
     fmt::print("{}\n", j.dump());
-    return 0;
+    return fits ? 0 : 1;
+  }
+  if (!fits) {
+    fmt::print(stderr,
+               "heron: calibrate: the touched points do not fit to {:g} mm (--tolerance-mm): pair {} (board {:g}, "
+               "{:g}; robot {:g}, {:g}) {}\n",
+               o.tolerance_mm, named + 1, board[named].x, board[named].y, robot[named].x, robot[named].y,
+               wrong ? "is off; the others fit without it. Touch it again, or leave it out"
+                     : fmt::format("is {:.2f} mm off, the farthest; with one pair more a single wrong one could be "
+                                   "named",
+                                   *worst));
+    return 1;
   }
   fmt::print(
       "# {} touched points, rms {:.4f} mm; sigma {:.4f} mm and {:.5f} degrees. For the station "
@@ -98,11 +127,25 @@ int calibrate_touched(const CalibrateOptions& o) {
 int calibrate_wrist(const CalibrateOptions& o) {
   std::vector<Angle> angles;
   std::vector<Point2> seen;
-  for (const auto& row : load_csv(o.wrist, 3))
+  for (const auto& row : load_csv(o.wrist, {"angle", "x", "y"}))
     angles.push_back(degrees(row[0])), seen.push_back({row[1], row[2]});
   const TurningCentre c = find_turning_centre(angles, seen);
+  double worst = 0;
+  size_t named = 0;
+  for (size_t i = 0; i < seen.size(); ++i) {
+    const Angle turned = c.turns_backwards ? -angles[i] : angles[i];
+    const double off = distance(c.centre_mm + rotated(c.part_mm, turned), seen[i]);
+    if (off > worst) worst = off, named = i;
+  }
+  const bool fits = worst <= o.tolerance_mm;
+  if (!fits)
+    fmt::print(stderr,
+               "heron: calibrate: the wrist's rows do not fit to {:g} mm (--tolerance-mm): row {} (angle {:g}) lies "
+               "{:.2f} mm off the circle\n",
+               o.tolerance_mm, named + 1, angles[named].degrees(), worst);
   if (o.json) {
     const Json j{{"kind", "wrist"},
+                 {"fits", fits},
                  {"angles", angles.size()},
                  {"centre_mm", {c.centre_mm.x, c.centre_mm.y}},
                  {"part_mm", {c.part_mm.x, c.part_mm.y}},
@@ -110,8 +153,9 @@ int calibrate_wrist(const CalibrateOptions& o) {
                  {"rms_mm", c.rms_mm},
                  {"sigma", {{"x", c.sigma_mm}, {"y", c.sigma_mm}}}};
     fmt::print("{}\n", j.dump());
-    return 0;
+    return fits ? 0 : 1;
   }
+  if (!fits) return 1;
   fmt::print(
       "centre      {:.4f} {:.4f} mm \u00b1 {:.4f} mm, of the wrist, in the frame the part was seen in\npart  "
       "      {:.4f} {:.4f} mm beside it at wrist angle 0\nresidual    rms {:.4f} mm over {} angles\n",
@@ -161,21 +205,24 @@ int solve_hand_eye(const CalibrateOptions& o) {
     if (error.code() != ErrorCode::not_determined) throw;
     failure = error.what();  // poses read in a wrong way often look like no motion
   }
-  if (failure || c.rms_angle > degrees(0.5) || c.rms_mm > 3) {
-    const auto better = reading_that_fits(seen_rows, stops, mount);
-    if (better && !(better->form == form && better->in_degrees == !o.radians && better->mm_per_unit == 1 &&
-                    !better->inverted))
-      fail_argument(fmt::format(
-          "calibrate: read as {} in {}, the robot's poses do not fit the pictures ({}). They do as {}",
-          name_of(form), o.radians ? "radians" : "degrees",
-          failure ? "no motion that determines anything"
-                  : fmt::format("rms {:.2f} mm, {:.2f} degrees", c.rms_mm, c.rms_angle.degrees()),
-          words_of(*better)));
-    if (failure) throw Error(ErrorCode::not_determined, *failure);
-    fmt::print(stderr,
-               "heron: calibrate: the poses fit badly, however they are read. Does row and picture belong "
-               "together, does the board lie still, is --mount {} right?\n",
-               o.mount);
+  const bool fits = !failure && c.rms_angle < degrees(0.5) && c.rms_mm < o.tolerance_mm;
+  const bool all_used = std::all_of(c.stops.begin(), c.stops.end(), [](const StopFit& s) { return s.used; });
+  std::optional<std::string> why;
+  if (!fits || !all_used) {
+    const Point2 middle{0.5 * (shape.columns - 1) * shape.pitch_mm, 0.5 * (shape.rows - 1) * shape.pitch_mm};
+    why = explain_misfit(seen_rows, stops, {form, !o.radians}, mount, middle);
+  }
+  if (!fits || why) {
+    if (failure && !why) throw Error(ErrorCode::not_determined, *failure);
+    fmt::print(stderr, "heron: calibrate: read as {} with --mount {}, the robot's poses do not fit the pictures ({}); "
+               "nothing was written. {}\n",
+               words_of(RobotPoseReading{form, !o.radians}), o.mount,
+               failure ? "no motion that determines anything"
+                       : fmt::format("rms {:.2f} mm, {:.2f} degrees", c.rms_mm, c.rms_angle.degrees()),
+               why ? fmt::format("They do as {}", *why)
+                   : "Does row and picture belong together, and does the board lie still?");
+    if (!failure) print_stops(stops, c);
+    return 1;
   }
 
   MappingRecord r;
@@ -211,11 +258,7 @@ int solve_hand_eye(const CalibrateOptions& o) {
     fmt::print("{}\n", j.dump());
     return 0;
   }
-  fmt::print("{:<24} {:>9} {:>9}\n", "stop", "off mm", "off deg");
-  for (size_t i = 0; i < stops.size(); ++i)
-    fmt::print("{:<24} {:>9.4f} {:>9.4f}{}\n", stops[i].name, c.stops[i].off_mm,
-               c.stops[i].off_angle.degrees(),
-               c.stops[i].used ? "" : "  LEFT OUT: it fits far worse than the others");
+  print_stops(stops, c);
   fmt::print("\n{}  {}\n{}  {}\n", first, words_of(c.carrier_from_camera), second,
              words_of(c.other_from_board));
   fmt::print("sigma       {:.4f} {:.4f} {:.4f} mm, {:.4f} {:.4f} {:.4f} degrees, of the camera's place\n",

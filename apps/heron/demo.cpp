@@ -68,7 +68,8 @@ int run_demo(uint64_t seed, const std::string& folder, double hurry) {
              record->rms_px, record->largest_mm);
 
   fmt::print("3  the frame     heron calibrate --touched touched.csv\n");
-  const RigidFit frame = frame_from_touched(cell.path("touched.csv"));
+  const auto touched = touched_points(cell.path("touched.csv"));
+  const RigidFit frame = fit_rigid(touched.first, touched.second);
   fmt::print("                 robot_from_board {:.3f} {:.3f} mm {:.4f} deg, rms {:.4f} mm\n",
              frame.target_from_source.x, frame.target_from_source.y, frame.target_from_source.angle.degrees(),
              frame.rms_mm);

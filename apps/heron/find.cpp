@@ -29,7 +29,7 @@ struct FindOptions {
   LimitOptions limits;
   KindOptions kind;
   std::optional<double> height, budget_ms;
-  bool json = false, quick = false, why = false, from_region = false;
+  bool json = false, quick = false, from_region = false;
 };
 
 /// Stops a piece of work when its time is over, unless it is done before. Time that is over before the watch
@@ -113,7 +113,7 @@ Report report_on(const std::string& path, const Target& target, const Survey& su
   Report report;
   Work work;
   const Deadline deadline(work, o.budget_ms);
-  const Explain explain = o.quick ? Explain::never : o.why ? Explain::always : Explain::when_nothing;
+  const Explain explain = o.quick ? Explain::never : Explain::always;
   Findings findings = find(target, survey, limits, explain, &work);
   report.complete = findings.complete;
   add_findings(report, std::move(findings),
@@ -138,7 +138,6 @@ int find_in_all(const FindOptions& o) {
                "heron: find: note: {} was resized since it was taught; its origin is stretched with it\n",
                o.target);
   if (o.budget_ms && !(*o.budget_ms > 0)) fail_argument("find: --budget must be above 0 milliseconds");
-  if (o.quick && o.why) fail_argument("find: --quick and --why exclude each other");
   const auto changed = o.kind.given(loaded.target.info().word);
   const Target target = changed.empty() ? loaded.target : loaded.target.with(changed);
   std::optional<MappingRecord> mapping;
@@ -205,8 +204,7 @@ void add_find(CLI::App& app, Action& action) {
       "--height", o->height,
       "millimetres that the part stands above the mapping's plane; kept in the target unless given");
   c->add_option("--picture", o->drawing, "draws the result; FILE-01, FILE-02 ... for several pictures");
-  c->add_flag("--quick", o->quick, "does not search beyond the ranges for the reason when nothing is found");
-  c->add_flag("--why", o->why, "searches beyond the ranges even when parts were found");
+  c->add_flag("--quick", o->quick, "does not search beyond the limits for parts that they turn away");
   c->add_option("--budget", o->budget_ms,
                 "milliseconds after which a picture's search ends with what is sure so far");
   c->add_flag("--json", o->json, "one JSON object a picture");

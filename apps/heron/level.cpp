@@ -76,6 +76,17 @@ int level_all(const LevelOptions& o) {
     pitch = parse_point(o.pitch, "--pitch");
   else if (!known)
     fail_argument("level: --pitch X,Y says how many millimetres a pixel is in both directions");
+  for (const auto& [given, option] : {std::pair{!o.pitch.empty(), "--pitch"}, {!o.region.empty(), "--region"},
+                                      {!o.save.empty(), "--save"}})
+    if (known && given)
+      fail_argument(fmt::format("level: {} belongs to looking for the table; --from takes plane and pitch from {}",
+                                option, o.from));
+  if (!o.band.empty() && o.mask.empty()) fail_argument("level: --band says what --mask keeps; give --mask FILE.png");
+  for (const auto& [given, option] : {std::pair{!o.range.empty(), "--range"}, {!o.intensity.empty(), "--intensity"}})
+    if (given && o.picture.empty())
+      fail_argument(fmt::format("level: {} belongs to the drawing; give --picture FILE.png", option));
+  if (o.square && o.output.empty() && o.picture.empty() && o.mask.empty())
+    fail_argument("level: --square changes what is written or drawn; give --output, --mask or --picture");
   if (!o.intensity.empty() && o.maps.size() != 1)
     fail_argument("level: --intensity belongs to one map; give one");
   if (!o.mask.empty() && o.band.empty())

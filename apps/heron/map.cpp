@@ -215,17 +215,30 @@ void add_map(CLI::App& app, Action& action) {
       "         heron map mapping.toml --pixel 640,512 --set-zero\n         heron map mapping.toml "
       "--rectify board.png --window 0,0,216,180,0.25 --output flat.png\n"
       "The world's angle grows from +X towards +Y, the other way round as seen.");
-  c->callback([o, &action] {
-    action = [o] {
+  c->callback([o, c, &action] {
+    action = [o, c] {
       if (!std::isfinite(o->angle) || !std::isfinite(o->height))
         fail_argument("map: --angle and --height must be finite numbers");
       if (!(o->sigma_px >= 0)) fail_argument("map: --sigma-px cannot be negative");
-      if (o->set_zero || !o->axes.empty()) return set_axes(*o);
-      if (!o->rectify.empty()) return rectify(*o);
-      if (!o->width.empty()) return map_width(*o);
+      const std::string arm = " --flange --rotation --radians";
+      if (o->set_zero || !o->axes.empty()) {
+        require_used(*c, o->set_zero ? "--set-zero" : "--set-axes",
+                     o->set_zero ? "mapping --set-zero --set-axes --pixel --height" : "mapping --set-axes");
+        return set_axes(*o);
+      }
+      if (!o->rectify.empty()) {
+        require_used(*c, o->undistort ? "--undistort" : "--rectify",
+                     "mapping --rectify --output" + (o->undistort ? " --undistort" : " --window --height" + arm));
+        return rectify(*o);
+      }
+      if (!o->width.empty()) {
+        require_used(*c, "--width", "mapping --width --from --to --towards --sigma-px" + arm);
+        return map_width(*o);
+      }
       if (o->pixels.empty())
         fail_argument(
             "map: what is asked? --pixel U,V, or --width with --from and --to, or --rectify PICTURE");
+      require_used(*c, "--pixel", "mapping --pixel --angle --height --sigma-px" + arm);
       return map_pixels(*o);
     };
   });

@@ -134,6 +134,15 @@ BoardKind parse_board_kind(const std::string& text) {
   fail_argument(fmt::format("board '{}': it is dots or checker", text));
 }
 
+void require_used(const CLI::App& command, const std::string& way, const std::string& used) {
+  const std::string among = " " + used + " --json --help ";
+  for (const CLI::Option* option : command.get_options()) {
+    const std::string name = option->get_positional() ? option->get_name(true) : option->get_name();
+    if (option->count() == 0 || among.find(" " + name + " ") != std::string::npos) continue;
+    fail_argument(fmt::format("{}: {} takes no {}; it takes {}", command.get_name(), way, name, used));
+  }
+}
+
 std::string numbered(const std::string& file, size_t index, size_t count) {
   if (count == 1) return file;
   const std::filesystem::path path(file);

@@ -1,4 +1,5 @@
 #pragma once
+#include <CLI/App.hpp>
 #include <string>
 #include <vector>
 
@@ -21,6 +22,11 @@ Range<double> parse_range(const std::string& text, const char* option);
 /// `-30..30`, `30` (both sides) or `any`.
 Range<Angle> parse_angle_range(const std::string& text);
 BoardKind parse_board_kind(const std::string& text);
+
+/// Throws Error{invalid_argument} when an option was given that this way of calling a command, `way`, does not
+/// look at: what is ignored without a word was meant for something. `used` parts their names with blanks;
+/// "pictures" stands for what has no dashes.
+void require_used(const CLI::App& command, const std::string& way, const std::string& used);
 
 /// FILE for one picture; FILE-01, FILE-02 ... before the ending for several.
 std::string numbered(const std::string& file, size_t index, size_t count);

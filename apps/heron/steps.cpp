@@ -89,11 +89,11 @@ std::optional<MappingRecord> mapping_from_pictures(const std::vector<std::string
   return record;
 }
 
-RigidFit frame_from_touched(const std::string& path) {
-  std::vector<Point2> board, robot;
-  for (const auto& row : load_csv(path, 4))
-    board.push_back({row[0], row[1]}), robot.push_back({row[2], row[3]});
-  return fit_rigid(board, robot);
+std::pair<std::vector<Point2>, std::vector<Point2>> touched_points(const std::string& path) {
+  std::pair<std::vector<Point2>, std::vector<Point2>> pairs;
+  for (const auto& row : load_csv(path, {"board_x", "board_y", "robot_x", "robot_y"}))
+    pairs.first.push_back({row[0], row[1]}), pairs.second.push_back({row[2], row[3]});
+  return pairs;
 }
 
 Survey survey_of_file(const Target& target, const std::string& path) {

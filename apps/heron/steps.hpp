@@ -28,8 +28,8 @@ std::optional<BoardView> view_of(const std::string& path, const BoardShape& shap
 std::optional<MappingRecord> mapping_from_pictures(const std::vector<std::string>& pictures,
                                                    const BoardShape& shape, BoardSummary& seen);
 
-/// robot_from_board from a CSV of touched points.
-RigidFit frame_from_touched(const std::string& path);
+/// Points of a CSV that the robot touched: in the board's frame, and in the robot's.
+std::pair<std::vector<Point2>, std::vector<Point2>> touched_points(const std::string& path);
 
 double milliseconds_since(std::chrono::steady_clock::time_point begun);
 

@@ -32,15 +32,15 @@ using KnownParts = std::map<std::string, std::vector<KnownPart>>;
 
 KnownParts load_known(const std::string& path, const Recording& recording) {
   KnownParts known;
-  for (const NamedRow& row : load_named_csv(path, 2, 4)) {
+  for (const NamedRow& row : load_named_csv(path, "picture", {"x", "y"}, {"angle", "scale"})) {
     const auto is_it = [&](const RecordedPicture& p) { return p.file == row.name; };
     if (std::none_of(recording.pictures.begin(), recording.pictures.end(), is_it))
       fail_file(fmt::format("{}: '{}' is no picture of {}", path, row.name, recording.folder));
     std::vector<KnownPart>& parts = known[row.name];
-    if (row.numbers.empty()) continue;
-    KnownPart part{row.numbers[0], row.numbers[1]};
-    if (row.numbers.size() > 2) part.angle = degrees(row.numbers[2]);
-    if (row.numbers.size() > 3) part.scale = row.numbers[3];
+    if (!row.numbers[0]) continue;
+    KnownPart part{*row.numbers[0], *row.numbers[1]};
+    if (row.numbers[2]) part.angle = degrees(*row.numbers[2]);
+    part.scale = row.numbers[3];
     parts.push_back(part);
   }
   if (known.empty())

@@ -148,6 +148,11 @@ std::vector<std::string> advice_of(const TeachingReport& r) {
         100 * r.saturated));
   if (r.weakest_contrast < 6 * r.noise_sigma)
     advice.push_back("the weakest edges hardly rise above the noise: raise --strength");
+  if (r.hidden_at_half > 0.25)
+    advice.push_back(
+        fmt::format("the least contrast hides {:.0f} % of the edges when the light falls to half: lower it with "
+                    "--least-contrast",
+                    100 * r.hidden_at_half));
   if (r.slide_ratio > 4)
     advice.push_back(
         fmt::format("the position is {:.0f} times less sure along {:.0f} degrees than across: take "
@@ -285,6 +290,8 @@ int teach(const TeachOptions& o) {
     words.place.size_mm = *size;
     target = teach_target(o.kind, from.view(region, o), words);
   }
+  if (const auto* pattern = target.as<PatternTarget>(); pattern && !o.limits.least_contrast && !same_kind)
+    target = with_fitting_contrast(*pattern);
   if (!o.also.empty()) target = stable(target, o);
   std::optional<TeachingReport> report;
   if (const auto* pattern = target.as<PatternTarget>()) {

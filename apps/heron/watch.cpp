@@ -45,7 +45,7 @@ void print_picture(const Report& report, double at_s, const std::vector<Followed
     return;
   }
   fmt::print("{:.3f} s  {}\n", at_s, std::filesystem::path(report.picture).filename().string());
-  if (who.empty()) fmt::print("  nothing found; heron find --why tells what was turned away\n");
+  if (who.empty()) fmt::print("  nothing found; heron find tells what was turned away\n");
   for (size_t i = 0; i < who.size(); ++i) {
     const Sighting& s = report.parts[i].sighting;
     fmt::print("  #{:<3} {:<12} {:>9.3f} {:>9.3f} px", who[i].identity, s.target, s.x, s.y);

@@ -84,13 +84,32 @@ std::optional<Fit> homography_fit(const std::vector<KnownPair>& pairs) {
   return fit;
 }
 
-std::optional<Fit> fitted(PlaneModel model, const std::vector<KnownPair>& pairs) {
+/// Whether the places lie on one line, as far as a hundredth of their spread.
+bool on_one_line(const std::vector<KnownPair>& pairs) {
+  Point2 middle;
+  for (const KnownPair& k : pairs) middle += k.world_mm / static_cast<double>(pairs.size());
+  Eigen::Matrix2d spread = Eigen::Matrix2d::Zero();
+  for (const KnownPair& k : pairs) {
+    const Eigen::Vector2d d(k.world_mm.x - middle.x, k.world_mm.y - middle.y);
+    spread += d * d.transpose();
+  }
+  const SymmetricEigen axes = eigen_symmetric(spread);
+  return axes.values[0] < 1e-4 * axes.values[1];
+}
+
+std::optional<Fit> fitted(PlaneModel model, const std::vector<KnownPair>& pairs,
+                          const std::optional<bool>& left_handed) {
   if (static_cast<int>(2 * pairs.size()) < unknowns(model)) return std::nullopt;
   if (model == PlaneModel::homography) return homography_fit(pairs);
-  const auto plain = linear_fit(model, pairs, false);
-  if (model == PlaneModel::affine || !plain || plain->spare == 0)
-    return plain;  // two pairs: right-handed is taken for granted
-  const auto mirrored = linear_fit(model, pairs, true);
+  if (model == PlaneModel::affine) return linear_fit(model, pairs, false);
+  if (left_handed) return linear_fit(model, pairs, !*left_handed);  // the picture's y points down
+  const auto plain = linear_fit(model, pairs, false), mirrored = linear_fit(model, pairs, true);
+  if (plain && mirrored && on_one_line(pairs))
+    throw Error(ErrorCode::not_determined,
+                fmt::format("calibrate: {} do not tell on which side of their line Y grows; give --handed right "
+                            "(X, Y and the direction towards the camera form a right-handed frame) or --handed "
+                            "left, or a point well off the line",
+                            pairs.size() == 2 ? "two points" : "points on one line"));
   return mirrored && mirrored->sigma < 0.5 * plain->sigma ? mirrored : plain;
 }
 
@@ -107,7 +126,7 @@ struct Choice {
 std::optional<Choice> choose(const std::vector<KnownPair>& pairs, const KnownPointsOptions& o) {
   std::optional<Choice> best;
   for (const PlaneModel model : models_for(o)) {
-    const auto fit = fitted(model, pairs);
+    const auto fit = fitted(model, pairs, o.left_handed);
     if (!fit) continue;
     if (o.model) return Choice{*fit, "as asked for"};
     if (!best) {
@@ -121,16 +140,39 @@ std::optional<Choice> choose(const std::vector<KnownPair>& pairs, const KnownPoi
   return best;
 }
 
-/// The pair without which a model fits that leaves two equations to prove it.
+/// How far off each pair lies by a fit, pixels.
+std::vector<double> off_by(const Fit& fit, const std::vector<KnownPair>& pairs) {
+  std::vector<double> off;
+  for (const KnownPair& k : pairs) {
+    const Eigen::Vector3d q = fit.pixel_from_world * Eigen::Vector3d(k.world_mm.x, k.world_mm.y, 1);
+    off.push_back(distance(k.pixel, {q.x() / q.z(), q.y() / q.z()}));
+  }
+  return off;
+}
+
+/// The numbers of the pairs, those that lie farthest off first.
+std::vector<size_t> worst_first(const std::vector<double>& off) {
+  std::vector<size_t> order(off.size());
+  for (size_t i = 0; i < order.size(); ++i) order[i] = i;
+  std::stable_sort(order.begin(), order.end(), [&](size_t a, size_t b) { return off[a] > off[b]; });
+  return order;
+}
+
+/// The pair without which a model fits that leaves two equations to prove it; of many pairs, one of those that
+/// lie farthest off.
 std::optional<std::pair<size_t, Choice>> choose_without_one(const std::vector<KnownPair>& pairs,
-                                                            const KnownPointsOptions& o, double sigma) {
+                                                            const KnownPointsOptions& o,
+                                                            const std::vector<size_t>& order) {
   std::optional<std::pair<size_t, Choice>> best;
+  constexpr size_t most_tried = 12;
   for (const PlaneModel model : models_for(o))
-    for (size_t i = 0; i < pairs.size(); ++i) {
+    for (size_t k = 0; k < std::min(order.size(), most_tried); ++k) {
+      const size_t i = order[k];
       std::vector<KnownPair> rest = pairs;
       rest.erase(rest.begin() + static_cast<std::ptrdiff_t>(i));
-      const auto fit = fitted(model, rest);
-      if (!fit || fit->spare < 2 || fit->sigma > std::max(o.tolerance_px, sigma / 4)) continue;
+      if (on_one_line(rest) && !o.left_handed) continue;
+      const auto fit = fitted(model, rest, o.left_handed);
+      if (!fit || fit->spare < 2 || fit->sigma > o.tolerance_px) continue;
       if (!best || fit->sigma < best->second.fit.sigma / (fit->model == best->second.fit.model ? 1 : 1.5))
         best = {i, Choice{*fit, fmt::format("{} pairs fit it once pair {} is left out", rest.size(), i + 1)}};
     }
@@ -156,6 +198,25 @@ void require_pairs(const std::vector<KnownPair>& pairs, const KnownPointsOptions
   }
 }
 
+/// Pixels and places that do not belong together make, with no pair to spare, a plane that is seen from both
+/// sides, or a horizon across the picture.
+void require_in_front(const Fit& fit, const std::vector<KnownPair>& pairs, int width, int height) {
+  if (fit.model != PlaneModel::homography) return;
+  const auto depth = [&](Point2 p) {
+    return fit.pixel_from_world.row(2).dot(Eigen::Vector3d(p.x, p.y, 1));
+  };
+  bool whole = true;
+  for (const KnownPair& k : pairs) whole = whole && depth(k.world_mm) * depth(pairs[0].world_mm) > 0;
+  const Homography back = fit.pixel_from_world.inverse();
+  const auto side = [&](Point2 pixel) { return back.row(2).dot(Eigen::Vector3d(pixel.x, pixel.y, 1)); };
+  for (const Point2 corner : {Point2{0, 0}, {width - 1.0, 0}, {0, height - 1.0}, {width - 1.0, height - 1.0}})
+    whole = whole && side(corner) * side(pairs[0].pixel) > 0;
+  if (whole) return;
+  throw Error(ErrorCode::not_determined,
+              "calibrate: by these pairs a part of the picture looks at the plane's other side. Are pixels and "
+              "places in the same order? One pair more would name a single wrong one");
+}
+
 }  // namespace
 
 const char* name_of(PlaneModel m) {
@@ -173,23 +234,24 @@ KnownPointsCalibration calibrate_known_points(const std::vector<KnownPair>& pair
                             pairs.size(), options.model ? name_of(*options.model) : "a mapping"));
   KnownPointsCalibration result;
   std::vector<KnownPair> used = pairs;
-  if (choice->fit.sigma > options.tolerance_px) {
-    auto other = choose_without_one(pairs, options, choice->fit.sigma);
+  const std::vector<double> off = off_by(choice->fit, pairs);
+  const std::vector<size_t> order = worst_first(off);
+  // One of many that is far off hardly changes what they leave together.
+  constexpr double far = 5;
+  if (choice->fit.spare > 0 &&
+      (choice->fit.sigma > options.tolerance_px || off[order[0]] > far * options.tolerance_px)) {
+    result.fits = false, result.wrong = order[0];
+    auto other = choose_without_one(pairs, options, order);
     if (other) {
-      result.wrong = other->first;
+      result.wrong = other->first, result.others_fit = true;
       choice = std::move(other->second);
       used.erase(used.begin() + static_cast<std::ptrdiff_t>(*result.wrong));
-    } else if (choice->fit.sigma > 10 * options.tolerance_px) {
-      throw Error(ErrorCode::not_determined,
-                  fmt::format("calibrate: no mapping fits the {} pairs: a {} leaves {:.1f} px. Are pixels "
-                              "and places in the same order, and all in millimetres? "
-                              "With one pair more, a single wrong one could be named",
-                              pairs.size(), name_of(choice->fit.model), choice->fit.sigma));
     }
   }
   const Fit& fit = choice->fit;
   result.model = fit.model, result.why = choice->why;
   const double sigma = fit.spare > 0 ? fit.sigma : options.tolerance_px;
+  require_in_front(fit, used, width, height);
   PlaneCalibration& plane = result.plane;
   plane.mapping = PlaneMapping(fit.pixel_from_world, fit.unit_covariance * sigma * sigma);
   plane.sigma_px = sigma;

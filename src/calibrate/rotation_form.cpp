@@ -56,6 +56,19 @@ size_t numbers_in(RotationForm form) {
   return form == RotationForm::quaternion_wxyz || form == RotationForm::quaternion_xyzw ? 4 : 3;
 }
 
+std::vector<std::string> columns_of(RotationForm form) {
+  if (form == RotationForm::quaternion_wxyz) return {"qw", "qx", "qy", "qz"};
+  if (form == RotationForm::quaternion_xyzw) return {"qx", "qy", "qz", "qw"};
+  if (form == RotationForm::rotation_vector) return {"rx", "ry", "rz"};
+  std::vector<std::string> columns;
+  for (const char axis : name_of(form)) {
+    std::string column{'r', axis};
+    if (!columns.empty() && columns[0] == column) column += '2';
+    columns.push_back(column);
+  }
+  return columns;
+}
+
 std::optional<Eigen::Quaterniond> rotation_of(RotationForm form, const std::vector<double>& v,
                                               bool in_degrees) {
   if (v.size() != numbers_in(form) ||
@@ -91,37 +104,6 @@ std::string words_of(const RobotPoseReading& r) {
   if (r.mm_per_unit == 25.4) words += ", positions in inches (times 25.4)";
   if (r.inverted) words += ", each pose inverted (flange_from_base)";
   return words;
-}
-
-std::optional<RobotPoseReading> reading_that_fits(const std::vector<RobotPoseRow>& rows,
-                                                  const std::vector<HandEyeStop>& stops, CameraMount mount) {
-  std::optional<RobotPoseReading> best;
-  double least = 2.0;  // mm and hundreds of degrees; what fits worse is no fit
-  for (const RotationForm form : all_rotation_forms())
-    for (const bool in_degrees : {true, false})
-      for (const double unit : {1.0, 1000.0, 25.4})
-        for (const bool inverted : {false, true}) {
-          if (rows.empty() || rows[0].rotation.size() != numbers_in(form) ||
-              (numbers_in(form) == 4 && !in_degrees))
-            continue;
-          const RobotPoseReading reading{form, in_degrees, unit, inverted};
-          std::vector<HandEyeStop> read = stops;
-          bool whole = true;
-          for (size_t i = 0; i < read.size() && whole; ++i) {
-            const auto pose = pose_of(rows[i], reading);
-            whole = pose.has_value();
-            if (pose) read[i].base_from_flange = *pose;
-          }
-          if (!whole) continue;
-          try {
-            const HandEyeCalibration c = solve_hand_eye(read, mount);
-            const double off = c.rms_mm + 5 * c.rms_angle.degrees();
-            if (off < least) least = off, best = reading;
-          } catch (const Error&) {
-            // This reading makes no motion that determines anything.
-          }
-        }
-  return best;
 }
 
 }  // namespace heron

@@ -1,88 +1,156 @@
 #include "heron/files/csv_file.hpp"
 
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 
+#include <algorithm>
 #include <charconv>
 #include <cmath>
-#include <optional>
 #include <sstream>
 
 #include "heron/base/error.hpp"
+#include "heron/base/nearest_name.hpp"
 #include "heron/files/atomic_file.hpp"
 
 namespace heron {
 namespace {
 
-std::optional<std::vector<double>> numbers_of(const std::string& line) {
-  std::vector<double> numbers;
-  const char *at = line.data(), *end = at + line.size();
-  const auto skip_blanks = [&] {
-    while (at != end && (*at == ' ' || *at == '\t')) ++at;
-  };
-  for (;;) {
-    skip_blanks();
-    double value = 0;
-    const auto [next, error] = std::from_chars(at, end, value);
-    if (error != std::errc() || !std::isfinite(value)) return std::nullopt;
-    numbers.push_back(value);
-    at = next;
-    skip_blanks();
-    if (at == end) return numbers;
-    if (*at != ',' && *at != ';') return std::nullopt;
-    ++at;
+std::string trimmed(const std::string& text) {
+  const size_t first = text.find_first_not_of(" \t");
+  if (first == std::string::npos) return {};
+  return text.substr(first, text.find_last_not_of(" \t") - first + 1);
+}
+
+std::vector<std::string> cells_of(const std::string& line) {
+  std::vector<std::string> cells;
+  for (size_t from = 0;;) {
+    const size_t end = line.find_first_of(",;", from);
+    cells.push_back(trimmed(line.substr(from, end - from)));
+    if (end == std::string::npos) return cells;
+    from = end + 1;
   }
 }
 
-/// Calls `take(line, number)` for every line that is neither empty nor a remark.
-template <class Take>
-void each_line(const std::string& path, Take take) {
-  std::istringstream text(read_file(path, size_t{64} << 20));
-  std::string line;
-  for (int number = 1; std::getline(text, line); ++number) {
-    if (!line.empty() && line.back() == '\r') line.pop_back();
-    if (!line.empty() && line[0] != '#') take(line, number);
-  }
+std::optional<double> number_of(const std::string& cell) {
+  double value = 0;
+  const auto [end, error] = std::from_chars(cell.data(), cell.data() + cell.size(), value);
+  if (error != std::errc() || end != cell.data() + cell.size() || !std::isfinite(value)) return std::nullopt;
+  return value;
 }
+
+/// The lines of a table, after the one that names its columns.
+class Table {
+  static std::string did_you_mean(const std::string& given, const std::vector<std::string>& known) {
+    const auto near = nearest_name(given, known);
+    return near ? fmt::format("; did you mean '{}'?", *near) : "";
+  }
+
+ public:
+  Table(const std::string& path, const std::vector<std::string>& needed,
+        const std::vector<std::string>& optional)
+      : path_(path), text_(read_file(path, size_t{64} << 20)) {
+    const auto names = next();
+    const std::string list = fmt::format(
+        "{}{}", fmt::join(needed, ","), optional.empty() ? "" : fmt::format(" [,{}]", fmt::join(optional, ",")));
+    if (!names) fail_file(fmt::format("{}: is empty; its first line names the columns {}", path, list));
+    if (std::any_of(names->begin(), names->end(), [](const auto& n) { return number_of(n).has_value(); }))
+      fail_file(fmt::format("{}: a first line with the columns' names is missing: {}, in any order",
+                            place(), list));
+    std::vector<std::string> known = needed;
+    known.insert(known.end(), optional.begin(), optional.end());
+    column_of_.assign(known.size(), std::nullopt);
+    for (size_t i = 0; i < names->size(); ++i) {
+      const auto at = std::find(known.begin(), known.end(), (*names)[i]);
+      if (at == known.end())
+        fail_file(fmt::format("{}: column '{}' is not known; there are {}, in any order{}", place(), (*names)[i], list,
+                              did_you_mean((*names)[i], known)));
+      auto& column = column_of_[static_cast<size_t>(at - known.begin())];
+      if (column) fail_file(fmt::format("{}: column '{}' is there twice", place(), (*names)[i]));
+      column = i;
+    }
+    for (size_t i = 0; i < needed.size(); ++i)
+      if (!column_of_[i])
+        fail_file(fmt::format("{}: column '{}' is missing; needed are {}, in any order", place(), needed[i], list));
+    columns_ = names->size();
+  }
+
+  /// The cells of the next row, nothing at the end.
+  std::optional<std::vector<std::string>> next() {
+    std::string line;
+    while (std::getline(text_, line)) {
+      ++number_;
+      if (!line.empty() && line.back() == '\r') line.pop_back();
+      if (trimmed(line).empty() || line[0] == '#') continue;
+      line_ = line;
+      return cells_of(line);
+    }
+    return std::nullopt;
+  }
+  std::string place() const { return fmt::format("{}:{}", path_, number_); }
+  const std::string& line() const { return line_; }
+  size_t columns() const { return columns_; }
+  /// Where the i-th column asked for stands.
+  const std::optional<size_t>& column(size_t i) const { return column_of_[i]; }
+
+ private:
+  std::string path_;
+  std::istringstream text_;
+  std::string line_;
+  int number_ = 0;
+  size_t columns_ = 0;
+  std::vector<std::optional<size_t>> column_of_;
+};
 
 }  // namespace
 
-std::vector<std::vector<double>> load_csv(const std::string& path, size_t columns) {
+std::vector<std::vector<double>> load_csv(const std::string& path, const std::vector<std::string>& columns) {
+  Table table(path, columns, {});
   std::vector<std::vector<double>> rows;
-  bool first = true;
-  each_line(path, [&](const std::string& line, int number) {
-    auto row = numbers_of(line);
-    const bool header = first && !row;
-    first = false;
-    if (header) return;
-    if (!row)
-      fail_file(
-          fmt::format("{}:{}: '{}' is no row of {} numbers", path, number, line.substr(0, 60), columns));
-    if (row->size() != columns)
-      fail_file(fmt::format("{}:{}: {} numbers; {} are needed", path, number, row->size(), columns));
-    rows.push_back(std::move(*row));
-  });
+  while (const auto cells = table.next()) {
+    if (cells->size() != columns.size())
+      fail_file(fmt::format("{}: {} numbers; {} are needed: {}", table.place(), cells->size(), columns.size(),
+                            fmt::join(columns, ",")));
+    std::vector<double> row;
+    for (size_t i = 0; i < columns.size(); ++i) {
+      const auto number = number_of((*cells)[*table.column(i)]);
+      if (!number)
+        fail_file(fmt::format("{}: '{}' under {} is no number", table.place(),
+                              (*cells)[*table.column(i)].substr(0, 60), columns[i]));
+      row.push_back(*number);
+    }
+    rows.push_back(std::move(row));
+  }
   return rows;
 }
 
-std::vector<NamedRow> load_named_csv(const std::string& path, size_t least, size_t most) {
+std::vector<NamedRow> load_named_csv(const std::string& path, const std::string& name,
+                                     const std::vector<std::string>& needed,
+                                     const std::vector<std::string>& optional) {
+  std::vector<std::string> first{name};
+  first.insert(first.end(), needed.begin(), needed.end());
+  Table table(path, first, optional);
   std::vector<NamedRow> rows;
-  bool first = true;
-  each_line(path, [&](const std::string& line, int number) {
-    const size_t end = line.find_first_of(",;");
-    NamedRow row{line.substr(0, end), {}};
-    while (!row.name.empty() && (row.name.back() == ' ' || row.name.back() == '\t')) row.name.pop_back();
-    const bool alone = end == std::string::npos || line.find_first_not_of(" \t,;", end) == std::string::npos;
-    const std::optional<std::vector<double>> numbers =
-        alone ? std::vector<double>{} : numbers_of(line.substr(end + 1));
-    const bool header = first && !numbers;
-    first = false;
-    if (header) return;
-    if (!numbers || (!alone && (numbers->size() < least || numbers->size() > most)))
-      fail_file(fmt::format("{}:{}: '{}' is no name with {} to {} numbers", path, number, line.substr(0, 60),
-                            least, most));
-    row.numbers = *numbers;
+  while (const auto cells = table.next()) {
+    if (cells->size() > table.columns())
+      fail_file(fmt::format("{}: {} columns; the first line names {}", table.place(), cells->size(), table.columns()));
+    const auto cell = [&](size_t i) {
+      const auto& at = table.column(i);
+      return at && *at < cells->size() ? (*cells)[*at] : std::string();
+    };
+    NamedRow row{cell(0), std::vector<std::optional<double>>(needed.size() + optional.size())};
+    if (row.name.empty()) fail_file(fmt::format("{}: {} is empty", table.place(), name));
+    bool alone = true;
+    for (size_t i = 0; i < row.numbers.size(); ++i) {
+      const std::string text = cell(i + 1);
+      if (text.empty()) continue;
+      alone = false;
+      if (!(row.numbers[i] = number_of(text)))
+        fail_file(fmt::format("{}: '{}' is no number", table.place(), text.substr(0, 60)));
+    }
+    for (size_t i = 0; i < needed.size() && !alone; ++i)
+      if (!row.numbers[i]) fail_file(fmt::format("{}: {} is missing", table.place(), needed[i]));
     rows.push_back(std::move(row));
-  });
+  }
   return rows;
 }
 

@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+
 #include "heron/base/error.hpp"
 
 namespace heron {
@@ -66,6 +68,24 @@ RigidFit fit_rigid(const std::vector<Point2>& source, const std::vector<Point2>&
   fit.sigma_mm = sigma / std::sqrt(static_cast<double>(n));
   fit.sigma_angle = radians(sigma / std::sqrt(spread_s));
   return fit;
+}
+
+std::optional<size_t> pair_off(const std::vector<Point2>& source, const std::vector<Point2>& target,
+                               double tolerance_mm) {
+  std::optional<size_t> worst;
+  double least = tolerance_mm;
+  for (size_t i = 0; i < source.size() && source.size() >= 4; ++i) {
+    std::vector<Point2> from = source, to = target;
+    from.erase(from.begin() + static_cast<std::ptrdiff_t>(i)), to.erase(to.begin() + static_cast<std::ptrdiff_t>(i));
+    try {
+      const RigidFit rest = fit_rigid(from, to);
+      const double largest = *std::max_element(rest.residuals_mm.begin(), rest.residuals_mm.end());
+      if (largest < least) least = largest, worst = i;
+    } catch (const Error&) {
+      // What is left does not determine a frame.
+    }
+  }
+  return worst;
 }
 
 }  // namespace heron

@@ -69,7 +69,7 @@ Findings find_edges(const EdgeSettings& s, const Scan& scan, const Survey& surve
     if (scan.round()) one.figures.push_back({"repeats", static_cast<double>(repeats)});
     take(findings, std::move(one), limits);
   }
-  if (explain == Explain::always || (explain == Explain::when_nothing && findings.sightings.empty()))
+  if (explain == Explain::always)
     tell_others(scan, met, s.change, findings);
   findings.profiles.push_back(met.profile);
   return findings;

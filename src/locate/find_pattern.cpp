@@ -105,13 +105,18 @@ Findings found_by(const PatternSearch& search, const PatternTarget& target, cons
 }
 
 /// The search beyond the limits, for the reasons alone; with the brightness turned round when nothing else
-/// comes near.
+/// comes near. Beside parts that were found, what hardly resembles them is no news.
 std::vector<Miss> reasons_beyond(const PatternTarget& target, const Survey& survey, const FindLimits& limits,
-                                 Work* work) {
+                                 bool some_found, Work* work) {
   PatternSearch wider{target.centred(), survey, beyond(limits, survey), work};
   const auto look = [&] { return found_by(wider, target, limits).misses; };
   std::vector<Miss> reasons = look();
-  const bool explained = !reasons.empty() && reasons[0].score >= 0.8 * limits.least_score;
+  const auto is_near = [&](const Miss& m) { return m.score >= 0.8 * limits.least_score; };
+  if (some_found) {
+    std::erase_if(reasons, [&](const Miss& m) { return !is_near(m); });
+    return reasons;
+  }
+  const bool explained = !reasons.empty() && is_near(reasons[0]);
   if (explained || limits.polarity == Polarity::either || limits.polarity == Polarity::per_edge)
     return reasons;
   wider.reach.polarity = limits.polarity == Polarity::inverted ? Polarity::as_taught : Polarity::inverted;
@@ -135,8 +140,8 @@ Findings find(const PatternTarget& target, const Survey& survey, const FindLimit
   const FindLimits limits = in_grey_levels(given, unit);
   const PatternSearch search{target.centred(), survey, asked(limits, target, survey), work};
   Findings findings = found_by(search, target, limits);
-  if (explain == Explain::always || (explain == Explain::when_nothing && findings.sightings.empty()))
-    add_misses(findings, reasons_beyond(target, survey, limits, work));
+  if (explain == Explain::always)
+    add_misses(findings, reasons_beyond(target, survey, limits, !findings.sightings.empty(), work));
   findings.complete = !search.stopped();
   if (unit == 1) return findings;
   for (Sighting& s : findings.sightings) s.contrast *= unit;

@@ -368,7 +368,7 @@ Findings find(const MarkerTarget& target, const Survey& survey, const FindLimits
   };
   judge(candidates_of(survey, search_for(target, survey, limits), s.diameter, s.tolerance, work),
         0.2 * limits.least_score);
-  if (explain == Explain::always || (explain == Explain::when_nothing && findings.sightings.empty())) {
+  if (explain == Explain::always) {
     const size_t before = findings.sightings.size();
     judge(reasons_beyond(target, survey, limits, work), 0);
     // A search beyond the limits is for reasons alone.

@@ -14,7 +14,8 @@ FindLimits far_beyond(const FindLimits& limits, const Target& target) {
   FindLimits wide = limits;
   wide.angle = full_turn;
   if (honours(kind, "scale"))
-    wide.scale = {std::max(0.1, 0.85 * limits.scale.min), std::min(10.0, 1.18 * limits.scale.max)};
+    wide.scale = {std::max(0.1, std::min(0.5, 0.85 * limits.scale.min)),
+                  std::min(10.0, std::max(2.0, 1.18 * limits.scale.max))};
   wide.least_score = std::min(lowest_score, limits.least_score);
   if (honours(kind, "least contrast"))
     wide.least_contrast = std::min(4.0 * target.grey_unit(), limits.least_contrast);

@@ -1,5 +1,7 @@
 #include "heron/locate/target.hpp"
 
+#include "heron/locate/teaching.hpp"
+
 #include <fmt/format.h>
 #include <fmt/ranges.h>
 
@@ -142,10 +144,20 @@ FindLimits limits_of(const std::string& word) {
   return with_kind(word, []<class Kind>(Kind*) { return typename Kind::Settings{}.limits; });
 }
 
+Target with_fitting_contrast(const PatternTarget& target) {
+  FindLimits limits = target.settings().limits;
+  limits.least_contrast = suggested_contrast(target);
+  const bool fits = limits.least_contrast == target.settings().limits.least_contrast;
+  return fits ? Target(target) : Target(target).with(limits);
+}
+
 Target teach_target(const std::string& word, const TeachingPicture& picture, const TargetWords& words) {
   return with_kind(word, [&]<class Kind>(Kind*) -> Target {
     require_usable(picture, Kind::info());
-    return Kind::taught_from(picture, settings_from<Kind>(words));
+    Kind taught = Kind::taught_from(picture, settings_from<Kind>(words));
+    if constexpr (std::is_same_v<Kind, PatternTarget>)
+      if (!words.limits) return with_fitting_contrast(taught);
+    return taught;
   });
 }
 

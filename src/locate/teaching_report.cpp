@@ -60,13 +60,22 @@ void expect(const PatternTarget& target, const Image<uint8_t>& filled, TeachingR
   report.slide = radians(slide < 0 ? slide + std::numbers::pi : slide);
 }
 
-void contrasts(const PatternTarget& target, const Image<uint8_t>& filled, TeachingReport& report) {
+/// Of the taught edges, grey levels over two pixels, the weakest first.
+std::vector<double> edge_contrasts(const PatternTarget& target, const Image<uint8_t>& filled) {
   std::vector<double> values;
+  for (const TaughtEdge& e : target.levels()[0]) {
+    const EdgeMet met = meet_edge(filled, e.place + target.origin(), e.normal, 1, 0);
+    if (met.met) values.push_back(met.contrast);
+  }
+  std::sort(values.begin(), values.end());
+  return values;
+}
+
+void contrasts(const PatternTarget& target, const Image<uint8_t>& filled, TeachingReport& report) {
+  const std::vector<double> values = edge_contrasts(target, filled);
   std::vector<Point2> cut;  // one edge of each place
   for (const TaughtEdge& e : target.levels()[0]) {
     const Point2 at = e.place + target.origin();
-    const EdgeMet met = meet_edge(filled, at, e.normal, 1, 0);
-    if (met.met) values.push_back(met.contrast);
     const int x = static_cast<int>(std::lround(at.x)), y = static_cast<int>(std::lround(at.y));
     bool clear = true;
     for (int v = -3; v <= 3 && clear; v += 3)
@@ -77,7 +86,9 @@ void contrasts(const PatternTarget& target, const Image<uint8_t>& filled, Teachi
   }
   report.cut_places = static_cast<int>(cut.size());
   if (values.empty()) return;
-  std::sort(values.begin(), values.end());
+  const double seen_at_half = 2 * target.settings().limits.least_contrast / target.grey_unit();
+  const auto hidden = std::lower_bound(values.begin(), values.end(), seen_at_half) - values.begin();
+  report.hidden_at_half = static_cast<double>(hidden) / static_cast<double>(values.size());
   report.median_contrast = target.grey_unit() * values[values.size() / 2];
   report.weakest_contrast = target.grey_unit() * values[values.size() / 20];
 }
@@ -116,6 +127,17 @@ std::optional<Likeness> likest(const PatternTarget& target, const Survey& survey
 }
 
 }  // namespace
+
+double suggested_contrast(const PatternTarget& target) {
+  const std::vector<double> values =
+      edge_contrasts(target, filled_under_mask(target.pixels(), target.mask()));
+  const double usual = FindLimits{}.least_contrast;
+  if (values.empty()) return usual * target.grey_unit();
+  constexpr double share = 0.45;  // of what one edge in five falls short of
+  const double noise = 3 * 0.87 * target.greys()->noise_sigma,
+               fit = std::clamp(share * values[values.size() / 5], std::min(usual, std::max(2.0, noise)), usual);
+  return std::round(10 * fit) / 10 * target.grey_unit();
+}
 
 TeachingReport report_teaching(const PatternTarget& target, const Survey* picture, Point2 place) {
   TeachingReport report;

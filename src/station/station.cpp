@@ -88,7 +88,7 @@ Report Station::examine(const Picture& picture, const Pose2& robot_from_world) {
   Report report;
   for (const Loaded& t : targets_)
     add_findings(report,
-                 find(t.target, survey, t.limits, file_.quick ? Explain::never : Explain::when_nothing),
+                 find(t.target, survey, t.limits, file_.quick ? Explain::never : Explain::always),
                  frames, t.target.place());
   report.number = number_;
   report.picture = picture.name;

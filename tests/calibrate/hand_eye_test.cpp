@@ -129,12 +129,37 @@ TEST_CASE("a stop that was written down wrong is left out, and poses read in a w
     const Eigen::Vector3d v = rotation_vector_of(s.base_from_flange.rotation);
     rows.push_back({s.base_from_flange.position / 1000, {v.x(), v.y(), v.z()}});
   }
-  const auto reading = reading_that_fits(rows, stops, CameraMount::arm);
-  REQUIRE(reading);
-  CHECK(reading->form == RotationForm::rotation_vector);
-  CHECK_FALSE(reading->in_degrees);
-  CHECK(reading->mm_per_unit == 1000);
-  CHECK_FALSE(reading->inverted);
+  const auto why = explain_misfit(rows, stops, {RotationForm::zyx}, CameraMount::arm, {75, 52.5});
+  REQUIRE(why);
+  CHECK(*why == "rotation-vector in radians, positions in metres (times 1000)");
+}
+
+TEST_CASE("rows that are swapped, the other mount, and a board read upside down are named") {
+  Cell cell;
+  Random random(11);
+  const std::vector<HandEyeStop> stops = cell.stops(12, 0.05, 0.02, random);
+  const auto explained = [](const std::vector<HandEyeStop>& as_read, CameraMount mount) {
+    std::vector<RobotPoseRow> rows;
+    for (const HandEyeStop& s : as_read) {
+      const Eigen::Quaterniond& q = s.base_from_flange.rotation;
+      rows.push_back({s.base_from_flange.position, {q.w(), q.x(), q.y(), q.z()}});
+    }
+    return explain_misfit(rows, as_read, {RotationForm::quaternion_wxyz}, mount, {75, 52.5}).value_or("");
+  };
+  CHECK(explained(stops, CameraMount::arm).empty());
+  CHECK(explained(stops, CameraMount::fixed).find("--mount arm") != std::string::npos);
+  std::vector<HandEyeStop> swapped = stops;
+  std::swap(swapped[2].base_from_flange, swapped[9].base_from_flange);
+  CHECK(explained(swapped, CameraMount::arm).find("rows 3 and 10 swapped") != std::string::npos);
+  std::vector<HandEyeStop> turned = stops;
+  for (const size_t i : {size_t{1}, size_t{6}})
+    turned[i].camera_from_board = turned[i].camera_from_board * Pose3{{0, 0, 0, 1}, {150, 105, 0}};
+  turned[1].name = "one", turned[6].name = "six";
+  CHECK(explained(turned, CameraMount::arm).find("upside down in one, six") != std::string::npos);
+  // One that was mistyped is none of these.
+  std::vector<HandEyeStop> mistyped = stops;
+  mistyped[4].base_from_flange.position.x() += 100;
+  CHECK(explained(mistyped, CameraMount::arm).empty());
 }
 
 TEST_CASE("rotations are read in every form") {

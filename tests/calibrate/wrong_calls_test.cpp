@@ -82,7 +82,7 @@ TEST_CASE("lengths and known points that cannot be") {
 TEST_CASE("hand-eye and wrists without anything to go by") {
   CHECK_THROWS_AS(solve_hand_eye({}, CameraMount::arm), Error);
   CHECK_THROWS_AS(solve_hand_eye(std::vector<HandEyeStop>(12), CameraMount::fixed), Error);
-  CHECK_FALSE(reading_that_fits({}, {}, CameraMount::arm));
+  CHECK_FALSE(explain_misfit({}, {}, {}, CameraMount::arm, {}));
   CHECK_THROWS_AS(find_turning_centre({}, {}), Error);
   CHECK_THROWS_AS(find_turning_centre({1_deg}, {}), Error);
   CHECK_FALSE(rotation_of(RotationForm::zyx, {1, 2}, true));

@@ -271,16 +271,25 @@ TEST_CASE("a recording lists its pictures and notices a missing one") {
 
 TEST_CASE("rows of numbers, with a header or without") {
   TemporaryFolder folder;
+const std::vector<std::string> columns{"u", "v", "x", "y"};
   support::write_text(folder / "a.csv", "u,v,x,y\r\n1,2;3, 4\n\n# note\n5,6,7,8e1\n");
-  const auto rows = load_csv(folder / "a.csv", 4);
-  REQUIRE(rows.size() == 2);
-  CHECK(rows[1][3] == 80);
-  support::write_text(folder / "b.csv", "1,2,3,4\n1,2,x,4\n");
-  CHECK(contains(error_of([&] { load_csv(folder / "b.csv", 4); }), "b.csv:2: '1,2,x,4'"));
-  support::write_text(folder / "c.csv", "1,2,3\n");
-  CHECK(contains(error_of([&] { load_csv(folder / "c.csv", 4); }), "3 numbers; 4 are needed"));
-  support::write_text(folder / "d.csv", "1,2,nan,4\n5,nan,1,1\n");
-  CHECK(contains(error_of([&] { load_csv(folder / "d.csv", 4); }), "d.csv:2"));
+  const auto rows = load_csv(folder / "a.csv", columns);
+  CHECK(rows == std::vector<std::vector<double>>{{1, 2, 3, 4}, {5, 6, 7, 80}});
+  support::write_text(folder / "a.csv", "x; y; u; v\n3,4,1,2\n");
+  CHECK(load_csv(folder / "a.csv", columns) == std::vector<std::vector<double>>{{1, 2, 3, 4}});
+  const auto refused = [&](const std::string& text, const char* words) {
+    support::write_text(folder / "b.csv", text);
+    const std::string told = error_of([&] { load_csv(folder / "b.csv", columns); });
+    CHECK_MESSAGE(contains(told, words), told);
+  };
+  refused("1,2,3,4\n1,2,3,4\n", "b.csv:1: a first line with the columns' names is missing: u,v,x,y");
+  refused("u,v,x,y\n1,2,x,4\n", "b.csv:2: 'x' under x is no number");
+  refused("u,v,x,y\n1,2,3\n", "b.csv:2: 3 numbers; 4 are needed");
+  refused("u,v,x,y\n1,2,nan,4\n", "b.csv:2: 'nan'");
+  refused("u,v,x\n1,2,3\n", "column 'y' is missing");
+  refused("u,v,x,x\n1,2,3,4\n", "column 'x' is there twice");
+  refused("u,v,x,y,z\n1,2,3,4,5\n", "column 'z' is not known");
+  refused("# nothing\n", "is empty");
 }
 
 TEST_CASE("a report is one line of JSON whose numbers read back to the same double") {

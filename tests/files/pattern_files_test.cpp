@@ -70,26 +70,30 @@ TEST_CASE("rows with names: parts, empty pictures, headers, remarks, and what do
   TemporaryFolder folder;
   const auto rows = [&](const std::string& text) {
     support::write_text(folder / "k.csv", text);
-    return load_named_csv(folder / "k.csv", 2, 4);
+    return load_named_csv(folder / "k.csv", "picture", {"x", "y"}, {"angle", "scale"});
   };
   const auto read =
       rows("picture,x,y,angle\n# by hand\n\na.png,1.5,2\r\na.png ; 3 ; 4 ; -170\nb.png\nc.png,\n");
   REQUIRE(read.size() == 4);
   CHECK(read[0].name == "a.png");
-  CHECK(read[0].numbers == std::vector<double>{1.5, 2});
+  using Numbers = std::vector<std::optional<double>>;
+  CHECK(read[0].numbers == Numbers{1.5, 2, std::nullopt, std::nullopt});
   CHECK(read[1].name == "a.png");
-  CHECK(read[1].numbers == std::vector<double>{3, 4, -170});
-  CHECK(read[2].numbers.empty());
+  CHECK(read[1].numbers == Numbers{3, 4, -170, std::nullopt});
+  CHECK(read[2].numbers == Numbers(4));
   CHECK(read[3].name == "c.png");
-  CHECK(read[3].numbers.empty());
+  CHECK(read[3].numbers == Numbers(4));
+  CHECK(rows("scale,y,picture,x\n0.5,2,a.png,1\n")[0].numbers == Numbers{1, 2, std::nullopt, 0.5});
   const auto refused = [&](const std::string& text, const char* words) {
     CHECK_MESSAGE(contains(error_of([&] { rows(text); }), words), text);
   };
   refused("a.png,1\n", "k.csv:1");
-  refused("a.png,1,2,3,4,5\n", "k.csv:1");
+  refused("picture,x,y\na.png,1\n", "k.csv:2: y is missing");
+  refused("picture,x,y\na.png,1,2,3\n", "k.csv:2: 4 columns");
+  refused("picture,x,y,turn\na.png,1,2,3\n", "column 'turn' is not known");
   refused("picture,x,y\na.png,1,two\n", "k.csv:2");
   refused("picture,x,y\na.png,nan,2\n", "k.csv:2");
-  CHECK(contains(error_of([&] { load_named_csv(folder / "none.csv", 2, 4); }), "cannot be opened"));
+  CHECK(contains(error_of([&] { load_named_csv(folder / "none.csv", "picture", {"x", "y"}, {}); }), "cannot be opened"));
 }
 
 TEST_CASE("a report tells what was turned round, held back, and stopped") {

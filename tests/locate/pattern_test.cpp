@@ -61,7 +61,7 @@ const PatternTarget& leaf_target() {
 }
 
 Findings find_in(const Image<uint8_t>& picture, const FindLimits& limits = {},
-                 Explain explain = Explain::when_nothing) {
+                 Explain explain = Explain::always) {
   return find(leaf_target(), Survey(Image<uint8_t>(picture)), limits, explain);
 }
 

@@ -467,10 +467,10 @@ TEST_CASE("a stop returns what is sure, marked; no stop changes nothing") {
   const Survey survey(leaf_shot(leaf_and({1, 0, 5_deg}, {}), 13));
   Work stopped, running;
   stopped.stop();
-  const Findings none = find(whole_leaf(), survey, {}, Explain::when_nothing, &stopped);
+  const Findings none = find(whole_leaf(), survey, {}, Explain::always, &stopped);
   CHECK_FALSE(none.complete);
   CHECK(none.sightings.empty());
-  const Findings all = find(whole_leaf(), survey, {}, Explain::when_nothing, &running);
+  const Findings all = find(whole_leaf(), survey, {}, Explain::always, &running);
   CHECK(all.complete);
   CHECK(all.sightings.at(0).x == find(whole_leaf(), survey, {}).sightings.at(0).x);
 }

@@ -19,7 +19,7 @@ TEST_CASE("known.csv says where the taught origin lies, in plain and in hard tra
     const PatternTarget leaf = teach_pattern(grey_levels(load_picture(cell.path("teach.png"))),
                                              Region::rectangle(cell.teach_region));
     const Recording recording = load_recording(cell.path("tray"));
-    const std::vector<NamedRow> known = load_named_csv(cell.path("known.csv"), 3, 3);
+    const std::vector<NamedRow> known = load_named_csv(cell.path("known.csv"), "picture", {"x", "y", "angle"}, {});
     CHECK(known.size() == 9);
     for (size_t i = 0; i < recording.size(); ++i) {
       const Findings f = find(leaf, Survey(grey_levels(load_picture(recording.path(i)))), {.effort = 1});
@@ -28,8 +28,8 @@ TEST_CASE("known.csv says where the taught origin lies, in plain and in hard tra
         if (row.name != recording.pictures[i].file) continue;
         bool seen = false;
         for (const Sighting& s : f.sightings)
-          seen = seen || (distance({s.x, s.y}, {row.numbers[0], row.numbers[1]}) < 0.15 &&
-                          std::abs((s.angle - degrees(row.numbers[2])).wrapped().degrees()) < 0.15);
+          seen = seen || (distance({s.x, s.y}, {*row.numbers[0], *row.numbers[1]}) < 0.15 &&
+                          std::abs((s.angle - degrees(*row.numbers[2])).wrapped().degrees()) < 0.15);
         CHECK(seen);
       }
     }
@@ -39,9 +39,9 @@ TEST_CASE("known.csv says where the taught origin lies, in plain and in hard tra
 TEST_CASE("a tray without leaves is known to be empty") {
   const support::TemporaryFolder folder;
   const TrayCell cell = write_tray_cell(folder / "c", 13, {.views = 2, .leaves = 0, .others = 4});
-  const std::vector<NamedRow> known = load_named_csv(cell.path("known.csv"), 3, 3);
+  const std::vector<NamedRow> known = load_named_csv(cell.path("known.csv"), "picture", {"x", "y", "angle"}, {});
   REQUIRE(known.size() == 2);
-  for (const NamedRow& row : known) CHECK(row.numbers.empty());
+  for (const NamedRow& row : known) CHECK_FALSE(row.numbers[0].has_value());
 }
 
 TEST_CASE(

@@ -39,7 +39,7 @@ struct Cell {
     save_target(tray.path("leaf.png"), teach_pattern(grey_levels(load_picture(tray.path("teach.png"))),
                                                      Region::rectangle(tray.teach_region), {.name = "leaf"}));
     std::vector<Point2> from, to;
-    for (const auto& row : load_csv(tray.path("touched.csv"), 4))
+    for (const auto& row : load_csv(tray.path("touched.csv"), {"board_x", "board_y", "robot_x", "robot_y"}))
       from.push_back({row[0], row[1]}), to.push_back({row[2], row[3]});
     robot_from_board = fit_rigid(from, to).target_from_source;
   }

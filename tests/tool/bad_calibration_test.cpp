@@ -93,7 +93,7 @@ TEST_CASE("known lengths and points that determine nothing") {
   fails("calibrate --length 80mm --from 5,5 --to 500,5 --size 0,5 --output x.toml", "1 to 65535");
   support::write_text(bench().folder / "line.csv", "u,v,x,y\n0,0,0,0\n100,0,10,0\n200,0,20,0\n300,0,30,0\n");
   fails("calibrate --points line.csv --model homography" + size, "one line");
-  support::write_text(bench().folder / "twice.csv", "0,0,0,0\n0,0,10,0\n200,0,20,0\n");
+  support::write_text(bench().folder / "twice.csv", "u,v,x,y\n0,0,0,0\n0,0,10,0\n200,0,20,0\n");
   fails("calibrate --points twice.csv" + size, "the same pixel");
   support::write_text(bench().folder / "words.csv", "u,v,x,y\nhere,0,0,0\n");
   fails("calibrate --points words.csv" + size, "words.csv:2");
@@ -116,6 +116,20 @@ TEST_CASE("hand-eye: as many poses as pictures, and no answer for one axis; a wr
   CHECK(j["turns_backwards"] == false);
   support::write_text(bench().folder / "still.csv", "angle,x,y\n0,110,50\n1,110,50.2\n2,110,50.3\n");
   fails("calibrate --wrist still.csv", "5 or more");
+}
+
+TEST_CASE("touched points and wrist rows that do not fit are named; an option that a way does not use is refused") {
+  support::write_text(bench().folder / "touched.csv",
+                      "robot_y,robot_x,board_y,board_x\n0,0,0,0\n0,100,0,100\n80,100,80,100\n80,0,80,0\n47,50,40,50\n");
+  fails("calibrate --touched touched.csv", "pair 5 (board 50, 40; robot 50, 47) is off; the others fit", 1);
+  support::write_text(bench().folder / "bent.csv", "angle,x,y\n0,110,50\n90,100,60\n180,90,50\n270,100,48\n");
+  fails("calibrate --wrist bent.csv", "row 4", 1);
+  fails("calibrate --touched touched.csv --output x.toml", "--touched takes no --output");
+  fails("calibrate --length 80mm --from 5,5 --to 500,5 --size 640,480 --columns 9 --output x.toml",
+        "--length takes no --columns");
+  fails("calibrate --board checker part.png --sigma-px 1 --output x.toml", "--board takes no --sigma-px");
+  fails("level stack.tif --pitch 1,1 --band 1..2", "--band says what --mask keeps");
+  fails("map x.toml --pixel 1,1 --towards", "--pixel takes no --towards");
 }
 
 TEST_CASE("find: heights need a camera, and a user's axes count the world their own way") {

@@ -148,7 +148,7 @@ TEST_CASE(
       {"find a.png b.png --angel=3", "heron find: no option --angel; did you mean --angle?"},
       {"find a.png b.png --xyzzy", "heron find: no option --xyzzy\n"},
       {"--xyzzy find a.png b.png", "heron: no option --xyzzy\n"},
-      {"--why find a.png b.png", "heron: --why stands behind `heron find`"},
+      {"--quick find a.png b.png", "heron: --quick stands behind `heron find`"},
       {"simulate --seed 3 tray --output q", "heron simulate: --seed stands behind `heron simulate tray`"},
       {"find a.png b.png -- --xyzzy", "heron: no option --xyzzy\n"},
       {"-x", "heron: no command '-x'"},
@@ -158,7 +158,7 @@ TEST_CASE(
       {"find a.png b.png --count 1.5", "heron find: --count '1.5' is no whole number"},
       {"find a.png b.png --least-score 3 --least-score 4",
        "heron find: --least-score is given more than once"},
-      {"find a.png b.png --picture --why", "heron find: --picture: a value is missing before --why"},
+      {"find a.png b.png --picture --quick", "heron find: --picture: a value is missing before --quick"},
       {"teach a.png b.png --region 1,2,3,4", "heron teach: 'b.png' is one word too many"},
       {"teach a.png --output b.png", "heron teach: --region is missing (X,Y,WIDTH,HEIGHT"},
   };

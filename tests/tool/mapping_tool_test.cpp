@@ -98,8 +98,12 @@ TEST_CASE("hand-eye from the robot's poses, and poses in a wrong form are recogn
   }
   CHECK(std::sqrt(off) < 0.2);
   CHECK(j["stops"].size() == 12);
-  CHECK(contains(arm().refused(call + " --rotation xyz"), "They do as zyx in degrees"));
-  CHECK(contains(arm().refused(call + " --rotation zyx --radians"), "They do as zyx in degrees"));
+  for (const char* other : {" --rotation xyz", " --rotation zyx --radians"}) {
+    const auto misread = arm().run(call + other + " --output misread.toml");
+    CHECK(misread.status == 1);
+    CHECK(contains(misread.err, "They do as zyx in degrees"));
+    CHECK_FALSE(std::filesystem::exists(arm().folder / "misread.toml"));
+  }
   CHECK(contains(arm().refused(call), "--rotation says"));
   CHECK(contains(arm().refused(call + " --rotation spin"), "it is one of"));
   CHECK(contains(arm().refused("map eye.toml --pixel 640,512"), "--flange X,Y,Z,ROTATION"));
@@ -142,7 +146,10 @@ TEST_CASE("one length, a length at a distance, known points") {
   support::write_text(arm().folder / "pairs.csv",
                       "u,v,x,y\n100,900,0,0\n900,900,200,0\n900,300,200,150\n100,300,0,150\n500,600,100,"
                       "75\n700,700,150,57\n");
-  const json points = arm().answer("calibrate --points pairs.csv --output points.toml" + size);
+  const auto off = arm().run("calibrate --points pairs.csv --json --output points.toml" + size);
+  CHECK(off.status == 1);
+  CHECK_FALSE(std::filesystem::exists(arm().folder / "points.toml"));
+  const json points = json::parse(off.out);
   CHECK(points["model"] == "similarity");
   CHECK(points["wrong"]["pair"] == 6);
   CHECK(points["wrong"]["off_mm"].get<double>() == doctest::Approx(7));

@@ -123,10 +123,9 @@ TEST_CASE("find takes polarity, effort, budget and why") {
   const json stopped = found("--budget 0.001");
   CHECK(stopped["complete"] == false);
   CHECK(found("--budget 60000").value("complete", true));
-  CHECK(found("--why --count 1")["misses"].size() >= 3);
+  CHECK(found("--count 1")["misses"].size() >= 3);
   desk().refused("find leaf.png hard/tray/tray-01.png --effort 2", "effort");
   desk().refused("find leaf.png hard/tray/tray-01.png --budget 0", "--budget");
-  desk().refused("find leaf.png hard/tray/tray-01.png --quick --why", "exclude");
   desk().refused("find leaf.png hard/tray/tray-01.png --polarity up", "per-edge");
 }
 

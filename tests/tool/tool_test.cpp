@@ -115,7 +115,7 @@ TEST_CASE("calibrate says what is wrong with its pictures") {
   refused("calibrate --board dots --output x.toml", "no picture given");
   refused("calibrate board.png --output x.toml", "say from what");
   CHECK_FALSE(worked().has("x.toml"));
-  support::write_text(worked().folder / "line.csv", "0,0,0,0\n1,0,1,0\n2,0,2,0\n");
+  support::write_text(worked().folder / "line.csv", "board_x,board_y,robot_x,robot_y\n0,0,0,0\n1,0,1,0\n2,0,2,0\n");
   refused("calibrate --touched line.csv", "one line");
   const auto ran = worked().run("calibrate --touched touched.csv --json");
   REQUIRE(ran.status == 0);

@@ -79,6 +79,9 @@ std::string name_of(RotationForm form);
 const std::vector<RotationForm>& all_rotation_forms();
 /// Numbers of a rotation in that form: 4 or 3.
 size_t numbers_in(RotationForm form);
+/// Names of those numbers in a table: qw, qx, qy, qz; rx, ry, rz; or of Euler angles the axes in their order, a
+/// second turn about the first axis with a 2: rz, ry, rz2.
+std::vector<std::string> columns_of(RotationForm form);
 /// The rotation written as `numbers` (angles in degrees when `in_degrees`). Nothing when they are no
 /// rotation: a quaternion that is not of length one within 1%.
 std::optional<Eigen::Quaterniond> rotation_of(RotationForm form, const std::vector<double>& numbers,
@@ -102,10 +105,16 @@ struct RobotPoseReading {
 std::optional<Pose3> pose_of(const RobotPoseRow& row, const RobotPoseReading& reading);
 /// In words, as for an error message.
 std::string words_of(const RobotPoseReading& reading);
-/// The way of reading the rows with which a hand-eye calibration fits; nothing when none does. `stops` holds
-/// the board poses. Cost: some dozens of calibrations.
-std::optional<RobotPoseReading> reading_that_fits(const std::vector<RobotPoseRow>& rows,
-                                                  const std::vector<HandEyeStop>& stops, CameraMount mount);
+/// What else would make rows and pictures fit that do not, or of which some do not, as they were read: another form, unit or direction of
+/// the poses, the other mount, two rows swapped, or pictures in which the board was read upside down; in words,
+/// nothing when none of these. How far robot and camera turn between two stops does not depend on the mounting
+/// (Tsai, Lenz, A new technique for fully autonomous and efficient 3D robotics hand/eye calibration, IEEE
+/// Transactions on Robotics and Automation 5, 1989), which leaves few to be solved. Cost: at most some dozens of
+/// calibrations.
+std::optional<std::string> explain_misfit(const std::vector<RobotPoseRow>& rows,
+                                          const std::vector<HandEyeStop>& stops,
+                                          const RobotPoseReading& given, CameraMount mount,
+                                          Point2 board_middle);
 
 /// The tool's centre of rotation on the plane from one part that stays in the gripper and is seen at several
 /// wrist angles.

@@ -1,4 +1,5 @@
 #pragma once
+#include <optional>
 #include <vector>
 
 #include "heron/base/pose.hpp"
@@ -19,5 +20,10 @@ struct RigidFit {
 /// mirrored (one frame is left-handed), or when their lengths differ by more than 2% (another unit), and
 /// names what it found.
 RigidFit fit_rigid(const std::vector<Point2>& source, const std::vector<Point2>& target);
+
+/// The pair, from 0, that is to blame where the largest residual is above `tolerance_mm`: of four or more, the
+/// one without which the others fit best, if they fit within it; else nothing.
+std::optional<size_t> pair_off(const std::vector<Point2>& source, const std::vector<Point2>& target,
+                               double tolerance_mm);
 
 }  // namespace heron

@@ -72,6 +72,6 @@ class BorderTarget {
 /// The score is the share of the border's length that is seen; a side that is not is dotted. Flaws of kind
 /// "chip": place, area, length along the border, and depth across it. Cost: the scans' pixels.
 Findings find(const BorderTarget& target, const Survey& survey, const FindLimits& limits,
-              Explain explain = Explain::when_nothing, Work* work = nullptr);
+              Explain explain = Explain::always, Work* work = nullptr);
 
 }  // namespace heron

@@ -73,6 +73,6 @@ class ColorTarget {
 /// either side. Throws Error{invalid_argument} when the survey has no color. Cost: one pass over the picture,
 /// and one over each region.
 Findings find(const ColorTarget& target, const Survey& survey, const FindLimits& limits,
-              Explain explain = Explain::when_nothing, Work* work = nullptr);
+              Explain explain = Explain::always, Work* work = nullptr);
 
 }  // namespace heron

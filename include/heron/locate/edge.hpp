@@ -97,6 +97,6 @@ class EdgeTarget {
 /// the same must hold the position. `profiles` hold what was scanned; of a circle, about its own centre.
 /// Throws Error{invalid_argument} when a band lies outside the picture. Cost: the pixels of the bands.
 Findings find(const EdgeTarget& target, const Survey& survey, const FindLimits& limits,
-              Explain explain = Explain::when_nothing, Work* work = nullptr);
+              Explain explain = Explain::always, Work* work = nullptr);
 
 }  // namespace heron

@@ -28,7 +28,7 @@ struct FindLimits {
   Region region = {};   ///< where a part's origin may lie; an empty one means the whole picture
 };
 
-/// When to search beyond the ranges for the reason why nothing was found.
-enum class Explain { never, when_nothing, always };
+/// Whether to search beyond the limits too, for what they turn away; that costs some finds.
+enum class Explain { never, always };
 
 }  // namespace heron

@@ -69,6 +69,6 @@ class MarkerTarget {
 /// `limits.region` is where the centre may lie. Cost: the gradients of a level that shows the marker some 20
 /// pixels wide, and some thousand pixels a marker.
 Findings find(const MarkerTarget& target, const Survey& survey, const FindLimits& limits,
-              Explain explain = Explain::when_nothing, Work* work = nullptr);
+              Explain explain = Explain::always, Work* work = nullptr);
 
 }  // namespace heron

@@ -89,6 +89,6 @@ class OutlineTarget {
 /// is free; else a miss tells of the area that is too large for one. Throws Error{invalid_argument} when the
 /// background has another size than the picture, or the picture is grey where the backdrop is a color.
 Findings find(const OutlineTarget& target, const Survey& survey, const FindLimits& limits,
-              Explain explain = Explain::when_nothing, Work* work = nullptr);
+              Explain explain = Explain::always, Work* work = nullptr);
 
 }  // namespace heron

@@ -162,7 +162,7 @@ class Work;
 /// sure so far is returned and `complete` is false. Throws Error{invalid_argument} when the limits contradict
 /// themselves.
 Findings find(const PatternTarget& target, const Survey& survey, const FindLimits& limits,
-              Explain explain = Explain::when_nothing, Work* work = nullptr);
+              Explain explain = Explain::always, Work* work = nullptr);
 
 /// The same with the limits that were kept with the target.
 Findings find(const PatternTarget& target, const Survey& survey);

@@ -61,6 +61,6 @@ class StripeTarget {
 /// the rows), "branches" (further lines that join it). `limits.region` narrows the columns and rows. Cost:
 /// the rows scanned.
 Findings find(const StripeTarget& target, const Survey& survey, const FindLimits& limits,
-              Explain explain = Explain::when_nothing, Work* work = nullptr);
+              Explain explain = Explain::always, Work* work = nullptr);
 
 }  // namespace heron

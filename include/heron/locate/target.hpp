@@ -80,7 +80,10 @@ const KindInfo& kind_named(const std::string& word);
 std::vector<NamedSetting> settings_of(const std::string& kind);
 FindLimits limits_of(const std::string& kind);
 
-/// Teaches a target of a kind. Throws Error{invalid_argument} when there is nothing to hold on to, a setting
+/// The same pattern with the least contrast that suits its edges; docs of `suggested_contrast`.
+Target with_fitting_contrast(const PatternTarget& target);
+
+/// Teaches a target of a kind; a pattern without limits of its own with the least contrast that suits it. Throws Error{invalid_argument} when there is nothing to hold on to, a setting
 /// is none of its kind, or the picture lacks what the kind needs.
 Target teach_target(const std::string& kind, const TeachingPicture& picture, const TargetWords& words);
 
@@ -89,7 +92,7 @@ Target target_from(const std::string& kind, TaughtPicture taught, const TargetWo
 
 /// Finds a target of any kind in a picture: what docs of its kind say.
 Findings find(const Target& target, const Survey& survey, const FindLimits& limits,
-              Explain explain = Explain::when_nothing, Work* work = nullptr);
+              Explain explain = Explain::always, Work* work = nullptr);
 /// The same with the limits that were kept with it.
 Findings find(const Target& target, const Survey& survey);
 

@@ -21,6 +21,11 @@ struct StableTarget {
 StableTarget keep_stable_edges(const PatternTarget& target, const std::vector<const Survey*>& pictures,
                                double least_share = 0.75);
 
+/// The least contrast with which the taught part is still found when the light falls to half: less than half
+/// of what all but one in five of its edges have, no more than the usual 8 grey levels, and above the taught
+/// picture's noise. In the target's unit.
+double suggested_contrast(const PatternTarget& target);
+
 /// Where something resembles the part.
 struct Likeness {
   double score = 0;
@@ -34,6 +39,7 @@ struct TeachingReport {
   double noise_sigma = 0;       ///< of the taught picture, grey levels
   double median_contrast = 0;   ///< of the edges, grey levels over two pixels
   double weakest_contrast = 0;  ///< that one edge in twenty falls short of
+  double hidden_at_half = 0;    ///< share of the edges that the target's own least contrast hides at half the light
   PoseSigma expected;           ///< of one find in a picture as noisy as the taught one; of the scale too
   double slide_ratio = 1;       ///< how much worse the position holds along its weakest direction than across
   Angle slide;                  ///< that direction
