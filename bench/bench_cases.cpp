@@ -64,7 +64,8 @@ std::vector<Piece> clutter(const CasePart& part, const View& view, render::Rando
     const Point2 from = at - Point2{view.pixel.x - middle, middle - view.pixel.y};
     if (norm(from) < reach_of(part) + 34) continue;
     const double turn = random.uniform(-180, 180), light = random.uniform(0.35, 0.85);
-    Outline what = std::array{kite(50, 34), crescent(20, 10), rosette(22, 6, 4), rectangle(40, 26)}[static_cast<size_t>(random.whole(0, 3))];
+    Outline what = std::array{kite(50, 34), crescent(20, 10), rosette(22, 6, 4),
+                              rectangle(40, 26)}[static_cast<size_t>(random.whole(0, 3))];
     pieces.push_back({std::move(what), {at.x, at.y, degrees(turn)}, light});
   }
   return pieces;
@@ -74,19 +75,24 @@ std::vector<std::string> kinds_of(const CasePart& part) {
   std::vector<std::string> kinds{"pattern"};
   if (part.silhouette) kinds.push_back("outline");
   if (part.radius > 0) kinds.push_back("marker");
-  if (!part.corners.empty() && part.corners.size() < 9 && std::min(part.width, part.height) > 30) kinds.push_back("border");
+  if (!part.corners.empty() && part.corners.size() < 9 && std::min(part.width, part.height) > 30)
+    kinds.push_back("border");
   return kinds;
 }
 
 bool is_by_edges(const std::string& kind) { return kind == "pattern" || kind == "outline"; }
 
-std::optional<Target> taught(const CasePart& part, const std::string& kind, const View& view, render::Random& random) {
+std::optional<Target> taught(const CasePart& part, const std::string& kind, const View& view,
+                             render::Random& random) {
   const Image<uint8_t> picture = picture_of(part, view, random);
   constexpr double margin = 12;
-  Region region = Region::rectangle(view.pixel, part.width + 2 * margin, part.height + 2 * margin, view.angle);
+  Region region =
+      Region::rectangle(view.pixel, part.width + 2 * margin, part.height + 2 * margin, view.angle);
   for (const Box& b : part.erased)
-    region.subtract(Region::rectangle(view.pixel + rotated(b.centre(), view.angle), b.width, b.height, view.angle));
-  if (kind == "outline") region = Region::rectangle(view.pixel, part.width + 2 * margin, part.height + 2 * margin, view.angle);
+    region.subtract(
+        Region::rectangle(view.pixel + rotated(b.centre(), view.angle), b.width, b.height, view.angle));
+  if (kind == "outline")
+    region = Region::rectangle(view.pixel, part.width + 2 * margin, part.height + 2 * margin, view.angle);
   TargetWords words{.name = part.name, .origin = view.pixel};
   if (kind == "border") {
     std::vector<Point2> corners;
@@ -117,8 +123,8 @@ struct Tally {
       return asked[i] ? fmt::format("{:6.1f}", 100.0 * within[i] / asked[i]) : std::string("     -");
     };
     return fmt::format("{:42} {:6} {:7.2f} {:6} {:6} {:6} {:6} {:5} {:8.3f} {} {} {}", name, pictures,
-                       100.0 * found / std::max(1, pictures), wrong, told, more, lost_wide, wide, worst, share(0),
-                       share(1), share(2));
+                       100.0 * found / std::max(1, pictures), wrong, told, more, lost_wide, wide, worst,
+                       share(0), share(1), share(2));
   }
 };
 
@@ -168,8 +174,11 @@ void judge(const Case& c, const View& view, const Findings& found, Tally& tally,
     if (far && beyond) {
       ++tally.wrong;
       if (tell)
-        std::printf("    wrong by %.2f %.2f px, %.2f degrees; scale %.3f score %.1f at %.2f %.2f turned %.2f taught at %.0f sigma %.3f %.3f %.3f\n", off.x, off.y, turned, s.scale,
-                    s.score, view.pixel.x, view.pixel.y, turn.degrees(), c.taught_at.degrees(), s.sigma.x, s.sigma.y, s.sigma.angle.degrees());
+        std::printf(
+            "    wrong by %.2f %.2f px, %.2f degrees; scale %.3f score %.1f at %.2f %.2f turned %.2f taught "
+            "at %.0f sigma %.3f %.3f %.3f\n",
+            off.x, off.y, turned, s.scale, s.score, view.pixel.x, view.pixel.y, turn.degrees(),
+            c.taught_at.degrees(), s.sigma.x, s.sigma.y, s.sigma.angle.degrees());
       continue;
     }
     if (seen) ++tally.more;
@@ -182,10 +191,12 @@ void judge(const Case& c, const View& view, const Findings& found, Tally& tally,
   }
   tally.found += seen;
   if (!seen && tell) {
-    std::printf("    not found at %.2f %.2f turned %.2f taught at %.0f light %.2f:", view.pixel.x, view.pixel.y, turn.degrees(), c.taught_at.degrees(), view.light);
+    std::printf("    not found at %.2f %.2f turned %.2f taught at %.0f light %.2f:", view.pixel.x,
+                view.pixel.y, turn.degrees(), c.taught_at.degrees(), view.light);
     for (const Miss& m : found.misses) {
       std::printf(" [%.0f %.0f %.1f score %.0f:", m.x, m.y, m.angle.degrees(), m.score);
-      for (const LimitMissed& l : m.limits) std::printf(" %s %.2f (%s)", l.name.c_str(), l.value, l.needed.c_str());
+      for (const LimitMissed& l : m.limits)
+        std::printf(" %s %.2f (%s)", l.name.c_str(), l.value, l.needed.c_str());
       std::printf("]");
     }
     std::printf("\n");
@@ -218,7 +229,9 @@ Tally measured(const CasePart& part, const std::string& kind, int pictures, uint
         ++tally.taught;
       }
       View view{.side = side, .pixel = somewhere(20), .angle = at};
-      if (i % 2) view.angle = (at + degrees(kind == "border" ? random.uniform(-30, 30) : random.uniform(-180, 180))).wrapped();
+      if (i % 2)
+        view.angle =
+            (at + degrees(kind == "border" ? random.uniform(-30, 30) : random.uniform(-180, 180))).wrapped();
       view.light = random.uniform(0.5, 1.2), view.noise = random.uniform(1, 3);
       view.gradient = {random.uniform(-0.2, 0.2), random.uniform(-0.2, 0.2)};
       if (i % 4 == 3) view.blur = random.uniform(0.7, 1.3);
@@ -237,7 +250,9 @@ Tally measured(const CasePart& part, const std::string& kind, int pictures, uint
       const Findings far = find(*target, survey, limits_of(one, turn, true), Explain::never);
       if (sees(part, view, found) && !sees(part, view, far)) {
         ++tally.lost_wide;
-        if (tell) std::printf("    lost when the scale range is 0.3..3: at %.2f %.2f turned %.2f taught at %.0f\n", view.pixel.x, view.pixel.y, turn.degrees(), at.degrees());
+        if (tell)
+          std::printf("    lost when the scale range is 0.3..3: at %.2f %.2f turned %.2f taught at %.0f\n",
+                      view.pixel.x, view.pixel.y, turn.degrees(), at.degrees());
       }
     }
     const std::unique_lock lock(mutex);
@@ -253,8 +268,8 @@ int main(int argc, char** argv) {
   const uint64_t seed = argc > 2 ? std::strtoull(argv[2], nullptr, 10) : 250001;
   const std::string only_kind = argc > 3 ? argv[3] : "all", only_part = argc > 4 ? argv[4] : "all";
   const bool tell = argc > 5 && std::strcmp(argv[5], "tell") == 0;
-  std::printf("%-42s %6s %7s %6s %6s %6s %6s %5s %8s %6s %6s %6s\n", "part, kind", "pics", "found %", "wrong", "told",
-              "more", "lost", "of", "worst px", "x 2s", "y 2s", "a 2s");
+  std::printf("%-42s %6s %7s %6s %6s %6s %6s %5s %8s %6s %6s %6s\n", "part, kind", "pics", "found %", "wrong",
+              "told", "more", "lost", "of", "worst px", "x 2s", "y 2s", "a 2s");
   Tally all;
   for (const CasePart& part : case_parts())
     for (const std::string& kind : kinds_of(part)) {

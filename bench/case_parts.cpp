@@ -19,7 +19,8 @@ Piece piece(Outline outline, double reflectance = bright) {
 
 std::vector<Point2> ngon(int corners, double radius, double from_degrees = 90) {
   std::vector<Point2> loop;
-  for (int i = 0; i < corners; ++i) loop.push_back(unit(degrees(from_degrees + 360.0 * i / corners)) * radius);
+  for (int i = 0; i < corners; ++i)
+    loop.push_back(unit(degrees(from_degrees + 360.0 * i / corners)) * radius);
   return loop;
 }
 
@@ -45,7 +46,8 @@ Outline blob(uint64_t seed, double radius) {
   for (int i = 0; i < 360; ++i) {
     double r = 1;
     for (int k = 0; k < 5; ++k)
-      r += a[k] * std::cos((k + 2) * i * std::numbers::pi / 180) + b[k] * std::sin((k + 2) * i * std::numbers::pi / 180);
+      r += a[k] * std::cos((k + 2) * i * std::numbers::pi / 180) +
+           b[k] * std::sin((k + 2) * i * std::numbers::pi / 180);
     loop.push_back(unit(degrees(i)) * (radius * std::max(0.4, r)));
   }
   return {{loop}};
@@ -63,8 +65,13 @@ std::vector<Piece> boxes(std::initializer_list<Box> some) {
 CasePart of_polygon(std::string name, std::vector<Point2> corners, int turns, bool mirror) {
   double w = 0, h = 0;
   for (const Point2& c : corners) w = std::max(w, 2 * std::abs(c.x)), h = std::max(h, 2 * std::abs(c.y));
-  return {.name = std::move(name), .pieces = {piece(polygon(corners))}, .turns = turns, .mirror = mirror,
-          .width = w, .height = h, .corners = corners};
+  return {.name = std::move(name),
+          .pieces = {piece(polygon(corners))},
+          .turns = turns,
+          .mirror = mirror,
+          .width = w,
+          .height = h,
+          .corners = corners};
 }
 
 std::vector<Piece> discs(uint64_t seed, int count, double within, double least, double most) {
@@ -90,56 +97,226 @@ std::vector<CasePart> case_parts() {
   add(of_polygon("rectangle", box(160, 90), 2, true));
   add(of_polygon("bar", box(200, 24), 2, true));
   add(of_polygon("long thin bar", box(260, 12), 2, true));
-  for (const int n : {3, 5, 6, 7, 8, 10, 12}) add(of_polygon(std::to_string(n) + " corners", ngon(n, 62), n, true));
+  for (const int n : {3, 5, 6, 7, 8, 10, 12})
+    add(of_polygon(std::to_string(n) + " corners", ngon(n, 62), n, true));
   add(of_polygon("trapezoid", {{-80, -40}, {80, -40}, {45, 40}, {-45, 40}}, 1, true));
-  add(of_polygon("arrow", {{-90, -14}, {20, -14}, {20, -42}, {88, 0}, {20, 42}, {20, 14}, {-90, 14}}, 1, true));
+  add(of_polygon("arrow", {{-90, -14}, {20, -14}, {20, -42}, {88, 0}, {20, 42}, {20, 14}, {-90, 14}}, 1,
+                 true));
   add(of_polygon("cut corner", {{-55, -55}, {55, -55}, {55, 43}, {43, 55}, {-55, 55}}, 1, true));
-  add(of_polygon("cut corner, other sides", {{-80, -45}, {80, -45}, {80, 29}, {64, 45}, {-80, 45}}, 1, false));
-  add({.name = "disc", .pieces = {piece(disc(55))}, .turns = 0, .mirror = true, .width = 110, .height = 110, .radius = 55});
-  add({.name = "ring", .pieces = {piece({{ngon(720, 60), hole(ngon(720, 34))}})}, .turns = 0, .mirror = true, .width = 120, .height = 120});
-  add({.name = "concentric rings", .pieces = {piece(disc(62)), piece(disc(44), dark), piece(disc(24))}, .turns = 0, .mirror = true, .width = 124, .height = 124, .silhouette = false});
-  add({.name = "disc with a notch", .pieces = {piece(disc(60)), piece(rectangle(14, 12, {57, 0}), 0.2)}, .turns = 1, .mirror = true, .width = 124, .height = 124});
-  add({.name = "hexagon with a notch", .pieces = {piece(hexagon(66)), piece(rectangle(12, 18, {18, 52}), 0.2)}, .turns = 1, .width = 136, .height = 124});
-  add({.name = "half disc", .pieces = {piece(polygon([] { auto p = ngon(720, 66, 0); p.resize(361); return p; }()))}, .turns = 1, .mirror = true, .width = 136, .height = 136});
-  add({.name = "crescent", .pieces = {piece(crescent(60, 30))}, .turns = 1, .mirror = true, .width = 130, .height = 130});
-  add({.name = "kite", .pieces = {piece(kite(150, 90))}, .turns = 1, .mirror = true, .width = 190, .height = 100});
+  add(of_polygon("cut corner, other sides", {{-80, -45}, {80, -45}, {80, 29}, {64, 45}, {-80, 45}}, 1,
+                 false));
+  add({.name = "disc",
+       .pieces = {piece(disc(55))},
+       .turns = 0,
+       .mirror = true,
+       .width = 110,
+       .height = 110,
+       .radius = 55});
+  add({.name = "ring",
+       .pieces = {piece({{ngon(720, 60), hole(ngon(720, 34))}})},
+       .turns = 0,
+       .mirror = true,
+       .width = 120,
+       .height = 120});
+  add({.name = "concentric rings",
+       .pieces = {piece(disc(62)), piece(disc(44), dark), piece(disc(24))},
+       .turns = 0,
+       .mirror = true,
+       .width = 124,
+       .height = 124,
+       .silhouette = false});
+  add({.name = "disc with a notch",
+       .pieces = {piece(disc(60)), piece(rectangle(14, 12, {57, 0}), 0.2)},
+       .turns = 1,
+       .mirror = true,
+       .width = 124,
+       .height = 124});
+  add({.name = "hexagon with a notch",
+       .pieces = {piece(hexagon(66)), piece(rectangle(12, 18, {18, 52}), 0.2)},
+       .turns = 1,
+       .width = 136,
+       .height = 124});
+  add({.name = "half disc",
+       .pieces = {piece(polygon([] {
+         auto p = ngon(720, 66, 0);
+         p.resize(361);
+         return p;
+       }()))},
+       .turns = 1,
+       .mirror = true,
+       .width = 136,
+       .height = 136});
+  add({.name = "crescent",
+       .pieces = {piece(crescent(60, 30))},
+       .turns = 1,
+       .mirror = true,
+       .width = 130,
+       .height = 130});
+  add({.name = "kite",
+       .pieces = {piece(kite(150, 90))},
+       .turns = 1,
+       .mirror = true,
+       .width = 190,
+       .height = 100});
   add({.name = "leaf", .pieces = {piece(leaf(160, 90))}, .turns = 1, .width = 180, .height = 110});
-  add({.name = "rosette", .pieces = {piece(rosette(60, 8, 8))}, .turns = 8, .mirror = true, .width = 140, .height = 140});
-  add({.name = "rounded box", .pieces = {piece(rounded_rectangle(150, 90, 20))}, .turns = 2, .mirror = true, .width = 150, .height = 90});
+  add({.name = "rosette",
+       .pieces = {piece(rosette(60, 8, 8))},
+       .turns = 8,
+       .mirror = true,
+       .width = 140,
+       .height = 140});
+  add({.name = "rounded box",
+       .pieces = {piece(rounded_rectangle(150, 90, 20))},
+       .turns = 2,
+       .mirror = true,
+       .width = 150,
+       .height = 90});
   add({.name = "gear 12", .pieces = {piece(gear(12, 66, 52))}, .turns = 12, .width = 136, .height = 136});
-  add({.name = "gear 16, a tooth gone", .pieces = {piece(gear(16, 66, 54, 1))}, .turns = 1, .width = 136, .height = 136});
-  add({.name = "gear with a keyway", .pieces = {piece(gear(12, 66, 52)), piece(disc(20), 0.2), piece(rectangle(12, 12, {20, 0}), 0.2)}, .turns = 1, .width = 136, .height = 136});
-  add({.name = "plus", .pieces = boxes({{0, 0, 130, 36}, {0, 0, 36, 130}}), .turns = 4, .mirror = true, .width = 130, .height = 130});
-  add({.name = "letter L", .pieces = boxes({{-35, 0, 30, 130}, {0, -50, 100, 30}}), .width = 110, .height = 130});
-  add({.name = "letter T", .pieces = boxes({{0, 50, 120, 30}, {0, 0, 30, 130}}), .mirror = true, .width = 120, .height = 130});
-  add({.name = "letter E", .pieces = boxes({{-35, 0, 26, 130}, {0, 52, 96, 26}, {-6, 0, 84, 26}, {0, -52, 96, 26}}), .mirror = true, .width = 100, .height = 132});
-  add({.name = "letter F", .pieces = boxes({{-35, 0, 26, 130}, {0, 52, 96, 26}, {-8, 4, 80, 26}}), .width = 100, .height = 132});
-  add({.name = "letter H", .pieces = boxes({{-42, 0, 26, 130}, {42, 0, 26, 130}, {0, 0, 90, 26}}), .turns = 2, .mirror = true, .width = 112, .height = 132});
-  add({.name = "letter Z", .pieces = {piece(polygon({{-50, 60}, {50, 60}, {50, 36}, {-12, -36}, {50, -36}, {50, -60}, {-50, -60}, {-50, -36}, {12, 36}, {-50, 36}}))}, .turns = 2, .width = 104, .height = 124});
-  add({.name = "comb", .pieces = boxes({{0, 30, 160, 20}, {-70, 0, 10, 70}, {-50, 0, 10, 70}, {-30, 0, 10, 70}, {-10, 0, 10, 70}, {10, 0, 10, 70}, {30, 0, 10, 70}, {50, 0, 10, 70}, {70, 0, 10, 70}}), .mirror = true, .width = 164, .height = 84});
+  add({.name = "gear 16, a tooth gone",
+       .pieces = {piece(gear(16, 66, 54, 1))},
+       .turns = 1,
+       .width = 136,
+       .height = 136});
+  add({.name = "gear with a keyway",
+       .pieces = {piece(gear(12, 66, 52)), piece(disc(20), 0.2), piece(rectangle(12, 12, {20, 0}), 0.2)},
+       .turns = 1,
+       .width = 136,
+       .height = 136});
+  add({.name = "plus",
+       .pieces = boxes({{0, 0, 130, 36}, {0, 0, 36, 130}}),
+       .turns = 4,
+       .mirror = true,
+       .width = 130,
+       .height = 130});
+  add({.name = "letter L",
+       .pieces = boxes({{-35, 0, 30, 130}, {0, -50, 100, 30}}),
+       .width = 110,
+       .height = 130});
+  add({.name = "letter T",
+       .pieces = boxes({{0, 50, 120, 30}, {0, 0, 30, 130}}),
+       .mirror = true,
+       .width = 120,
+       .height = 130});
+  add({.name = "letter E",
+       .pieces = boxes({{-35, 0, 26, 130}, {0, 52, 96, 26}, {-6, 0, 84, 26}, {0, -52, 96, 26}}),
+       .mirror = true,
+       .width = 100,
+       .height = 132});
+  add({.name = "letter F",
+       .pieces = boxes({{-35, 0, 26, 130}, {0, 52, 96, 26}, {-8, 4, 80, 26}}),
+       .width = 100,
+       .height = 132});
+  add({.name = "letter H",
+       .pieces = boxes({{-42, 0, 26, 130}, {42, 0, 26, 130}, {0, 0, 90, 26}}),
+       .turns = 2,
+       .mirror = true,
+       .width = 112,
+       .height = 132});
+  add({.name = "letter Z",
+       .pieces = {piece(polygon({{-50, 60},
+                                 {50, 60},
+                                 {50, 36},
+                                 {-12, -36},
+                                 {50, -36},
+                                 {50, -60},
+                                 {-50, -60},
+                                 {-50, -36},
+                                 {12, 36},
+                                 {-50, 36}}))},
+       .turns = 2,
+       .width = 104,
+       .height = 124});
+  add({.name = "comb",
+       .pieces = boxes({{0, 30, 160, 20},
+                        {-70, 0, 10, 70},
+                        {-50, 0, 10, 70},
+                        {-30, 0, 10, 70},
+                        {-10, 0, 10, 70},
+                        {10, 0, 10, 70},
+                        {30, 0, 10, 70},
+                        {50, 0, 10, 70},
+                        {70, 0, 10, 70}}),
+       .mirror = true,
+       .width = 164,
+       .height = 84});
   const auto grid = [&](bool whole) {
     std::vector<Piece> pieces;
     for (int i = 0; i < 4; ++i)
       for (int j = 0; j < 4; ++j)
-        if (whole || i != 1 || j != 3) pieces.push_back(piece(rectangle(22, 22, {34.0 * i - 51, 34.0 * j - 51})));
+        if (whole || i != 1 || j != 3)
+          pieces.push_back(piece(rectangle(22, 22, {34.0 * i - 51, 34.0 * j - 51})));
     return pieces;
   };
-  add({.name = "grid", .pieces = grid(true), .turns = 4, .mirror = true, .width = 130, .height = 130, .silhouette = false});
+  add({.name = "grid",
+       .pieces = grid(true),
+       .turns = 4,
+       .mirror = true,
+       .width = 130,
+       .height = 130,
+       .silhouette = false});
   add({.name = "grid, one gone", .pieces = grid(false), .width = 130, .height = 130, .silhouette = false});
-  add({.name = "five bars", .pieces = boxes({{-64, 0, 14, 110}, {-32, 0, 14, 110}, {0, 0, 14, 110}, {32, 0, 14, 110}, {64, 0, 14, 110}}), .turns = 2, .mirror = true, .width = 150, .height = 112, .silhouette = false});
-  add({.name = "frame, middle erased", .pieces = {piece({{box(220, 150), hole(box(180, 110))}})}, .turns = 2, .mirror = true, .width = 224, .height = 154, .erased = {{-70, -60, 140, 120}}});
-  add({.name = "plate, all but its ends erased", .pieces = {piece(polygon(box(220, 130))), piece(disc(30), 0.4)}, .turns = 2, .mirror = true, .width = 224, .height = 134, .erased = {{-100, -68, 200, 136}}, .silhouette = false});
-  add({.name = "plate with a hole, middle erased", .pieces = {piece(polygon(box(220, 150))), piece(disc(8, {92, 55}), 0.2), piece(blob(3, 40), 0.4)}, .width = 224, .height = 154, .erased = {{-80, -76, 160, 152}}, .silhouette = false});
+  add({.name = "five bars",
+       .pieces =
+           boxes({{-64, 0, 14, 110}, {-32, 0, 14, 110}, {0, 0, 14, 110}, {32, 0, 14, 110}, {64, 0, 14, 110}}),
+       .turns = 2,
+       .mirror = true,
+       .width = 150,
+       .height = 112,
+       .silhouette = false});
+  add({.name = "frame, middle erased",
+       .pieces = {piece({{box(220, 150), hole(box(180, 110))}})},
+       .turns = 2,
+       .mirror = true,
+       .width = 224,
+       .height = 154,
+       .erased = {{-70, -60, 140, 120}}});
+  add({.name = "plate, all but its ends erased",
+       .pieces = {piece(polygon(box(220, 130))), piece(disc(30), 0.4)},
+       .turns = 2,
+       .mirror = true,
+       .width = 224,
+       .height = 134,
+       .erased = {{-100, -68, 200, 136}},
+       .silhouette = false});
+  add({.name = "plate with a hole, middle erased",
+       .pieces = {piece(polygon(box(220, 150))), piece(disc(8, {92, 55}), 0.2), piece(blob(3, 40), 0.4)},
+       .width = 224,
+       .height = 154,
+       .erased = {{-80, -76, 160, 152}},
+       .silhouette = false});
   add({.name = "blob", .pieces = {piece(blob(11, 60))}, .width = 180, .height = 180});
-  add({.name = "blob with a hole", .pieces = {piece(blob(12, 60)), piece(blob(13, 18), 0.2)}, .width = 180, .height = 180});
-  add({.name = "two strokes", .pieces = boxes({{-30, 0, 3, 100}, {10, -49, 80, 3}}), .width = 112, .height = 108, .silhouette = false});
-  add({.name = "two discs", .pieces = {piece(disc(26, {-50, 0})), piece(disc(26, {50, 0}))}, .turns = 2, .mirror = true, .width = 160, .height = 60, .silhouette = false});
-  add({.name = "two unequal discs", .pieces = {piece(disc(28, {-50, 0})), piece(disc(24, {50, 0}))}, .mirror = true, .width = 160, .height = 60, .silhouette = false});
-  add({.name = "many discs", .pieces = discs(5, 70, 70, 3, 9), .width = 164, .height = 164, .silhouette = false});
+  add({.name = "blob with a hole",
+       .pieces = {piece(blob(12, 60)), piece(blob(13, 18), 0.2)},
+       .width = 180,
+       .height = 180});
+  add({.name = "two strokes",
+       .pieces = boxes({{-30, 0, 3, 100}, {10, -49, 80, 3}}),
+       .width = 112,
+       .height = 108,
+       .silhouette = false});
+  add({.name = "two discs",
+       .pieces = {piece(disc(26, {-50, 0})), piece(disc(26, {50, 0}))},
+       .turns = 2,
+       .mirror = true,
+       .width = 160,
+       .height = 60,
+       .silhouette = false});
+  add({.name = "two unequal discs",
+       .pieces = {piece(disc(28, {-50, 0})), piece(disc(24, {50, 0}))},
+       .mirror = true,
+       .width = 160,
+       .height = 60,
+       .silhouette = false});
+  add({.name = "many discs",
+       .pieces = discs(5, 70, 70, 3, 9),
+       .width = 164,
+       .height = 164,
+       .silhouette = false});
   add({.name = "tiny L", .pieces = boxes({{-6, 0, 8, 20}, {2, -7, 18, 6}}), .width = 24, .height = 24});
   add({.name = "tiny leaf", .pieces = {piece(leaf(26, 14))}, .width = 32, .height = 20});
   std::vector<Piece> plate{piece(polygon(box(760, 420)))};
-  for (int i = 0; i < 9; ++i) plate.push_back(piece(disc(14 + 3 * (i % 4), {80.0 * i - 320, (i * 97) % 260 - 130.0}), 0.15));
+  for (int i = 0; i < 9; ++i)
+    plate.push_back(piece(disc(14 + 3 * (i % 4), {80.0 * i - 320, (i * 97) % 260 - 130.0}), 0.15));
   add({.name = "large plate", .pieces = plate, .width = 764, .height = 424, .silhouette = false});
   return all;
 }

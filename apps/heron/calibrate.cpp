@@ -27,7 +27,8 @@ int calibrate_as_asked(const CalibrateOptions& o, const CLI::App& command) {
   const Way ways[] = {
       {o.lens, "--lens", calibrate_lens, "--lens --plane" + board + file + drawn},
       {!o.length.empty(), "--length", calibrate_length,
-       "--length --distance --from --to --sigma-px --sigma-length --sigma-distance --size pictures" + file + drawn},
+       "--length --distance --from --to --sigma-px --sigma-length --sigma-distance --size pictures" + file +
+           drawn},
       {!o.points.empty(), "--points", calibrate_points,
        "--points --model --handed --tolerance-px --size pictures" + file + drawn},
       {!o.touched.empty(), "--touched", calibrate_touched, "--touched --tolerance-mm"},
@@ -37,6 +38,10 @@ int calibrate_as_asked(const CalibrateOptions& o, const CLI::App& command) {
       {!o.anchor.empty(), "--anchor", anchor_rings, "--anchor --mark-height pictures" + file},
       {!o.carry.empty(), "--carry", carry_along, "--carry --free pictures" + file},
       {!o.check.empty(), "--check", check_calibration, "--check pictures --picture"}};
+  std::vector<std::string> read = o.pictures;
+  for (const std::string& other : {o.points, o.touched, o.wrist, o.hand_eye, o.lens_from, o.check})
+    read.push_back(other);
+  require_not_read({o.output, o.picture, o.sigma_map}, read);
   const Way* chosen = nullptr;
   for (const Way& way : ways) {
     if (!way.asked) continue;
@@ -82,11 +87,12 @@ void save_with_care(const std::string& path, MappingRecord record, bool replace)
       if (old->axes) record.axes = old->axes;
       const double before = sigma_at_middle(*old), now = sigma_at_middle(record);
       if (!replace && old->world != record.world)
-        throw Error(ErrorCode::not_writable,
-                    fmt::format("{}: the mapping there (of {}, from {}) leads into another frame ({}) than the new "
-                                "one ({}); nothing was written. --replace takes its place, another --output keeps "
-                                "both",
-                                path, old->date, old->made_from, old->world, record.world));
+        throw Error(
+            ErrorCode::not_writable,
+            fmt::format("{}: the mapping there (of {}, from {}) leads into another frame ({}) than the new "
+                        "one ({}); nothing was written. --replace takes its place, another --output keeps "
+                        "both",
+                        path, old->date, old->made_from, old->world, record.world));
       // A sigma of 0 is one that nothing is known of.
       if (!replace && before > 0 && !(now > 0 && now <= 1.5 * before + 1e-6))
         throw Error(ErrorCode::not_writable,

@@ -81,11 +81,12 @@ bool fits_well(const MappingRecord& r, const CalibrateOptions& o) {
   const MappedPoint& worst = *std::max_element(
       r.points.begin(), r.points.end(),
       [](const MappedPoint& a, const MappedPoint& b) { return norm(a.residual_px) < norm(b.residual_px); });
-  fmt::print(stderr,
-             "heron: calibrate: the board's points do not fit to {:g} px (--tolerance-px): rms {:.2f} px; the point "
-             "at ({:g}, {:g}) mm lies {:.2f} px off. Nothing was written. Is the board flat, and are --columns, "
-             "--rows and the lens right (--lens calibrates it)?\n",
-             o.tolerance_px, r.rms_px, worst.world_mm.x, worst.world_mm.y, norm(worst.residual_px));
+  fmt::print(
+      stderr,
+      "heron: calibrate: the board's points do not fit to {:g} px (--tolerance-px): rms {:.2f} px; the point "
+      "at ({:g}, {:g}) mm lies {:.2f} px off. Nothing was written. Is the board flat, and are --columns, "
+      "--rows and the lens right (--lens calibrates it)?\n",
+      o.tolerance_px, r.rms_px, worst.world_mm.x, worst.world_mm.y, norm(worst.residual_px));
   return false;
 }
 

@@ -90,7 +90,8 @@ int calibrate_length(const CalibrateOptions& o) {
 int calibrate_points(const CalibrateOptions& o) {
   MappingRecord base = begun(o, "points", "machine");
   std::vector<KnownPair> pairs;
-  for (const auto& row : load_csv(o.points, {"u", "v", "x", "y"})) pairs.push_back({{row[0], row[1]}, {row[2], row[3]}});
+  for (const auto& row : load_csv(o.points, {"u", "v", "x", "y"}))
+    pairs.push_back({{row[0], row[1]}, {row[2], row[3]}});
   if (!o.handed.empty() && o.handed != "right" && o.handed != "left")
     fail_argument(fmt::format("--handed '{}': it is right or left", o.handed));
   KnownPointsOptions options{.model = model_of(o.model), .tolerance_px = o.tolerance_px};
@@ -123,9 +124,10 @@ int calibrate_points(const CalibrateOptions& o) {
     fmt::print("WRONG       pair {} (pixel {:g}, {:g}; {:g}, {:g} mm) lies {:.2f} mm off {}\n", *c.wrong + 1,
                pairs[*c.wrong].pixel.x, pairs[*c.wrong].pixel.y, pairs[*c.wrong].world_mm.x,
                pairs[*c.wrong].world_mm.y, c.wrong_mm,
-               c.others_fit ? "where the others put it; measure it again, or leave it out"
-                            : "and is the worst; no single pair is to blame. Are pixels and places in the same "
-                              "order, and all in millimetres?");
+               c.others_fit
+                   ? "where the others put it; measure it again, or leave it out"
+                   : "and is the worst; no single pair is to blame. Are pixels and places in the same "
+                     "order, and all in millimetres?");
   const bool exact = 2 * c.plane.points.size() == (c.model == PlaneModel::similarity ? 4u
                                                    : c.model == PlaneModel::affine   ? 6u
                                                                                      : 8u);

@@ -94,26 +94,28 @@ int calibrate_touched(const CalibrateOptions& o) {
   const std::optional<size_t> wrong = fits ? std::nullopt : pair_off(board, robot, o.tolerance_mm);
   const size_t named = wrong.value_or(static_cast<size_t>(worst - fit.residuals_mm.begin()));
   if (o.json) {
-    const Json j{{"kind", "touched"},
-                 {"fits", fits},
-                 {"wrong", fits ? Json(nullptr) : Json{{"pair", named + 1}, {"others_fit", wrong.has_value()}}},
-                 {"points", fit.residuals_mm.size()},
-                 {"robot_from_board", {p.x, p.y, p.angle.degrees()}},
-                 {"rms_mm", fit.rms_mm},
-                 {"residuals_mm", fit.residuals_mm},
-                 {"sigma", {{"x", fit.sigma_mm}, {"y", fit.sigma_mm}, {"angle", fit.sigma_angle.degrees()}}}};
+    const Json j{
+        {"kind", "touched"},
+        {"fits", fits},
+        {"wrong", fits ? Json(nullptr) : Json{{"pair", named + 1}, {"others_fit", wrong.has_value()}}},
+        {"points", fit.residuals_mm.size()},
+        {"robot_from_board", {p.x, p.y, p.angle.degrees()}},
+        {"rms_mm", fit.rms_mm},
+        {"residuals_mm", fit.residuals_mm},
+        {"sigma", {{"x", fit.sigma_mm}, {"y", fit.sigma_mm}, {"angle", fit.sigma_angle.degrees()}}}};
     fmt::print("{}\n", j.dump());
     return fits ? 0 : 1;
   }
   if (!fits) {
-    fmt::print(stderr,
-               "heron: calibrate: the touched points do not fit to {:g} mm (--tolerance-mm): pair {} (board {:g}, "
-               "{:g}; robot {:g}, {:g}) {}\n",
-               o.tolerance_mm, named + 1, board[named].x, board[named].y, robot[named].x, robot[named].y,
-               wrong ? "is off; the others fit without it. Touch it again, or leave it out"
-                     : fmt::format("is {:.2f} mm off, the farthest; with one pair more a single wrong one could be "
-                                   "named",
-                                   *worst));
+    fmt::print(
+        stderr,
+        "heron: calibrate: the touched points do not fit to {:g} mm (--tolerance-mm): pair {} (board {:g}, "
+        "{:g}; robot {:g}, {:g}) {}\n",
+        o.tolerance_mm, named + 1, board[named].x, board[named].y, robot[named].x, robot[named].y,
+        wrong ? "is off; the others fit without it. Touch it again, or leave it out"
+              : fmt::format("is {:.2f} mm off, the farthest; with one pair more a single wrong one could be "
+                            "named",
+                            *worst));
     return 1;
   }
   fmt::print(
@@ -139,10 +141,11 @@ int calibrate_wrist(const CalibrateOptions& o) {
   }
   const bool fits = worst <= o.tolerance_mm;
   if (!fits)
-    fmt::print(stderr,
-               "heron: calibrate: the wrist's rows do not fit to {:g} mm (--tolerance-mm): row {} (angle {:g}) lies "
-               "{:.2f} mm off the circle\n",
-               o.tolerance_mm, named + 1, angles[named].degrees(), worst);
+    fmt::print(
+        stderr,
+        "heron: calibrate: the wrist's rows do not fit to {:g} mm (--tolerance-mm): row {} (angle {:g}) lies "
+        "{:.2f} mm off the circle\n",
+        o.tolerance_mm, named + 1, angles[named].degrees(), worst);
   if (o.json) {
     const Json j{{"kind", "wrist"},
                  {"fits", fits},
@@ -214,13 +217,15 @@ int solve_hand_eye(const CalibrateOptions& o) {
   }
   if (!fits || why) {
     if (failure && !why) throw Error(ErrorCode::not_determined, *failure);
-    fmt::print(stderr, "heron: calibrate: read as {} with --mount {}, the robot's poses do not fit the pictures ({}); "
-               "nothing was written. {}\n",
-               words_of(RobotPoseReading{form, !o.radians}), o.mount,
-               failure ? "no motion that determines anything"
-                       : fmt::format("rms {:.2f} mm, {:.2f} degrees", c.rms_mm, c.rms_angle.degrees()),
-               why ? fmt::format("They do as {}", *why)
-                   : "Does row and picture belong together, and does the board lie still?");
+    fmt::print(
+        stderr,
+        "heron: calibrate: read as {} with --mount {}, the robot's poses do not fit the pictures ({}); "
+        "nothing was written. {}\n",
+        words_of(RobotPoseReading{form, !o.radians}), o.mount,
+        failure ? "no motion that determines anything"
+                : fmt::format("rms {:.2f} mm, {:.2f} degrees", c.rms_mm, c.rms_angle.degrees()),
+        why ? fmt::format("They do as {}", *why)
+            : "Does row and picture belong together, and does the board lie still?");
     if (!failure) print_stops(stops, c);
     return 1;
   }

@@ -12,6 +12,7 @@
 #include "heron/files/target_file.hpp"
 #include "heron/standin/tray_cell.hpp"
 #include "heron/station/station.hpp"
+#include "options.hpp"
 #include "robot_table.hpp"
 #include "steps.hpp"
 
@@ -122,7 +123,7 @@ void add_demo(CLI::App& app, Action& action) {
   auto o = std::make_shared<DemoOptions>();
   CLI::App* c = app.add_subcommand(
       "demo", "The whole job once, on simulated machines: from a board to a robot at five tiles");
-  c->add_option("--seed", o->seed, "another seed, another cell")->capture_default_str();
+  c->add_option("--seed", o->seed, "another seed, another cell")->capture_default_str()->check(not_negative);
   c->add_option("--output", o->output, "folder for everything it makes")->capture_default_str();
   c->add_option("--hurry", o->hurry, "how much faster than real the robot's clock runs")
       ->capture_default_str();

@@ -11,6 +11,7 @@
 #include "heron/files/mapping_file.hpp"
 #include "heron/files/picture_file.hpp"
 #include "heron/standin/cart_cell.hpp"
+#include "options.hpp"
 #include "steps.hpp"
 
 namespace heron::tool {
@@ -108,7 +109,9 @@ void add_demo_cart(CLI::App& demo, Action& action) {
   auto o = std::make_shared<CartDemoOptions>();
   CLI::App* c = demo.add_subcommand(
       "cart", "A cart follows a stripe round two bends and docks at a peg bore, on what two stations report");
-  c->add_option("--seed", o->seed, "another seed, another course and start")->capture_default_str();
+  c->add_option("--seed", o->seed, "another seed, another course and start")
+      ->capture_default_str()
+      ->check(not_negative);
   c->add_option("--output", o->output, "folder for everything it makes")->capture_default_str();
   c->footer(
       "Example: heron demo cart --seed 7\nExit status 1 when it ends more than 1 mm or 0.5 degrees off.");

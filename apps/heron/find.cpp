@@ -125,6 +125,9 @@ Report report_on(const std::string& path, const Target& target, const Survey& su
 }
 
 int find_in_all(const FindOptions& o) {
+  std::vector<std::string> read = o.pictures;
+  read.push_back(o.target), read.push_back(o.mapping);
+  require_not_read({o.drawing}, read);
   const LoadedTarget loaded = load_target(o.target);
   if (loaded.edited && !loaded.settings_lost && !loaded.resized)
     fmt::print(stderr, "heron: find: note: {} was edited since it was taught; its edges follow the edit\n",

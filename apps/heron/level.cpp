@@ -69,6 +69,9 @@ void print_ground(const std::string& path, const GroundPlane& g, const LevelOpti
 }
 
 int level_all(const LevelOptions& o) {
+  std::vector<std::string> read = o.maps;
+  read.push_back(o.from), read.push_back(o.intensity);
+  require_not_read({o.save, o.output, o.mask, o.picture}, read);
   std::optional<GroundPlane> known;
   if (!o.from.empty()) known = load_ground(o.from);
   Point2 pitch{1, 1};
@@ -76,13 +79,16 @@ int level_all(const LevelOptions& o) {
     pitch = parse_point(o.pitch, "--pitch");
   else if (!known)
     fail_argument("level: --pitch X,Y says how many millimetres a pixel is in both directions");
-  for (const auto& [given, option] : {std::pair{!o.pitch.empty(), "--pitch"}, {!o.region.empty(), "--region"},
-                                      {!o.save.empty(), "--save"}})
+  for (const auto& [given, option] :
+       {std::pair{!o.pitch.empty(), "--pitch"}, {!o.region.empty(), "--region"}, {!o.save.empty(), "--save"}})
     if (known && given)
-      fail_argument(fmt::format("level: {} belongs to looking for the table; --from takes plane and pitch from {}",
-                                option, o.from));
-  if (!o.band.empty() && o.mask.empty()) fail_argument("level: --band says what --mask keeps; give --mask FILE.png");
-  for (const auto& [given, option] : {std::pair{!o.range.empty(), "--range"}, {!o.intensity.empty(), "--intensity"}})
+      fail_argument(
+          fmt::format("level: {} belongs to looking for the table; --from takes plane and pitch from {}",
+                      option, o.from));
+  if (!o.band.empty() && o.mask.empty())
+    fail_argument("level: --band says what --mask keeps; give --mask FILE.png");
+  for (const auto& [given, option] :
+       {std::pair{!o.range.empty(), "--range"}, {!o.intensity.empty(), "--intensity"}})
     if (given && o.picture.empty())
       fail_argument(fmt::format("level: {} belongs to the drawing; give --picture FILE.png", option));
   if (o.square && o.output.empty() && o.picture.empty() && o.mask.empty())

@@ -70,6 +70,7 @@ void print_light(const std::string& path, const LightReport& r, bool json) {
 }
 
 int judge_all(const LightCommand& o) {
+  require_not_read({o.drawing}, o.pictures);
   const LightOptions options = options_of(o);
   bool poor = false;
   for (size_t i = 0; i < o.pictures.size(); ++i) {

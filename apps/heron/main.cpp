@@ -1,6 +1,9 @@
 #include <fmt/format.h>
 
+#include <cerrno>
 #include <csignal>
+#include <cstdio>
+#include <cstring>
 
 #include "commands.hpp"
 #include "heron/base/error.hpp"
@@ -52,7 +55,12 @@ int main(int argc, char** argv) {  // NOLINT(bugprone-exception-escape)
     return parse_failed(app, error);
   }
   try {
-    return action();
+    const int status = action();
+    if (std::fflush(stdout) != 0 || std::ferror(stdout)) {
+      fmt::print(stderr, "heron: standard output could not be written: {}\n", std::strerror(errno));
+      return 2;
+    }
+    return status;
   } catch (const heron::Error& error) {
     fmt::print(stderr, "heron: {}\n", error.what());
   } catch (const std::bad_alloc&) {

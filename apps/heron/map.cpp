@@ -147,6 +147,7 @@ int set_axes(const MapOptions& o) {
 
 int rectify(const MapOptions& o) {
   if (o.output.empty()) fail_argument("map: --rectify needs --output FILE.png");
+  require_not_read({o.output}, {o.rectify, o.mapping});
   const MappingRecord record = mapping_for(o);
   const Image<uint8_t> picture = grey_levels(load_picture(o.rectify));
   if (picture.width() != record.width || picture.height() != record.height)
@@ -227,8 +228,9 @@ void add_map(CLI::App& app, Action& action) {
         return set_axes(*o);
       }
       if (!o->rectify.empty()) {
-        require_used(*c, o->undistort ? "--undistort" : "--rectify",
-                     "mapping --rectify --output" + (o->undistort ? " --undistort" : " --window --height" + arm));
+        require_used(
+            *c, o->undistort ? "--undistort" : "--rectify",
+            "mapping --rectify --output" + (o->undistort ? " --undistort" : " --window --height" + arm));
         return rectify(*o);
       }
       if (!o->width.empty()) {

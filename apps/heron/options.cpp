@@ -134,6 +134,21 @@ BoardKind parse_board_kind(const std::string& text) {
   fail_argument(fmt::format("board '{}': it is dots or checker", text));
 }
 
+std::string not_negative(const std::string& text) {
+  return text.find('-') == std::string::npos
+             ? ""
+             : fmt::format("{}: a whole number of 0 or above is needed", text);
+}
+
+void require_not_read(const std::vector<std::string>& written, const std::vector<std::string>& read) {
+  std::error_code none;
+  for (const std::string& output : written)
+    for (const std::string& input : read)
+      if (!output.empty() && !input.empty() && std::filesystem::is_regular_file(output, none) &&
+          std::filesystem::equivalent(output, input, none))
+        fail_argument(fmt::format("{}: is read by this call ({}); write to another file", output, input));
+}
+
 void require_used(const CLI::App& command, const std::string& way, const std::string& used) {
   const std::string among = " " + used + " --json --help ";
   for (const CLI::Option* option : command.get_options()) {

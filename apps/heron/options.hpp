@@ -23,10 +23,15 @@ Range<double> parse_range(const std::string& text, const char* option);
 Range<Angle> parse_angle_range(const std::string& text);
 BoardKind parse_board_kind(const std::string& text);
 
-/// Throws Error{invalid_argument} when an option was given that this way of calling a command, `way`, does not
-/// look at: what is ignored without a word was meant for something. `used` parts their names with blanks;
+/// Throws Error{invalid_argument} when an option was given that this way of calling a command, `way`, does
+/// not look at: what is ignored without a word was meant for something. `used` parts their names with blanks;
 /// "pictures" stands for what has no dashes.
 void require_used(const CLI::App& command, const std::string& way, const std::string& used);
+
+/// A check of options that count: a minus sign is told instead of becoming a huge number.
+std::string not_negative(const std::string& text);
+/// Throws Error{invalid_argument} when a file that a command would write is one that it reads.
+void require_not_read(const std::vector<std::string>& written, const std::vector<std::string>& read);
 
 /// FILE for one picture; FILE-01, FILE-02 ... before the ending for several.
 std::string numbered(const std::string& file, size_t index, size_t count);

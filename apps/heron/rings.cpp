@@ -88,6 +88,7 @@ void print_ring(const RingSeen& r, const std::optional<WorldPose>& world,
 }
 
 int read_rings(const RingsOptions& o) {
+  require_not_read({o.drawing}, o.pictures);
   std::optional<MappingRecord> mapping;
   if (!o.mapping.empty()) mapping = load_mapping(o.mapping);
   std::optional<double> diameter;

@@ -77,7 +77,7 @@ void add_tray(CLI::App& simulate, Action& action) {
   auto o = std::make_shared<SimulateOptions>();
   CLI::App* c =
       simulate.add_subcommand("tray", "Pictures and touched points of the tray station, with their truth");
-  c->add_option("--seed", o->seed, "another seed, another cell")->capture_default_str();
+  c->add_option("--seed", o->seed, "another seed, another cell")->capture_default_str()->check(not_negative);
   c->add_option("--views", o->filling.views, "pictures of the tray")
       ->capture_default_str()
       ->check(CLI::Range(1, 1000));
@@ -112,7 +112,7 @@ void add_arm(CLI::App& simulate, Action& action) {
   auto o = std::make_shared<ArmOptions>();
   CLI::App* c = simulate.add_subcommand(
       "arm", "Pictures of a checkerboard from a camera on an arm, with the robot's poses");
-  c->add_option("--seed", o->seed, "another seed, another cell")->capture_default_str();
+  c->add_option("--seed", o->seed, "another seed, another cell")->capture_default_str()->check(not_negative);
   c->add_option("--stops", o->stops, "pictures")->capture_default_str()->check(CLI::Range(1, 99));
   c->add_option("--output", o->output, "folder")->required();
   c->footer("Example: heron simulate arm --seed 1 --output arm");
@@ -136,7 +136,7 @@ void add_stack(CLI::App& simulate, Action& action) {
   auto o = std::make_shared<StackOptions>();
   CLI::App* c =
       simulate.add_subcommand("stack", "A height map of stacked tiles on a table that is not level");
-  c->add_option("--seed", o->seed, "another seed, another stack")->capture_default_str();
+  c->add_option("--seed", o->seed, "another seed, another stack")->capture_default_str()->check(not_negative);
   c->add_option("--output", o->output, "the height map to write, .tif")->required();
   c->add_option("--intensity", o->intensity, "the grey picture that belongs to it, .png");
   c->footer("Example: heron simulate stack --seed 1 --output stack.tif");
@@ -166,7 +166,9 @@ void add_studio(CLI::App& simulate, Action& action) {
   auto o = std::make_shared<StudioOptions>();
   CLI::App* c = simulate.add_subcommand(
       "studio", "Pictures for teaching by color, outline, marker and border, with what is in them");
-  c->add_option("--seed", o->seed, "another seed, other pictures")->capture_default_str();
+  c->add_option("--seed", o->seed, "another seed, other pictures")
+      ->capture_default_str()
+      ->check(not_negative);
   c->add_option("--pictures", o->pictures, "of each kind")->capture_default_str()->check(CLI::Range(1, 999));
   c->add_flag("--hard", o->hard, "dim or bright, uneven, blurred and noisy, with clutter, and parts hidden");
   c->add_option("--output", o->output, "folder")->required();
@@ -196,7 +198,9 @@ void add_cart(CLI::App& simulate, Action& action) {
   auto o = std::make_shared<CartOptions>();
   CLI::App* c = simulate.add_subcommand(
       "cart", "A cart that drives on what two stations report, and gives its cameras' pictures by HTTP");
-  c->add_option("--seed", o->seed, "another seed, another course and start")->capture_default_str();
+  c->add_option("--seed", o->seed, "another seed, another course and start")
+      ->capture_default_str()
+      ->check(not_negative);
   c->add_option("--floor", o->floor, "host:port where it waits for the floor's station")
       ->capture_default_str();
   c->add_option("--door", o->door, "host:port where it waits for the door's station")->capture_default_str();

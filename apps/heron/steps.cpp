@@ -132,8 +132,9 @@ void print_report(const Report& report) {
     for (const std::string& end : s.range_end) fmt::print("  near the end of the {} range", end);
     fmt::print("\n");
     if (s.ambiguous)
-      fmt::print("      ambiguous: ({:.2f}, {:.2f}), angle {:.2f} explains the picture as well, with score {:.1f}\n",
-                 s.ambiguous->x, s.ambiguous->y, s.ambiguous->angle.degrees(), s.ambiguous->score);
+      fmt::print(
+          "      ambiguous: ({:.2f}, {:.2f}), angle {:.2f} explains the picture as well, with score {:.1f}\n",
+          s.ambiguous->x, s.ambiguous->y, s.ambiguous->angle.degrees(), s.ambiguous->score);
     if (!s.figures.empty()) fmt::print("      {}\n", figure_words(s.figures));
     if (p.distance)
       fmt::print(

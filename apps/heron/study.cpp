@@ -155,6 +155,7 @@ void save_sheet(const std::string& path, const Study& s, const Target& target, c
 }
 
 int study(const StudyOptions& o) {
+  require_not_read({o.plot, o.sheet, o.field, o.trend}, {o.target, o.known, o.compare});
   const LoadedTarget loaded = load_target(o.target);
   const Recording recording = load_recording(o.recording);
   if (recording.size() == 0) fail_file(o.recording + ": holds no picture");

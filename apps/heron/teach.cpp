@@ -149,10 +149,10 @@ std::vector<std::string> advice_of(const TeachingReport& r) {
   if (r.weakest_contrast < 6 * r.noise_sigma)
     advice.push_back("the weakest edges hardly rise above the noise: raise --strength");
   if (r.hidden_at_half > 0.25)
-    advice.push_back(
-        fmt::format("the least contrast hides {:.0f} % of the edges when the light falls to half: lower it with "
-                    "--least-contrast",
-                    100 * r.hidden_at_half));
+    advice.push_back(fmt::format(
+        "the least contrast hides {:.0f} % of the edges when the light falls to half: lower it with "
+        "--least-contrast",
+        100 * r.hidden_at_half));
   if (r.slide_ratio > 4)
     advice.push_back(
         fmt::format("the position is {:.0f} times less sure along {:.0f} degrees than across: take "
@@ -267,6 +267,11 @@ int teach(const TeachOptions& o) {
         "be taught");
   if (!o.output.empty() && std::filesystem::path(o.output).extension() != ".png")
     fail_argument(fmt::format("{}: a target is written as .png", o.output));
+  std::vector<std::string> read = o.also;
+  read.insert(read.end(), o.backgrounds.begin(), o.backgrounds.end());
+  read.push_back(o.picture);
+  require_not_read({o.output, o.preview, o.drawing}, read);
+  require_not_read({o.preview, o.drawing}, {o.output});
   Region region = parse_region(o.region, "--region");
   for (const std::string& text : o.with) region.add(parse_region(text, "--with"));
   for (const std::string& text : o.without) region.subtract(parse_region(text, "--without"));

@@ -46,8 +46,13 @@ std::optional<HandEyeCalibration> solved(const std::vector<HandEyeStop>& stops, 
   return std::nullopt;
 }
 
-/// The numbers of a row, read under the names of another form; by their places where the names differ.
-std::vector<double> renamed(const std::vector<double>& numbers, RotationForm from, RotationForm to) {
+/// How a table's numbers are taken for another form: under its names, or in their places.
+enum class Taken { by_name, by_place };
+
+/// The numbers of a row, taken for another form; by their places where the names differ.
+std::vector<double> renamed(const std::vector<double>& numbers, RotationForm from, RotationForm to,
+                            Taken taken) {
+  if (taken == Taken::by_place) return numbers;
   const std::vector<std::string> had = columns_of(from), wanted = columns_of(to);
   std::vector<double> result;
   for (const std::string& name : wanted) {
@@ -59,17 +64,19 @@ std::vector<double> renamed(const std::vector<double>& numbers, RotationForm fro
 }
 
 std::optional<std::vector<Pose3>> read_as(const std::vector<RobotPoseRow>& rows, RotationForm given,
-                                          const RobotPoseReading& reading) {
+                                          const RobotPoseReading& reading, Taken taken) {
   std::vector<Pose3> poses;
   for (const RobotPoseRow& row : rows) {
-    const auto pose = pose_of({row.position, renamed(row.rotation, given, reading.form)}, reading);
+    const auto pose = pose_of({row.position, renamed(row.rotation, given, reading.form, taken)}, reading);
     if (!pose) return std::nullopt;
     poses.push_back(*pose);
   }
   return poses;
 }
 
-const char* words_of(CameraMount mount) { return mount == CameraMount::arm ? "--mount arm" : "--mount fixed"; }
+const char* words_of(CameraMount mount) {
+  return mount == CameraMount::arm ? "--mount arm" : "--mount fixed";
+}
 
 /// Another way of reading the rows, or another mount.
 std::optional<std::string> another_reading(const std::vector<RobotPoseRow>& rows,
@@ -79,29 +86,37 @@ std::optional<std::string> another_reading(const std::vector<RobotPoseRow>& rows
   constexpr double far_off = 1;  // degrees
   std::optional<std::string> best;
   double least = 1e9;
+  struct Way {
+    RotationForm form;
+    bool in_degrees;
+    Taken taken;
+  };
+  std::vector<Way> ways;
   for (const RotationForm form : all_rotation_forms())
-    for (const bool in_degrees : {true, false}) {
-      if (numbers_in(form) != numbers_in(given.form) || (numbers_in(form) == 4 && !in_degrees)) continue;
-      const auto plain = read_as(rows, given.form, {form, in_degrees});
-      if (!plain) continue;
-      Rotations robot;
-      for (const Pose3& p : *plain) robot.push_back(p.rotation);
-      if (turning_misfit(robot, camera) > far_off) continue;
-      for (const double unit : {1.0, 1000.0, 25.4})
-        for (const bool inverted : {false, true})
-          for (const CameraMount m : {CameraMount::arm, CameraMount::fixed}) {
-            const RobotPoseReading reading{form, in_degrees, unit, inverted};
-            const auto poses = read_as(rows, given.form, reading);
-            std::vector<HandEyeStop> read = stops;
-            for (size_t i = 0; i < read.size(); ++i) read[i].base_from_flange = (*poses)[i];
-            const auto c = solved(read, m, most);
-            if (!c || misfit(*c) >= least) continue;
-            // An inverted pose on the other mount is the same motion; what was asked for is told first.
-            least = 0.9 * misfit(*c);
-            best = heron::words_of(reading);
-            if (m != mount) *best = fmt::format("{}, with {}", *best, words_of(m));
-          }
-    }
+    for (const bool in_degrees : {true, false})
+      for (const Taken taken : {Taken::by_name, Taken::by_place}) ways.push_back({form, in_degrees, taken});
+  for (const auto& [form, in_degrees, taken] : ways) {
+    if (numbers_in(form) != numbers_in(given.form) || (numbers_in(form) == 4 && !in_degrees)) continue;
+    const auto plain = read_as(rows, given.form, {form, in_degrees}, taken);
+    if (!plain) continue;
+    Rotations robot;
+    for (const Pose3& p : *plain) robot.push_back(p.rotation);
+    if (turning_misfit(robot, camera) > far_off) continue;
+    for (const double unit : {1.0, 1000.0, 25.4})
+      for (const bool inverted : {false, true})
+        for (const CameraMount m : {CameraMount::arm, CameraMount::fixed}) {
+          const RobotPoseReading reading{form, in_degrees, unit, inverted};
+          const auto poses = read_as(rows, given.form, reading, taken);
+          std::vector<HandEyeStop> read = stops;
+          for (size_t i = 0; i < read.size(); ++i) read[i].base_from_flange = (*poses)[i];
+          const auto c = solved(read, m, most);
+          if (!c || misfit(*c) >= least) continue;
+          // An inverted pose on the other mount is the same motion; what was asked for is told first.
+          least = 0.9 * misfit(*c);
+          best = heron::words_of(reading);
+          if (m != mount) *best = fmt::format("{}, with {}", *best, words_of(m));
+        }
+  }
   return best;
 }
 
@@ -162,9 +177,10 @@ std::optional<std::string> upside_down(const std::vector<HandEyeStop>& stops, Ca
   const bool rather = 2 * std::count(flipped.begin(), flipped.end(), true) > static_cast<long>(stops.size());
   for (size_t i = 0; i < stops.size(); ++i)
     if (flipped[i] != rather) names.push_back(stops[i].name);
-  return fmt::format("the board read upside down in {}: a board with a mark, or with an odd and an even number "
-                     "of fields, cannot be",
-                     fmt::join(names, ", "));
+  return fmt::format(
+      "the board read upside down in {}: a board with a mark, or with an odd and an even number "
+      "of fields, cannot be",
+      fmt::join(names, ", "));
 }
 
 }  // namespace

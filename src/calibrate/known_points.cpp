@@ -105,11 +105,12 @@ std::optional<Fit> fitted(PlaneModel model, const std::vector<KnownPair>& pairs,
   if (left_handed) return linear_fit(model, pairs, !*left_handed);  // the picture's y points down
   const auto plain = linear_fit(model, pairs, false), mirrored = linear_fit(model, pairs, true);
   if (plain && mirrored && on_one_line(pairs))
-    throw Error(ErrorCode::not_determined,
-                fmt::format("calibrate: {} do not tell on which side of their line Y grows; give --handed right "
-                            "(X, Y and the direction towards the camera form a right-handed frame) or --handed "
-                            "left, or a point well off the line",
-                            pairs.size() == 2 ? "two points" : "points on one line"));
+    throw Error(
+        ErrorCode::not_determined,
+        fmt::format("calibrate: {} do not tell on which side of their line Y grows; give --handed right "
+                    "(X, Y and the direction towards the camera form a right-handed frame) or --handed "
+                    "left, or a point well off the line",
+                    pairs.size() == 2 ? "two points" : "points on one line"));
   return mirrored && mirrored->sigma < 0.5 * plain->sigma ? mirrored : plain;
 }
 
@@ -158,8 +159,8 @@ std::vector<size_t> worst_first(const std::vector<double>& off) {
   return order;
 }
 
-/// The pair without which a model fits that leaves two equations to prove it; of many pairs, one of those that
-/// lie farthest off.
+/// The pair without which a model fits that leaves two equations to prove it; of many pairs, one of those
+/// that lie farthest off.
 std::optional<std::pair<size_t, Choice>> choose_without_one(const std::vector<KnownPair>& pairs,
                                                             const KnownPointsOptions& o,
                                                             const std::vector<size_t>& order) {
@@ -202,9 +203,7 @@ void require_pairs(const std::vector<KnownPair>& pairs, const KnownPointsOptions
 /// sides, or a horizon across the picture.
 void require_in_front(const Fit& fit, const std::vector<KnownPair>& pairs, int width, int height) {
   if (fit.model != PlaneModel::homography) return;
-  const auto depth = [&](Point2 p) {
-    return fit.pixel_from_world.row(2).dot(Eigen::Vector3d(p.x, p.y, 1));
-  };
+  const auto depth = [&](Point2 p) { return fit.pixel_from_world.row(2).dot(Eigen::Vector3d(p.x, p.y, 1)); };
   bool whole = true;
   for (const KnownPair& k : pairs) whole = whole && depth(k.world_mm) * depth(pairs[0].world_mm) > 0;
   const Homography back = fit.pixel_from_world.inverse();
@@ -212,9 +211,10 @@ void require_in_front(const Fit& fit, const std::vector<KnownPair>& pairs, int w
   for (const Point2 corner : {Point2{0, 0}, {width - 1.0, 0}, {0, height - 1.0}, {width - 1.0, height - 1.0}})
     whole = whole && side(corner) * side(pairs[0].pixel) > 0;
   if (whole) return;
-  throw Error(ErrorCode::not_determined,
-              "calibrate: by these pairs a part of the picture looks at the plane's other side. Are pixels and "
-              "places in the same order? One pair more would name a single wrong one");
+  throw Error(
+      ErrorCode::not_determined,
+      "calibrate: by these pairs a part of the picture looks at the plane's other side. Are pixels and "
+      "places in the same order? One pair more would name a single wrong one");
 }
 
 }  // namespace

@@ -50,27 +50,29 @@ class Table {
         const std::vector<std::string>& optional)
       : path_(path), text_(read_file(path, size_t{64} << 20)) {
     const auto names = next();
-    const std::string list = fmt::format(
-        "{}{}", fmt::join(needed, ","), optional.empty() ? "" : fmt::format(" [,{}]", fmt::join(optional, ",")));
+    const std::string list =
+        fmt::format("{}{}", fmt::join(needed, ","),
+                    optional.empty() ? "" : fmt::format(" [,{}]", fmt::join(optional, ",")));
     if (!names) fail_file(fmt::format("{}: is empty; its first line names the columns {}", path, list));
     if (std::any_of(names->begin(), names->end(), [](const auto& n) { return number_of(n).has_value(); }))
-      fail_file(fmt::format("{}: a first line with the columns' names is missing: {}, in any order",
-                            place(), list));
+      fail_file(fmt::format("{}: a first line with the columns' names is missing: {}, in any order", place(),
+                            list));
     std::vector<std::string> known = needed;
     known.insert(known.end(), optional.begin(), optional.end());
     column_of_.assign(known.size(), std::nullopt);
     for (size_t i = 0; i < names->size(); ++i) {
       const auto at = std::find(known.begin(), known.end(), (*names)[i]);
       if (at == known.end())
-        fail_file(fmt::format("{}: column '{}' is not known; there are {}, in any order{}", place(), (*names)[i], list,
-                              did_you_mean((*names)[i], known)));
+        fail_file(fmt::format("{}: column '{}' is not known; there are {}, in any order{}", place(),
+                              (*names)[i], list, did_you_mean((*names)[i], known)));
       auto& column = column_of_[static_cast<size_t>(at - known.begin())];
       if (column) fail_file(fmt::format("{}: column '{}' is there twice", place(), (*names)[i]));
       column = i;
     }
     for (size_t i = 0; i < needed.size(); ++i)
       if (!column_of_[i])
-        fail_file(fmt::format("{}: column '{}' is missing; needed are {}, in any order", place(), needed[i], list));
+        fail_file(
+            fmt::format("{}: column '{}' is missing; needed are {}, in any order", place(), needed[i], list));
     columns_ = names->size();
   }
 
@@ -132,7 +134,8 @@ std::vector<NamedRow> load_named_csv(const std::string& path, const std::string&
   std::vector<NamedRow> rows;
   while (const auto cells = table.next()) {
     if (cells->size() > table.columns())
-      fail_file(fmt::format("{}: {} columns; the first line names {}", table.place(), cells->size(), table.columns()));
+      fail_file(fmt::format("{}: {} columns; the first line names {}", table.place(), cells->size(),
+                            table.columns()));
     const auto cell = [&](size_t i) {
       const auto& at = table.column(i);
       return at && *at < cells->size() ? (*cells)[*at] : std::string();

@@ -38,6 +38,15 @@ void require_size(double width, double height, const std::string& path) {
                           height, most_pixels_a_side, most_pixels / 1e6));
 }
 
+void require_unpacked(size_t bytes, size_t packed, size_t most_ratio, const std::string& path) {
+  constexpr size_t most = size_t{256} << 20, slack = 4096;
+  if (bytes > most)
+    fail_file(fmt::format("{}: unpacks to {} MB; at most {} MB are read", path, bytes >> 20, most >> 20));
+  if (bytes / most_ratio > packed + slack)
+    fail_file(fmt::format("{}: announces {} MB of pixels and holds {} bytes, too few for them", path,
+                          bytes >> 20, packed));
+}
+
 Picture load_picture(const std::string& path) {
   Picture picture = decode_picture(read_file(path), path);
   picture.name = path;

@@ -48,6 +48,7 @@ class Reader {
     png_set_user_limits(png_, PNG_UINT_31_MAX,
                         PNG_UINT_31_MAX);  // our own limit is checked with a clearer message
     png_set_chunk_malloc_max(png_, 64u << 20);
+    png_set_chunk_cache_max(png_, 64);
     png_set_keep_unknown_chunks(png_, PNG_HANDLE_CHUNK_ALWAYS, extra_chunk, 1);
   }
   ~Reader() { png_destroy_read_struct(&png_, &info_, nullptr); }
@@ -116,6 +117,8 @@ PngContent decode_png(std::string_view bytes, const std::string& path) {
   png_read_info(png, info);
   const auto width = png_get_image_width(png, info), height = png_get_image_height(png, info);
   require_size(width, height, path);
+  constexpr size_t deflate = 1040;  // bytes of one, at the most
+  require_unpacked(png_get_rowbytes(png, info) * height, bytes.size(), deflate, path);
 
   const int type = png_get_color_type(png, info);
   if (type == PNG_COLOR_TYPE_PALETTE) png_set_palette_to_rgb(png);
@@ -131,6 +134,7 @@ PngContent decode_png(std::string_view bytes, const std::string& path) {
   png_read_update_info(png, info);
 
   const size_t row_bytes = png_get_rowbytes(png, info);
+  require_unpacked(row_bytes * height, bytes.size(), row_bytes * height, path);
   const int channels = png_get_channels(png, info), depth = png_get_bit_depth(png, info);
   std::vector<uint8_t> pixels(row_bytes * height);
   std::vector<png_bytep> rows;

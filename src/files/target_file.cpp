@@ -215,9 +215,20 @@ LoadedTarget load_target(const std::string& path) {
     else if (kind_named(kind).color == ColorUse::needed)
       fail_file(fmt::format("{}: is a target of kind {} whose picture has lost its color", path, kind));
   }
-  for (const PngExtra& extra : content.extras)
+  constexpr size_t most_extras = 8, most_of_all = size_t{128} << 20;  // pixels together
+  if (content.extras.size() > most_extras)
+    fail_file(fmt::format("{}: holds {} further pictures; at most {} are read", path, content.extras.size(),
+                          most_extras));
+  size_t pixels = 0;
+  for (const PngExtra& extra : content.extras) {
     taught.extras.push_back(
         {extra.name, grey_levels(decode_png(extra.bytes, fmt::format("{} ({})", path, extra.name)).picture)});
+    const Image<uint8_t>& last = taught.extras.back().pixels;
+    pixels += static_cast<size_t>(last.width()) * static_cast<size_t>(last.height());
+    if (pixels > most_of_all)
+      fail_file(
+          fmt::format("{}: its further pictures have more than {} million pixels", path, most_of_all >> 20));
+  }
   const int width = taught.pixels.width(), height = taught.pixels.height();
   taught.origin = {origin[0], origin[1]};
   const bool edited = hash_of(taught) != hash;

@@ -1,9 +1,11 @@
 #include <fmt/format.h>
 #include <tiffio.h>
 
+#include <algorithm>
+#include <cstdarg>
 #include <cstring>
+#include <limits>
 #include <memory>
-#include <mutex>
 #include <vector>
 
 #include "codecs.hpp"
@@ -46,14 +48,17 @@ struct Memory {
 using Tiff = std::unique_ptr<TIFF, decltype(&TIFFClose)>;
 
 Tiff open(Memory& memory, const char* mode) {
-  // libtiff writes to standard error by itself; what went wrong is said by our own messages.
-  static std::once_flag quiet;
-  std::call_once(quiet, [] {
-    TIFFSetErrorHandler(nullptr);
-    TIFFSetWarningHandler(nullptr);
-  });
-  return {TIFFClientOpen("memory", mode, &memory, Memory::read, Memory::write, Memory::seek, Memory::close,
-                         Memory::size, nullptr, nullptr),
+  // libtiff writes to standard error by itself; what went wrong is said by our own messages. Its handlers
+  // belong to this file alone, not to the program.
+  const auto silent = [](TIFF*, void*, const char*, const char*, va_list) { return 1; };
+  const std::unique_ptr<TIFFOpenOptions, decltype(&TIFFOpenOptionsFree)> options(TIFFOpenOptionsAlloc(),
+                                                                                 TIFFOpenOptionsFree);
+  if (!options) throw std::bad_alloc();
+  TIFFOpenOptionsSetErrorHandlerExtR(options.get(), silent, nullptr);
+  TIFFOpenOptionsSetWarningHandlerExtR(options.get(), silent, nullptr);
+  TIFFOpenOptionsSetMaxSingleMemAlloc(options.get(), tmsize_t{256} << 20);
+  return {TIFFClientOpenExt("memory", mode, &memory, Memory::read, Memory::write, Memory::seek, Memory::close,
+                            Memory::size, nullptr, nullptr, options.get()),
           TIFFClose};
 }
 
@@ -104,6 +109,18 @@ void set_pitch(TIFF* tiff, Point2 pitch_mm) {
   TIFFSetField(tiff, TIFFTAG_YRESOLUTION, static_cast<float>(10 / pitch_mm.y));
 }
 
+/// Of a picture whose white is zero.
+void invert(Picture& picture) {
+  const auto inverted = [](auto& image) {
+    using T = std::remove_cvref_t<decltype(image(0, 0))>;
+    for (int y = 0; y < image.height(); ++y)
+      for (int x = 0; x < image.width(); ++x)
+        image(x, y) = static_cast<T>(std::numeric_limits<T>::max() - image(x, y));
+  };
+  if (auto* grey = std::get_if<Image<uint8_t>>(&picture.pixels)) inverted(*grey);
+  if (auto* deep = std::get_if<Image<uint16_t>>(&picture.pixels)) inverted(*deep);
+}
+
 }  // namespace
 
 Picture decode_tiff(std::string_view bytes, const std::string& path) {
@@ -119,6 +136,10 @@ Picture decode_tiff(std::string_view bytes, const std::string& path) {
   TIFFGetFieldDefaulted(tiff.get(), TIFFTAG_SAMPLESPERPIXEL, &samples);
   TIFFGetFieldDefaulted(tiff.get(), TIFFTAG_SAMPLEFORMAT, &format);
   TIFFGetFieldDefaulted(tiff.get(), TIFFTAG_PLANARCONFIG, &planar);
+  uint16_t photometric = PHOTOMETRIC_MINISBLACK;
+  TIFFGetFieldDefaulted(tiff.get(), TIFFTAG_PHOTOMETRIC, &photometric);
+  constexpr size_t most_ratio = 5000;  // of any compression that is read
+  require_unpacked(size_t{width} * height * samples * std::max(1, bits / 8), bytes.size(), most_ratio, path);
   const auto w = static_cast<int>(width), h = static_cast<int>(height);
   Picture picture;
   if (TIFFIsTiled(tiff.get())) fail_file(path + ": a TIFF in tiles; strips are read, save it without tiles");
@@ -135,6 +156,7 @@ Picture decode_tiff(std::string_view bytes, const std::string& path) {
         fmt::format("{}: a TIFF of {} samples of {} bit; read are grey of 8 or 16 bit, color of 8 bit, and "
                     "height maps of 32 bit float",
                     path, samples, bits));
+  if (photometric == PHOTOMETRIC_MINISWHITE) invert(picture);
   picture.pitch_mm = pitch_of(tiff.get());
   return picture;
 }

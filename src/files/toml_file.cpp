@@ -35,6 +35,69 @@ const char* kind_of(const toml::node& node) {
   }
 }
 
+/// The first byte that is no UTF-8 as RFC 3629 has it; the size where there is none.
+size_t first_broken(std::string_view text) {
+  const auto byte = [&](size_t i) { return i < text.size() ? static_cast<uint8_t>(text[i]) : uint8_t{0}; };
+  for (size_t i = 0; i < text.size();) {
+    const uint8_t a = byte(i);
+    const size_t more = a < 0x80                ? 0
+                        : a >= 0xc2 && a < 0xe0 ? 1
+                        : a >= 0xe0 && a < 0xf0 ? 2
+                        : a >= 0xf0 && a < 0xf5 ? 3
+                                                : 9;
+    if (more > 3) return i;
+    for (size_t k = 1; k <= more; ++k)
+      if ((byte(i + k) & 0xc0) != 0x80) return i;
+    const uint8_t b =
+        byte(i + 1);  // overlong forms, halves of pairs, and what lies beyond the last character
+    if ((a == 0xe0 && b < 0xa0) || (a == 0xed && b > 0x9f) || (a == 0xf0 && b < 0x90) ||
+        (a == 0xf4 && b > 0x8f))
+      return i;
+    i += more + 1;
+  }
+  return text.size();
+}
+
+/// Throws for text that is not UTF-8, or nested so deeply that a parser that calls itself would run out of
+/// stack: brackets, and the parts of dotted keys. Strings and remarks do not count.
+void require_parsable(std::string_view text, const std::string& path) {
+  constexpr int most_depth = 32;
+  if (const size_t at = first_broken(text); at < text.size()) {
+    const std::string_view before = text.substr(0, at);
+    const size_t begun = before.rfind('\n') + 1;  // 0 in the first line
+    fail_file(fmt::format("{}:{}:{}: a byte that is no UTF-8 text", path,
+                          1 + std::count(before.begin(), before.end(), '\n'), at - begun + 1));
+  }
+  int depth = 0, dots = 0, line = 1;
+  for (size_t i = 0; i < text.size(); ++i) {
+    const char c = text[i];
+    if (c == '#') {
+      i = std::min(text.find('\n', i), text.size());
+      if (i < text.size()) ++line, dots = 0;
+      continue;
+    }
+    if (c == '"' || c == '\'') {
+      const bool multi = text.substr(i, 3) == std::string(3, c);
+      const size_t from = i, quotes = multi ? 3 : 1;
+      for (i += quotes; i < text.size() && text.substr(i, quotes) != std::string(quotes, c); ++i) {
+        if (c == '"' && text[i] == '\\') ++i;
+        if (i < text.size() && text[i] == '\n' && !multi) break;  // the parser will say what is wrong
+      }
+      line += static_cast<int>(
+          std::count(text.begin() + static_cast<std::ptrdiff_t>(from),
+                     text.begin() + static_cast<std::ptrdiff_t>(std::min(i, text.size())), '\n'));
+      i += i < text.size() && text[i] == '\n' ? 0 : quotes - 1;
+      continue;
+    }
+    if (c == '\n') ++line;
+    if (c == '\n' || c == '=' || c == ',') dots = 0;
+    depth += c == '[' || c == '{' ? 1 : c == ']' || c == '}' ? -1 : 0;
+    dots += c == '.';
+    if (depth > most_depth || dots > most_depth)
+      fail_file(fmt::format("{}:{}: nested more than {} deep", path, line, most_depth));
+  }
+}
+
 }  // namespace
 
 struct TomlTable::Content {
@@ -67,6 +130,7 @@ TomlTable::TomlTable(TomlTable&&) noexcept = default;
 TomlTable& TomlTable::operator=(TomlTable&&) noexcept = default;
 
 TomlTable TomlTable::parse(const std::string& text, const std::string& path, int known_version) {
+  require_parsable(text, path);
   auto root = std::make_shared<toml::table>();
   try {
     *root = toml::parse(text);
@@ -83,7 +147,7 @@ TomlTable TomlTable::parse(const std::string& text, const std::string& path, int
 }
 
 TomlTable TomlTable::load(const std::string& path, int known_version) {
-  return parse(read_file(path, size_t{64} << 20), path, known_version);
+  return parse(read_file(path, size_t{16} << 20), path, known_version);
 }
 
 bool TomlTable::has(const std::string& key) const {
@@ -103,7 +167,8 @@ int TomlTable::whole(const std::string& key) const {
   asked_.insert(key);
   const toml::node& node = content_->at(key);
   const auto* value = node.as_integer();
-  if (!value || std::abs(value->get()) > 1000000000) content_->wrong_kind(node, key, "a whole number");
+  if (!value || value->get() > 1000000000 || value->get() < -1000000000)
+    content_->wrong_kind(node, key, "a whole number");
   return static_cast<int>(value->get());
 }
 int TomlTable::whole(const std::string& key, int otherwise) const {

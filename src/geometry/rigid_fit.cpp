@@ -76,7 +76,8 @@ std::optional<size_t> pair_off(const std::vector<Point2>& source, const std::vec
   double least = tolerance_mm;
   for (size_t i = 0; i < source.size() && source.size() >= 4; ++i) {
     std::vector<Point2> from = source, to = target;
-    from.erase(from.begin() + static_cast<std::ptrdiff_t>(i)), to.erase(to.begin() + static_cast<std::ptrdiff_t>(i));
+    from.erase(from.begin() + static_cast<std::ptrdiff_t>(i)),
+        to.erase(to.begin() + static_cast<std::ptrdiff_t>(i));
     try {
       const RigidFit rest = fit_rigid(from, to);
       const double largest = *std::max_element(rest.residuals_mm.begin(), rest.residuals_mm.end());

@@ -31,6 +31,7 @@ StationLink::StationLink(const LinkSettings& settings) : settings_(settings), se
 
 void StationLink::reconnect() {
   socket_.reset();
+  refused_of_peer_ = 0;
   const auto deadline = Clock::now() + settings_.patience;
   std::string why = "it did not connect";
   while (!socket_) {
@@ -72,7 +73,8 @@ bool StationLink::wait_for(const Accept& accept, LineSocket::Duration timeout, u
     if (wait == LineSocket::Wait::line) {
       const Parsed<RobotLine> parsed = parse_robot_line(text);
       if (!parsed.line) {
-        if (++refused_ > most_refused) socket_->close();
+        ++refused_;
+        if (++refused_of_peer_ > most_refused) socket_->close();
         say(Sorry{parsed.error});
       } else if (accept(*parsed.line)) {
         return true;

@@ -197,8 +197,9 @@ std::vector<Candidate> candidates_of_octave(const PatternSearch& search) {
 
 }  // namespace
 
-/// Each octave of scales is a search of its own, from the level on which such a part is as large as the taught
-/// one on its coarsest: none takes the looks or the levels that another needs, so a wider range loses nothing.
+/// Each octave of scales is a search of its own, from the level on which such a part is as large as the
+/// taught one on its coarsest: none takes the looks or the levels that another needs, so a wider range loses
+/// nothing.
 std::vector<Candidate> candidates_of(const PatternSearch& search) {
   const Range<double> scales = search.reach.scale;
   constexpr double octave = 2.05;  // what one search spans

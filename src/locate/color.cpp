@@ -425,7 +425,8 @@ Findings find(const ColorTarget& target, const Survey& survey, const FindLimits&
     if (s.most_area > 0 && area > s.most_area) missed.push_back(too_high("area", area, s.most_area));
     take(findings, one, limits, std::move(missed));
   }
-  if (explain == Explain::always && findings.complete) explain_by_color(target, survey.color(), limits, gains, findings);
+  if (explain == Explain::always && findings.complete)
+    explain_by_color(target, survey.color(), limits, gains, findings);
   keep_nearest(findings);
   return findings;
 }

@@ -24,7 +24,11 @@ Sighting sighting_of(const Scan& scan, const LineEdge& l, const std::string& nam
   s.sigma.x = std::abs(u.y) < 1e-9 ? l.edge.sigma : infinite;
   s.sigma.y = std::abs(u.x) < 1e-9 ? l.edge.sigma : infinite;
   s.has_angle = scan.is_arc();
-  if (s.has_angle) s.angle = radians(std::atan2(u.y, u.x)).wrapped();
+  if (s.has_angle) {  // where it lies around the centre
+    const Point2 out = at - scan.centre();
+    s.angle = direction(out).wrapped();
+    if (norm(out) > 0) s.sigma.angle = radians(l.edge.sigma / norm(out));
+  }
   s.figures = {{"along", scan.told(l.edge.at)},
                {"change", l.edge.contrast},
                {"edge_angle", radians(-std::atan(l.slope)).degrees()},
@@ -69,8 +73,7 @@ Findings find_edges(const EdgeSettings& s, const Scan& scan, const Survey& surve
     if (scan.round()) one.figures.push_back({"repeats", static_cast<double>(repeats)});
     take(findings, std::move(one), limits);
   }
-  if (explain == Explain::always)
-    tell_others(scan, met, s.change, findings);
+  if (explain == Explain::always) tell_others(scan, met, s.change, findings);
   findings.profiles.push_back(met.profile);
   return findings;
 }

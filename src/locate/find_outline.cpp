@@ -134,9 +134,7 @@ struct Match {
 /// The better of two on one spot stays; a mirrored one has to be better by half of what the two shapes differ
 /// by, `mirror_gap` of the score.
 std::vector<Match> best_by_spot(std::vector<Match> all, double apart, double mirror_gap) {
-  const auto rank = [&](const Match& m) {
-    return m.sighting.score * (m.mirrored ? 1 - mirror_gap / 2 : 1);
-  };
+  const auto rank = [&](const Match& m) { return m.sighting.score * (m.mirrored ? 1 - mirror_gap / 2 : 1); };
   std::stable_sort(all.begin(), all.end(), [&](const Match& a, const Match& b) { return rank(a) > rank(b); });
   std::vector<Match> kept;
   for (Match& m : all) {
@@ -232,14 +230,21 @@ Findings find(const OutlineTarget& target, const Survey& survey, const FindLimit
   if (s.backdrop == Backdrop::unknown) {
     FindLimits any = limits;
     any.polarity = Polarity::per_edge;
-    Findings findings = find(target.shape(), survey, any, explain, work);
-    for (Sighting& one : findings.sightings) {
+    any.count = 0;  // what deviates does not count
+    Findings all = find(target.shape(), survey, any, explain, work), findings;
+    findings.complete = all.complete, findings.misses = std::move(all.misses);
+    for (Sighting& one : all.sightings) {
       float most = 0;
       for (const EdgeMatch& e : one.edges)
         if (e.weight > 0) most = std::max(most, std::abs(e.distance));
       one.figures = {{"area", target.area() * one.scale * one.scale, FigureUnit::square_pixels},
                      {"deviation", most}};
+      std::vector<LimitMissed> missed;
+      if (s.most_deviation > 0 && most > s.most_deviation)
+        missed.push_back(too_high("deviation", most, s.most_deviation));
+      take(findings, std::move(one), limits, std::move(missed));
     }
+    keep_nearest(findings);
     return findings;
   }
   SilhouetteBy by{.tone = s.tone, .threshold = s.threshold, .level = s.level};

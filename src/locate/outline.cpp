@@ -15,7 +15,7 @@ namespace heron {
 namespace {
 
 constexpr double least_like_itself = 96;  // per cent
-constexpr uint8_t on_outline = 128;  // half of a pixel is the part's
+constexpr uint8_t on_outline = 128;       // half of a pixel is the part's
 
 Image<uint8_t> above(const Image<uint8_t>& silhouette, const Image<uint8_t>& counts) {
   Image<uint8_t> mask(silhouette.width(), silhouette.height());
@@ -69,6 +69,11 @@ void require_valid(const OutlineSettings& s) {
       fail_argument(
           fmt::format("a backdrop color of {:g}, {:g}, {:g} is too dark to have a color", c[0], c[1], c[2]));
   }
+  if (s.backdrop == Backdrop::unknown && (s.least_area > 0 || s.most_area > 0 || s.most_flaw > 0))
+    fail_argument(
+        "before an unknown backdrop only edges are seen, so area and flaws are not measured; leave out "
+        "least_area, "
+        "most_area and most_flaw, or give a backdrop (most_deviation is measured)");
   if (s.most_area > 0 && s.most_area < s.least_area)
     fail_argument(
         fmt::format("areas {:g}..{:g} per cent must have the least first", s.least_area, s.most_area));

@@ -30,13 +30,14 @@ double apart(const PatternTarget& target, const Similarity2& a, const Similarity
   return std::hypot(distance(a * centre, b * centre), radius * turned, radius * std::log(a.scale / b.scale));
 }
 
-constexpr double same_within = 1.5;   // pixels; nearer is the same pose
+constexpr double same_within = 1.5;    // pixels; nearer is the same pose
 constexpr double least_likeness = 45;  // per cent; what is like the part by less is not found by default
 constexpr size_t most_rivals = 96;
 
 /// A candidate's score by the few edges that stand for all.
 double score_by_few(const PatternSearch& search, const Similarity2& pose, Rise rise) {
-  return see_edges(search.survey.level(0), search.target.few_columns(), pose, search.reach.least_contrast, rise)
+  return see_edges(search.survey.level(0), search.target.few_columns(), pose, search.reach.least_contrast,
+                   rise)
       .score;
 }
 
@@ -89,12 +90,14 @@ void settle(Candidate& c, const PatternSearch& search, const std::vector<Rival>&
   Similarity2 its_pose;
   for (auto r = first; r != end; ++r)
     for (const Similarity2& pose : {after(c.pose, r->pose), after(c.pose, r->pose.inverse())})
-      if (const double s = score_by_few(search, pose, c.rise); s > most) most = s, likest_rival = &*r, its_pose = pose;
+      if (const double s = score_by_few(search, pose, c.rise); s > most)
+        most = s, likest_rival = &*r, its_pose = pose;
   if (!likest_rival || most < c.score - 8) return;
   const std::optional<Candidate> other = fitted_at(search, its_pose, c.rise);
   if (!other || apart(search.target, other->pose, c.pose) < same_within) return;
   const double promised = (100 - likest_rival->score) * c.score / 100;
-  if (other->score > c.score - promised / 2) c.other = {other->pose.x, other->pose.y, other->pose.angle, other->pose.scale, other->score};
+  if (other->score > c.score - promised / 2)
+    c.other = {other->pose.x, other->pose.y, other->pose.angle, other->pose.scale, other->score};
 }
 
 }  // namespace
@@ -118,7 +121,8 @@ class Gathering {
   void take_turns() {
     if (!search_.target.has_angle()) return;
     const Point2 middle = search_.target.extent().centre(), at = taught_ * middle;
-    const int count = std::max(8, static_cast<int>(2 * std::numbers::pi * half_diagonal(search_.target) / 1.5));
+    const int count =
+        std::max(8, static_cast<int>(2 * std::numbers::pi * half_diagonal(search_.target) / 1.5));
     const auto turned = [&](int i) {
       const Angle turn = degrees(360.0 * i / count);
       const Point2 p = at - rotated(middle, turn);
@@ -136,7 +140,8 @@ class Gathering {
   /// turn by a tooth of a gear, since one is as like it as the next.
   void take_what_follows() {
     best_first();
-    const std::vector<Rival> first(rivals_.begin(), rivals_.begin() + static_cast<ptrdiff_t>(std::min(rivals_.size(), size_t{12})));
+    const std::vector<Rival> first(
+        rivals_.begin(), rivals_.begin() + static_cast<ptrdiff_t>(std::min(rivals_.size(), size_t{12})));
     std::vector<Similarity2> poses;
     for (const Rival& a : first) {
       poses.push_back(a.pose.inverse());
@@ -160,10 +165,12 @@ class Gathering {
     const auto near = [&](const Similarity2& other) {
       return apart(search_.target, pose, other) < 2 * same_within;
     };
-    return near({}) || std::any_of(rivals_.begin(), rivals_.end(), [&](const Rival& r) { return near(r.pose); });
+    return near({}) ||
+           std::any_of(rivals_.begin(), rivals_.end(), [&](const Rival& r) { return near(r.pose); });
   }
   void best_first() {
-    std::stable_sort(rivals_.begin(), rivals_.end(), [](const Rival& a, const Rival& b) { return a.score > b.score; });
+    std::stable_sort(rivals_.begin(), rivals_.end(),
+                     [](const Rival& a, const Rival& b) { return a.score > b.score; });
   }
 
   const PatternSearch& search_;
@@ -188,7 +195,8 @@ std::vector<Rival> find_rivals(const PatternTarget& target) {
   const PatternSearch search{target, survey, reach, nullptr};
   const Similarity2 taught{target.origin().x + room, target.origin().y + room, {}, 1};
   std::vector<Candidate> candidates = candidates_of(search);
-  std::stable_sort(candidates.begin(), candidates.end(), [](const Candidate& a, const Candidate& b) { return a.score > b.score; });
+  std::stable_sort(candidates.begin(), candidates.end(),
+                   [](const Candidate& a, const Candidate& b) { return a.score > b.score; });
   Gathering rivals(search, taught);
   for (const Candidate& c : candidates) rivals.take(c);
   rivals.take_turns();

@@ -3,10 +3,10 @@
 
 namespace heron {
 
-/// Whether fits on the target's coarsest level bring its own taught picture home from one step of the search's
-/// grid off, in place and in angle, wherever it lies between the pixels of that level: neighbours of a hit are
-/// left out on the promise that it will. Fine structure, the teeth of a gear, lets a fit run into the next
-/// tooth instead. Cost: some passes over the taught pixels, and some dozens of fits with few edges.
+/// Whether fits on the target's coarsest level bring its own taught picture home from one step of the
+/// search's grid off, in place and in angle, wherever it lies between the pixels of that level: neighbours of
+/// a hit are left out on the promise that it will. Fine structure, the teeth of a gear, lets a fit run into
+/// the next tooth instead. Cost: some passes over the taught pixels, and some dozens of fits with few edges.
 bool finds_home(const PatternTarget& target, const Image<uint8_t>& filled, const Image<uint8_t>& mask);
 
 /// A picture with room on all sides, filled from its nearest pixels; what is not of `mask` is filled too.

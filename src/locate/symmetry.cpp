@@ -4,8 +4,8 @@
 #include <array>
 #include <optional>
 
-#include "edge_map.hpp"
 #include "edge_fit.hpp"
+#include "edge_map.hpp"
 
 namespace heron {
 namespace {

@@ -23,8 +23,8 @@ struct TurnedPart {
 /// A part whose edges are seen by as much in another pose looks the same there; per cent.
 inline constexpr double alike_from = 99;
 
-/// Whether the part looks the same after half a turn, a third, ... a twenty-fourth, about the centre where its
-/// edges meet best. Cost: some milliseconds.
+/// Whether the part looks the same after half a turn, a third, ... a twenty-fourth, about the centre where
+/// its edges meet best. Cost: some milliseconds.
 Symmetry symmetry_of(const TurnedPart& part, const std::vector<TaughtEdge>& edges);
 
 }  // namespace heron

@@ -134,7 +134,8 @@ Hold hold_of(const std::vector<TaughtEdge>& edges) {
     normals += n * n.transpose();
   }
   const SymmetricEigen eigen = eigen_symmetric(normals);
-  return {eigen.values[0], eigen.values[0] / static_cast<double>(edges.size()),
+  return {eigen.values[0],
+          eigen.values[0] / static_cast<double>(edges.size()),
           {eigen.vectors(0, 0), eigen.vectors(1, 0)}};
 }
 

@@ -135,7 +135,8 @@ double suggested_contrast(const PatternTarget& target) {
   if (values.empty()) return usual * target.grey_unit();
   constexpr double share = 0.45;  // of what one edge in five falls short of
   const double noise = 3 * 0.87 * target.greys()->noise_sigma,
-               fit = std::clamp(share * values[values.size() / 5], std::min(usual, std::max(2.0, noise)), usual);
+               fit = std::clamp(share * values[values.size() / 5], std::min(usual, std::max(2.0, noise)),
+                                usual);
   return std::round(10 * fit) / 10 * target.grey_unit();
 }
 

@@ -87,8 +87,7 @@ Report Station::examine(const Picture& picture, const Pose2& robot_from_world) {
   const Frames frames{&mapping_.mapping, mapping_.axes ? &*mapping_.axes : nullptr, &robot_from_world};
   Report report;
   for (const Loaded& t : targets_)
-    add_findings(report,
-                 find(t.target, survey, t.limits, file_.quick ? Explain::never : Explain::always),
+    add_findings(report, find(t.target, survey, t.limits, file_.quick ? Explain::never : Explain::always),
                  frames, t.target.place());
   report.number = number_;
   report.picture = picture.name;

@@ -129,6 +129,8 @@ TEST_CASE("a stop that was written down wrong is left out, and poses read in a w
     const Eigen::Vector3d v = rotation_vector_of(s.base_from_flange.rotation);
     rows.push_back({s.base_from_flange.position / 1000, {v.x(), v.y(), v.z()}});
   }
+  for (size_t i = 0; i < stops.size(); ++i)
+    stops[i].base_from_flange = *pose_of(rows[i], {RotationForm::zyx});
   const auto why = explain_misfit(rows, stops, {RotationForm::zyx}, CameraMount::arm, {75, 52.5});
   REQUIRE(why);
   CHECK(*why == "rotation-vector in radians, positions in metres (times 1000)");

@@ -271,7 +271,7 @@ TEST_CASE("a recording lists its pictures and notices a missing one") {
 
 TEST_CASE("rows of numbers, with a header or without") {
   TemporaryFolder folder;
-const std::vector<std::string> columns{"u", "v", "x", "y"};
+  const std::vector<std::string> columns{"u", "v", "x", "y"};
   support::write_text(folder / "a.csv", "u,v,x,y\r\n1,2;3, 4\n\n# note\n5,6,7,8e1\n");
   const auto rows = load_csv(folder / "a.csv", columns);
   CHECK(rows == std::vector<std::vector<double>>{{1, 2, 3, 4}, {5, 6, 7, 80}});

@@ -84,8 +84,9 @@ TEST_CASE("mutated mappings, grounds, recordings and tables are refused or read,
         rounds / 4);
 
   support::write_text(folder / "pairs.csv", "u,v,x,y\n1.5,2,3,4\n5,6,7,8\n-9,1e3,11,12\n");
-  CHECK(refused_file(folder, "pairs.csv", 4, [](const std::string& path) { load_csv(path, {"u", "v", "x", "y"}); }) >
-        rounds / 8);
+  CHECK(refused_file(folder, "pairs.csv", 4, [](const std::string& path) {
+          load_csv(path, {"u", "v", "x", "y"});
+        }) > rounds / 8);
 
   save_picture(folder / "one.png", any_picture());
   save_picture(folder / "two.png", any_picture());

@@ -93,7 +93,10 @@ TEST_CASE("rows with names: parts, empty pictures, headers, remarks, and what do
   refused("picture,x,y,turn\na.png,1,2,3\n", "column 'turn' is not known");
   refused("picture,x,y\na.png,1,two\n", "k.csv:2");
   refused("picture,x,y\na.png,nan,2\n", "k.csv:2");
-  CHECK(contains(error_of([&] { load_named_csv(folder / "none.csv", "picture", {"x", "y"}, {}); }), "cannot be opened"));
+  CHECK(contains(error_of([&] {
+                   load_named_csv(folder / "none.csv", "picture", {"x", "y"}, {});
+                 }),
+                 "cannot be opened"));
 }
 
 TEST_CASE("a report tells what was turned round, held back, and stopped") {

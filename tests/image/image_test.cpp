@@ -39,6 +39,17 @@ int area(const Image<uint8_t>& mask) {
 
 }  // namespace
 
+TEST_CASE("an image that was moved from is empty") {
+  Image<uint8_t> first(5, 4), second(3, 2);
+  const Image<uint8_t> taken(std::move(first));
+  CHECK(taken.width() == 5);
+  CHECK(first.empty());  // NOLINT(bugprone-use-after-move)
+  second = Image<uint8_t>(7, 6);
+  first = std::move(second);
+  CHECK(first.width() == 7);
+  CHECK(second.empty());  // NOLINT(bugprone-use-after-move)
+}
+
 TEST_CASE("new pictures are zero, copies equal, and behind all rows stand zeros") {
   const auto is_clear_behind = [](const Image<uint8_t>& image) {
     bool clear = true;

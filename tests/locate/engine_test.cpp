@@ -111,9 +111,10 @@ TEST_CASE("from the best hit of the coarse search a fit runs to the part, at eve
     CAPTURE(angle);
     const Pose2 tile{2, -3, degrees(angle)};
     const Survey survey(bench().picture(tile, 82, scale));
-    const CoarseSearch search{
-        .angle = full_turn, .scale = {0.8, 1.2}, .origins = {0, 0, Bench::side - 1.0, Bench::side - 1.0},
-        .level = bench().target.coarse(Polarity::as_taught).level};
+    const CoarseSearch search{.angle = full_turn,
+                              .scale = {0.8, 1.2},
+                              .origins = {0, 0, Bench::side - 1.0, Bench::side - 1.0},
+                              .level = bench().target.coarse(Polarity::as_taught).level};
     const std::vector<CoarseHit> hits = coarse_search(bench().target, survey, search, nullptr).next(256);
     REQUIRE_FALSE(hits.empty());
     CHECK(hits[0].likeness > 0.7);

@@ -19,7 +19,8 @@ TEST_CASE("known.csv says where the taught origin lies, in plain and in hard tra
     const PatternTarget leaf = teach_pattern(grey_levels(load_picture(cell.path("teach.png"))),
                                              Region::rectangle(cell.teach_region));
     const Recording recording = load_recording(cell.path("tray"));
-    const std::vector<NamedRow> known = load_named_csv(cell.path("known.csv"), "picture", {"x", "y", "angle"}, {});
+    const std::vector<NamedRow> known =
+        load_named_csv(cell.path("known.csv"), "picture", {"x", "y", "angle"}, {});
     CHECK(known.size() == 9);
     for (size_t i = 0; i < recording.size(); ++i) {
       const Findings f = find(leaf, Survey(grey_levels(load_picture(recording.path(i)))), {.effort = 1});
@@ -39,7 +40,8 @@ TEST_CASE("known.csv says where the taught origin lies, in plain and in hard tra
 TEST_CASE("a tray without leaves is known to be empty") {
   const support::TemporaryFolder folder;
   const TrayCell cell = write_tray_cell(folder / "c", 13, {.views = 2, .leaves = 0, .others = 4});
-  const std::vector<NamedRow> known = load_named_csv(cell.path("known.csv"), "picture", {"x", "y", "angle"}, {});
+  const std::vector<NamedRow> known =
+      load_named_csv(cell.path("known.csv"), "picture", {"x", "y", "angle"}, {});
   REQUIRE(known.size() == 2);
   for (const NamedRow& row : known) CHECK_FALSE(row.numbers[0].has_value());
 }

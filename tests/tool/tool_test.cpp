@@ -115,7 +115,8 @@ TEST_CASE("calibrate says what is wrong with its pictures") {
   refused("calibrate --board dots --output x.toml", "no picture given");
   refused("calibrate board.png --output x.toml", "say from what");
   CHECK_FALSE(worked().has("x.toml"));
-  support::write_text(worked().folder / "line.csv", "board_x,board_y,robot_x,robot_y\n0,0,0,0\n1,0,1,0\n2,0,2,0\n");
+  support::write_text(worked().folder / "line.csv",
+                      "board_x,board_y,robot_x,robot_y\n0,0,0,0\n1,0,1,0\n2,0,2,0\n");
   refused("calibrate --touched line.csv", "one line");
   const auto ran = worked().run("calibrate --touched touched.csv --json");
   REQUIRE(ran.status == 0);
@@ -219,7 +220,9 @@ TEST_CASE("run tells a simulated robot of another process, both ways round") {
               (asks ? " --ask" : ""),
           worked().folder.path());
     });
-    const auto ran = worked().run("run station.toml --json --reports reports.jsonl --pictures shots");
+    const std::string before = asks ? support::read_text(worked().folder / "reports.jsonl") : "";
+    const auto ran =
+        worked().run("run station.toml --json --reports reports.jsonl --pictures shots --keep-pictures 1");
     side.join();
     REQUIRE_MESSAGE(ran.status == 0, ran.err);
     CHECK(robot.status == 0);
@@ -227,8 +230,10 @@ TEST_CASE("run tells a simulated robot of another process, both ways round") {
     CHECK(log["arrivals"].size() == 10);
     CHECK(log["left_lying"] == 0);
     for (const json& a : log["arrivals"]) CHECK(a["off_mm"].get<double>() < 0.05);
-    CHECK(ran.out == support::read_text(worked().folder / "reports.jsonl"));
-    CHECK(worked().has("shots/0002.png"));
+    // What an earlier run wrote stays.
+    CHECK(before + ran.out == support::read_text(worked().folder / "reports.jsonl"));
+    CHECK(worked().has("shots/000002.png"));
+    CHECK_FALSE(worked().has("shots/000001.png"));
   }
   station("connect = \"127.0.0.1:5918\"\nmode = \"push\"\npatience_s = 0.2\n");
   refused("run station.toml", "no robot at 127.0.0.1:5918");

@@ -79,8 +79,8 @@ std::string name_of(RotationForm form);
 const std::vector<RotationForm>& all_rotation_forms();
 /// Numbers of a rotation in that form: 4 or 3.
 size_t numbers_in(RotationForm form);
-/// Names of those numbers in a table: qw, qx, qy, qz; rx, ry, rz; or of Euler angles the axes in their order, a
-/// second turn about the first axis with a 2: rz, ry, rz2.
+/// Names of those numbers in a table: qw, qx, qy, qz; rx, ry, rz; or of Euler angles the axes in their order,
+/// a second turn about the first axis with a 2: rz, ry, rz2.
 std::vector<std::string> columns_of(RotationForm form);
 /// The rotation written as `numbers` (angles in degrees when `in_degrees`). Nothing when they are no
 /// rotation: a quaternion that is not of length one within 1%.
@@ -105,12 +105,12 @@ struct RobotPoseReading {
 std::optional<Pose3> pose_of(const RobotPoseRow& row, const RobotPoseReading& reading);
 /// In words, as for an error message.
 std::string words_of(const RobotPoseReading& reading);
-/// What else would make rows and pictures fit that do not, or of which some do not, as they were read: another form, unit or direction of
-/// the poses, the other mount, two rows swapped, or pictures in which the board was read upside down; in words,
-/// nothing when none of these. How far robot and camera turn between two stops does not depend on the mounting
-/// (Tsai, Lenz, A new technique for fully autonomous and efficient 3D robotics hand/eye calibration, IEEE
-/// Transactions on Robotics and Automation 5, 1989), which leaves few to be solved. Cost: at most some dozens of
-/// calibrations.
+/// What else would make rows and pictures fit that do not, or of which some do not, as they were read:
+/// another form, unit or direction of the poses, the other mount, two rows swapped, or pictures in which the
+/// board was read upside down; in words, nothing when none of these. How far robot and camera turn between
+/// two stops does not depend on the mounting (Tsai, Lenz, A new technique for fully autonomous and efficient
+/// 3D robotics hand/eye calibration, IEEE Transactions on Robotics and Automation 5, 1989), which leaves few
+/// to be solved. Cost: at most some dozens of calibrations.
 std::optional<std::string> explain_misfit(const std::vector<RobotPoseRow>& rows,
                                           const std::vector<HandEyeStop>& stops,
                                           const RobotPoseReading& given, CameraMount mount,

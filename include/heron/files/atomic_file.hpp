@@ -4,8 +4,10 @@
 
 namespace heron {
 
-/// Writes the whole file or leaves what stood there: written beside it, synced, renamed. Throws
-/// Error{not_writable} with the system's reason.
+/// Writes the whole file or leaves what stood there: written beside it, synced, renamed, its folder synced.
+/// Links stay and their target is replaced; owner and mode stay those of the old file; what a writer left
+/// behind that was stopped in the middle is removed. Devices and pipes are written into, never replaced.
+/// Throws Error{not_writable} with the system's reason.
 void write_file(const std::string& path, std::string_view content);
 
 /// The whole file. Throws Error{bad_file} when it is missing, is no regular file, or is larger than

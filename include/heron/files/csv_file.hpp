@@ -14,8 +14,8 @@ std::vector<std::vector<double>> load_csv(const std::string& path, const std::ve
 /// A row that begins with a name.
 struct NamedRow {
   std::string name;
-  std::vector<std::optional<double>> numbers;  ///< needed columns, then optional ones; all empty in a row of a
-                                               ///< name alone
+  std::vector<std::optional<double>> numbers;  ///< needed columns, then optional ones; all empty in a row of
+                                               ///< a name alone
 };
 
 /// Rows of a name under `name`, and numbers; optional columns may be missing, or a row's place in them empty.

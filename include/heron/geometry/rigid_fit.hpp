@@ -21,8 +21,8 @@ struct RigidFit {
 /// names what it found.
 RigidFit fit_rigid(const std::vector<Point2>& source, const std::vector<Point2>& target);
 
-/// The pair, from 0, that is to blame where the largest residual is above `tolerance_mm`: of four or more, the
-/// one without which the others fit best, if they fit within it; else nothing.
+/// The pair, from 0, that is to blame where the largest residual is above `tolerance_mm`: of four or more,
+/// the one without which the others fit best, if they fit within it; else nothing.
 std::optional<size_t> pair_off(const std::vector<Point2>& source, const std::vector<Point2>& target,
                                double tolerance_mm);
 

@@ -76,9 +76,13 @@ class Image {
     return image;
   }
   Image(const Image& other) : Image(other.view()) {}
-  Image(Image&&) noexcept = default;
+  Image(Image&& other) noexcept { swap(other); }
   Image& operator=(const Image& other) { return *this = Image(other); }
-  Image& operator=(Image&&) noexcept = default;
+  Image& operator=(Image&& other) noexcept {
+    Image taken(std::move(other));  // what is moved from is empty
+    swap(taken);
+    return *this;
+  }
 
   int width() const { return width_; }
   int height() const { return height_; }
@@ -95,6 +99,10 @@ class Image {
   operator ImageView<const T>() const { return view(); }
 
  private:
+  void swap(Image& other) noexcept {
+    data_.swap(other.data_);
+    std::swap(width_, other.width_), std::swap(height_, other.height_), std::swap(stride_, other.stride_);
+  }
   struct Free {
     void operator()(T* p) const { std::free(p); }
   };

@@ -60,7 +60,7 @@ class StationLink {
   std::optional<LineListener> listener_;
   std::optional<LineSocket> socket_;
   std::string session_;
-  int refused_ = 0, repeats_ = 0;
+  int refused_ = 0, refused_of_peer_ = 0, repeats_ = 0;
 };
 
 }  // namespace heron

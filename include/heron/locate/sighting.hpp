@@ -98,7 +98,7 @@ struct Sighting {
       {};  ///< "angle", "scale" when the pose lies within six of its sigmas of that range's end
   std::optional<OtherPose> ambiguous =
       {};                 ///< the part is like itself there, and what is seen does not decide between the two
-  bool inverted = false;                   ///< dark where it was taught bright
+  bool inverted = false;  ///< dark where it was taught bright
   std::vector<EdgeMatch> edges = {};
   bool has_angle = true;             ///< false where the kind, or this part, has none; `angle` is then 0
   std::vector<Figure> figures = {};  ///< what its kind tells beside the pose

@@ -83,8 +83,9 @@ FindLimits limits_of(const std::string& kind);
 /// The same pattern with the least contrast that suits its edges; docs of `suggested_contrast`.
 Target with_fitting_contrast(const PatternTarget& target);
 
-/// Teaches a target of a kind; a pattern without limits of its own with the least contrast that suits it. Throws Error{invalid_argument} when there is nothing to hold on to, a setting
-/// is none of its kind, or the picture lacks what the kind needs.
+/// Teaches a target of a kind; a pattern without limits of its own with the least contrast that suits it.
+/// Throws Error{invalid_argument} when there is nothing to hold on to, a setting is none of its kind, or the
+/// picture lacks what the kind needs.
 Target teach_target(const std::string& kind, const TeachingPicture& picture, const TargetWords& words);
 
 /// The target that a file holds: its content and settings.

@@ -39,11 +39,12 @@ struct TeachingReport {
   double noise_sigma = 0;       ///< of the taught picture, grey levels
   double median_contrast = 0;   ///< of the edges, grey levels over two pixels
   double weakest_contrast = 0;  ///< that one edge in twenty falls short of
-  double hidden_at_half = 0;    ///< share of the edges that the target's own least contrast hides at half the light
-  PoseSigma expected;           ///< of one find in a picture as noisy as the taught one; of the scale too
-  double slide_ratio = 1;       ///< how much worse the position holds along its weakest direction than across
-  Angle slide;                  ///< that direction
-  int turns = 1;                ///< how often it looks the same in a full turn; 0 when it is round
+  double hidden_at_half =
+      0;               ///< share of the edges that the target's own least contrast hides at half the light
+  PoseSigma expected;  ///< of one find in a picture as noisy as the taught one; of the scale too
+  double slide_ratio = 1;  ///< how much worse the position holds along its weakest direction than across
+  Angle slide;             ///< that direction
+  int turns = 1;           ///< how often it looks the same in a full turn; 0 when it is round
   std::optional<Likeness> turned;     ///< what resembles it most among its own turned poses, by the score
   std::optional<Likeness> elsewhere;  ///< and elsewhere in the picture it was taught from
   int cut_places = 0;    ///< where edges run into the border of what is taught: cut off, or a neighbour's
