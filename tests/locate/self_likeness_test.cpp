@@ -1,0 +1,192 @@
+#include <doctest/doctest.h>
+
+#include "heron/locate/outline.hpp"
+#include "heron/locate/pattern.hpp"
+#include "heron/locate/survey.hpp"
+#include "heron/locate/target.hpp"
+#include "heron/locate/teaching.hpp"
+#include "heron/render/outline.hpp"
+#include "heron/render/studio_views.hpp"
+
+using namespace heron;
+using namespace heron::render;
+
+namespace {
+
+constexpr int side = 420;
+constexpr double middle = (side - 1) / 2.0;
+
+/// A picture of pieces drawn in pixels about their origin, y upwards, which lies at `pixel` turned by `angle`
+/// in picture sense. Pieces of `over` lie where they say, from the picture's middle.
+Image<uint8_t> shot(const std::vector<Piece>& pieces, Point2 pixel, Angle angle, uint64_t seed,
+                    const std::vector<Piece>& over = {}, double noise = 2) {
+  Scene scene;
+  scene.camera = straight_camera(side, side, 1);
+  scene.width = scene.height = side;
+  for (Piece piece : pieces) {
+    piece.world_from_piece = {pixel.x - middle, middle - pixel.y, -angle};
+    scene.pieces.push_back(std::move(piece));
+  }
+  scene.pieces.insert(scene.pieces.end(), over.begin(), over.end());
+  Random random(seed);
+  return expose(exact_picture(scene), {.sigma = noise}, random);
+}
+
+Piece piece(Outline outline, double reflectance = 0.65) {
+  return {.outline = std::move(outline), .reflectance = reflectance};
+}
+
+PatternTarget taught(const std::vector<Piece>& pieces, double width, double height,
+                     const Region& without = {}) {
+  Region region = Region::rectangle(Point2{middle, middle}, width, height, {});
+  if (!without.empty()) region.subtract(without);
+  return teach_pattern(shot(pieces, {middle, middle}, {}, 1), region, {.origin = Point2{middle, middle}});
+}
+
+Outline gear(int teeth, int missing) {
+  std::vector<Point2> loop;
+  for (int i = 0; i < teeth; ++i)
+    for (const auto& [at, far] : {std::pair{0.0, 54.0}, {0.15, 66.0}, {0.45, 66.0}, {0.6, 54.0}})
+      loop.push_back(unit(degrees(360.0 * (i + at) / teeth)) * (i < missing ? 54.0 : far));
+  return {{loop}};
+}
+
+Outline many_corners(int corners) {
+  std::vector<Point2> loop;
+  for (int i = 0; i < corners; ++i) loop.push_back(unit(degrees(360.0 * i / corners)) * 62);
+  return {{loop}};
+}
+
+/// Every find there is: one, in the right pose.
+void check_found(const PatternTarget& target, const std::vector<Piece>& pieces, const FindLimits& limits,
+                 double period = 360) {
+  Random random(7);
+  for (int i = 0; i < 12; ++i) {
+    const Point2 at{middle + random.uniform(-30, 30), middle + random.uniform(-30, 30)};
+    const Angle angle = i % 3 == 0 ? Angle{} : degrees(random.uniform(-180, 180));
+    CAPTURE(i);
+    const Survey survey(shot(pieces, at, angle, 100 + static_cast<uint64_t>(i)));
+    const Findings f = find(target, survey, limits, Explain::never);
+    REQUIRE(f.sightings.size() == 1);
+    CHECK(distance({f.sightings[0].x, f.sightings[0].y}, at) < 0.3);
+    CHECK(std::abs(std::remainder((f.sightings[0].angle - angle).degrees(), period)) < 0.5);
+    CHECK_FALSE(f.sightings[0].ambiguous);
+  }
+}
+
+}  // namespace
+
+TEST_CASE("parts that nearly look the same in another pose are found in their own") {
+  const std::vector<Piece> bar{piece(rectangle(200, 24))};
+  check_found(taught(bar, 230, 50), bar, {}, 180);
+  const std::vector<Piece> toothless{piece(gear(16, 1))};
+  check_found(taught(toothless, 160, 160), toothless, {});
+  const std::vector<Piece> keyed{piece(gear(12, 0)), piece(disc(20), 0.2),
+                                 piece(rectangle(12, 12, {20, 0}), 0.2)};
+  check_found(taught(keyed, 160, 160), keyed, {});
+  std::vector<Piece> comb{piece(rectangle(160, 20, {0, 30}))};
+  for (int i = 0; i < 8; ++i) comb.push_back(piece(rectangle(10, 70, {20.0 * i - 70, 0})));
+  check_found(taught(comb, 190, 110), comb, {});
+}
+
+TEST_CASE("a plate of which only the ends are taught does not slide along them") {
+  const std::vector<Piece> plate{piece(rectangle(220, 130)), piece(disc(30), 0.4)};
+  const Region without = Region::rectangle(Point2{middle, middle}, 200, 136, {});
+  check_found(taught(plate, 250, 160, without), plate, {}, 180);
+}
+
+TEST_CASE("where a cover hides what tells two poses apart the find is ambiguous, and names the other pose") {
+  const std::vector<Piece> hexagonal{piece(hexagon(66)), piece(rectangle(12, 18, {18, 52}), 0.2)};
+  const PatternTarget target = taught(hexagonal, 160, 150);
+  const Point2 at{middle + 3, middle - 4};
+  // Over the notch: half a hexagon, which any of six turns explains.
+  Piece cover = piece(rectangle(200, 80, {3, 64}), 0.25);
+  const Survey survey(shot(hexagonal, at, {}, 5, {cover}));
+  const Findings f = find(target, survey, {.least_score = 40}, Explain::never);
+  REQUIRE_FALSE(f.sightings.empty());
+  REQUIRE(f.sightings[0].ambiguous);
+  CHECK(f.sightings[0].ambiguous->score > f.sightings[0].score - 8);
+  CHECK_FALSE(find(target, Survey(shot(hexagonal, at, {}, 6)), {}, Explain::never).sightings.at(0).ambiguous);
+}
+
+TEST_CASE("a part whose right pose lies outside the range is not found in a look-alike pose inside") {
+  const std::vector<Piece> toothless{piece(gear(16, 1))};
+  const PatternTarget target = taught(toothless, 160, 160);
+  const Survey survey(shot(toothless, {middle + 2, middle}, 22.5_deg, 8));
+  const Findings f = find(target, survey, {.angle = {-12_deg, 12_deg}}, Explain::never);
+  CHECK(f.sightings.empty());
+  REQUIRE_FALSE(f.misses.empty());
+  CHECK(f.misses[0].limits.at(0).name == "angle");
+  CHECK(f.misses[0].limits.at(0).value == doctest::Approx(22.5).epsilon(0.01));
+}
+
+TEST_CASE("a symmetry is the one that pixels show, not a fold near it") {
+  for (const int corners : {3, 5, 10, 12}) {
+    CAPTURE(corners);
+    CHECK(taught({piece(many_corners(corners))}, 150, 150).symmetry() == corners);
+  }
+  const std::vector<Piece> keyed{piece(gear(12, 0)), piece(disc(20), 0.2),
+                                 piece(rectangle(12, 12, {20, 0}), 0.2)};
+  CHECK(taught(keyed, 160, 160).symmetry() == 1);
+  CHECK(taught({piece(gear(12, 0))}, 160, 160).symmetry() == 12);
+}
+
+TEST_CASE("a wider scale range loses no part") {
+  const std::vector<Piece> leaf_tile{piece(rounded_rectangle(150, 110, 20)), piece(leaf(120, 70), 0.3)};
+  const PatternTarget target = taught(leaf_tile, 180, 140);
+  for (const double scale : {0.4, 0.5, 0.75, 1.42, 2.0}) {
+    CAPTURE(scale);
+    std::vector<Piece> other = leaf_tile;
+    for (Piece& p : other) p.outline = scaled(p.outline, scale);
+    const Survey survey(shot(other, {middle + 5, middle}, 40_deg, 11));
+    for (const Range<double>& range : {Range<double>{0.9 * scale, 1.1 * scale}, {0.3, 3}, {0.1, 10}}) {
+      CAPTURE(range.max);
+      const Findings f = find(target, survey, {.scale = range}, Explain::never);
+      REQUIRE(f.sightings.size() == 1);
+      CHECK(f.sightings[0].scale == doctest::Approx(scale).epsilon(0.005));
+    }
+    // Without a range the scale is the reason, and it is told.
+    const Findings none = find(target, survey, {});
+    CHECK(none.sightings.empty());
+    REQUIRE_FALSE(none.misses.empty());
+    CHECK(none.misses[0].limits.at(0).name == "scale");
+    CHECK(none.misses[0].scale == doctest::Approx(scale).epsilon(0.005));
+  }
+}
+
+TEST_CASE("an outline that is its own mirror image has no mirrored state; one that is not, has") {
+  const auto outline_of = [](const Outline& shape) {
+    const Image<uint8_t> picture = shot({piece(shape)}, {middle, middle}, 10_deg, 21);
+    const Region region = Region::rectangle(Point2{middle, middle}, 200, 200, 10_deg);
+    return OutlineTarget::taught_from({.grey = picture, .region = region}, {});
+  };
+  for (const Outline& shape : {rectangle(110, 110), disc(55), hexagon(62), many_corners(8)}) {
+    const OutlineTarget target = outline_of(shape);
+    CHECK_FALSE(target.mirrored());
+    const Findings f = find(target, Survey(shot({piece(shape)}, {middle + 9, middle}, 33_deg, 22)), {});
+    CHECK(f.sightings.size() == 1);
+  }
+  const OutlineTarget target = outline_of(leaf(150, 90));
+  CHECK(target.mirrored());
+  const Findings f =
+      find(target, Survey(shot({piece(mirrored(leaf(150, 90)))}, {middle, middle}, {}, 23)), {});
+  CHECK(f.sightings.empty());
+  REQUIRE_FALSE(f.misses.empty());
+  CHECK(f.misses[0].limits.at(0).name == "mirrored");
+}
+
+TEST_CASE("the least contrast follows the edges of a soft part, so that it is found at half the light") {
+  const std::vector<Piece> soft{piece(rounded_rectangle(150, 110, 20), 0.31), piece(leaf(120, 70), 0.26)};
+  const Image<uint8_t> picture = shot(soft, {middle, middle}, {}, 31, {}, 0.7);
+  const Region region = Region::rectangle(Point2{middle, middle}, 180, 140, {});
+  const Target target = teach_target("pattern", {.grey = picture, .region = region}, {.name = "soft"});
+  CHECK(target.limits().least_contrast < 8);
+  Image<uint8_t> dark = shot(soft, {middle + 6, middle}, 50_deg, 32, {}, 0.7);
+  for (int y = 0; y < side; ++y)
+    for (int x = 0; x < side; ++x) dark(x, y) = static_cast<uint8_t>(dark(x, y) / 2);
+  CHECK(find(target, Survey(std::move(dark))).sightings.size() == 1);
+  const Image<uint8_t> strong = shot({piece(leaf(150, 90))}, {middle, middle}, {}, 33);
+  CHECK(
+      teach_target("pattern", {.grey = strong, .region = region}, {.name = "leaf"}).limits().least_contrast ==
+      8);
+}
