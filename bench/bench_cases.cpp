@@ -55,7 +55,7 @@ Image<uint8_t> picture_of(const CasePart& part, const View& view, render::Random
 
 double reach_of(const CasePart& part) { return std::hypot(part.width, part.height) / 2; }
 
-/// Other things in the corners, where there is room for them.
+/// Clutter in the corners that the part leaves free.
 std::vector<Piece> clutter(const CasePart& part, const View& view, render::Random& random) {
   std::vector<Piece> pieces;
   const double corner = view.side / 2.0 - 30, middle = (view.side - 1) / 2.0;

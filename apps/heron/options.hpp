@@ -28,7 +28,7 @@ BoardKind parse_board_kind(const std::string& text);
 /// "pictures" stands for what has no dashes.
 void require_used(const CLI::App& command, const std::string& way, const std::string& used);
 
-/// A check of options that count: a minus sign is told instead of becoming a huge number.
+/// Refuses a negative value for an unsigned option, which would otherwise wrap around to a huge number.
 std::string not_negative(const std::string& text);
 /// Throws Error{invalid_argument} when a file that a command would write is one that it reads.
 void require_not_read(const std::vector<std::string>& written, const std::vector<std::string>& read);

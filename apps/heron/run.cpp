@@ -37,6 +37,7 @@ void add_run(CLI::App& app, Action& action) {
   c->callback([o, &action] {
     action = [o] {
       StationFile file = load_station(o->station);
+      require_not_read({o->reports}, {o->station, file.mapping});
       auto camera = file.camera.starts_with("recording:") ? nullptr : open_any_camera(file.camera);
       Station station(std::move(file), std::move(camera));
       if (!o->pictures.empty()) std::filesystem::create_directories(o->pictures);

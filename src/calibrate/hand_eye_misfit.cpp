@@ -10,7 +10,7 @@
 namespace heron {
 namespace {
 
-constexpr double most = 0.75;  // of the stops, for a way of reading them
+constexpr double most = 0.75;  // least share of the stops that another reading must fit
 
 using Rotations = std::vector<Eigen::Quaterniond>;
 
@@ -33,7 +33,7 @@ Rotations camera_of(const std::vector<HandEyeStop>& stops) {
 bool fits(const HandEyeCalibration& c) { return c.rms_angle < degrees(0.5) && c.rms_mm < 3; }
 double misfit(const HandEyeCalibration& c) { return c.rms_mm + 5 * c.rms_angle.degrees(); }
 
-/// The calibration, if it fits at least so many of the stops.
+/// The calibration, if it fits and keeps at least this share of the stops.
 std::optional<HandEyeCalibration> solved(const std::vector<HandEyeStop>& stops, CameraMount mount,
                                          double least_share) {
   try {
@@ -111,7 +111,8 @@ std::optional<std::string> another_reading(const std::vector<RobotPoseRow>& rows
           for (size_t i = 0; i < read.size(); ++i) read[i].base_from_flange = (*poses)[i];
           const auto c = solved(read, m, most);
           if (!c || misfit(*c) >= least) continue;
-          // An inverted pose on the other mount is the same motion; what was asked for is told first.
+          // An inverted pose on the other mount describes the same motion: the first reading wins unless
+          // another one fits clearly better.
           least = 0.9 * misfit(*c);
           best = heron::words_of(reading);
           if (m != mount) *best = fmt::format("{}, with {}", *best, words_of(m));

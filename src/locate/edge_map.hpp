@@ -8,8 +8,6 @@
 
 namespace heron {
 
-inline constexpr double widest_search = 12;  // pixels, of those that ask for edges near a place
-
 /// Edges by the cell they lie in, to ask which one lies nearest to a place.
 class EdgeMap {
  public:

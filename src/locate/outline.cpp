@@ -166,10 +166,10 @@ void keep_largest(TaughtPicture& taught) {
 
 /// What the taught silhouette shows of another shape, per cent.
 double likeness_of(const PatternTarget& other, const Image<uint8_t>& silhouette) {
-  constexpr int room = 24;  // a silhouette that is turned may need more than its own picture
-  Image<uint8_t> wide(silhouette.width() + 2 * room, silhouette.height() + 2 * room);
+  constexpr int margin = 24;  // pixels; a turned silhouette reaches beyond its own picture
+  Image<uint8_t> wide(silhouette.width() + 2 * margin, silhouette.height() + 2 * margin);
   for (int y = 0; y < silhouette.height(); ++y)
-    std::copy_n(silhouette.row(y), silhouette.width(), wide.row(y + room) + room);
+    std::copy_n(silhouette.row(y), silhouette.width(), wide.row(y + margin) + margin);
   FindLimits any;
   any.least_score = 30, any.effort = 1;
   const Findings found = find(other, Survey(std::move(wide)), any, Explain::never);

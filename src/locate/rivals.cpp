@@ -181,8 +181,8 @@ class Gathering {
 }  // namespace
 
 std::vector<Rival> find_rivals(const PatternTarget& target) {
-  const int room = static_cast<int>(half_diagonal(target));
-  const Survey survey(with_room(target.pixels(), target.mask(), room));
+  const int margin = static_cast<int>(half_diagonal(target));
+  const Survey survey(with_margin(target.pixels(), target.mask(), margin));
   const double contrast = std::max(weakest_contrast, 0.4 * target.strength() / target.grey_unit());
   const PatternReach reach{.angle = full_turn,
                            .scale = {1, 1},
@@ -193,7 +193,7 @@ std::vector<Rival> find_rivals(const PatternTarget& target) {
                            .most_overlap = 1,
                            .origins = {0, 0, survey.width() - 1.0, survey.height() - 1.0}};
   const PatternSearch search{target, survey, reach, nullptr};
-  const Similarity2 taught{target.origin().x + room, target.origin().y + room, {}, 1};
+  const Similarity2 taught{target.origin().x + margin, target.origin().y + margin, {}, 1};
   std::vector<Candidate> candidates = candidates_of(search);
   std::stable_sort(candidates.begin(), candidates.end(),
                    [](const Candidate& a, const Candidate& b) { return a.score > b.score; });

@@ -8,20 +8,20 @@
 
 namespace heron {
 
-Image<uint8_t> with_room(const Image<uint8_t>& picture, const Image<uint8_t>& mask, int room) {
-  const int width = picture.width() + 2 * room, height = picture.height() + 2 * room;
+Image<uint8_t> with_margin(const Image<uint8_t>& picture, const Image<uint8_t>& mask, int margin) {
+  const int width = picture.width() + 2 * margin, height = picture.height() + 2 * margin;
   Image<uint8_t> wide(width, height), known(width, height);
   for (int y = 0; y < picture.height(); ++y) {
-    std::copy_n(picture.row(y), picture.width(), wide.row(y + room) + room);
-    std::copy_n(mask.row(y), picture.width(), known.row(y + room) + room);
+    std::copy_n(picture.row(y), picture.width(), wide.row(y + margin) + margin);
+    std::copy_n(mask.row(y), picture.width(), known.row(y + margin) + margin);
   }
   return filled_under_mask(wide, known);
 }
 
 bool finds_home(const PatternTarget& target, const Image<uint8_t>& filled, const Image<uint8_t>& mask) {
   constexpr double least_score = 75;  // of what lies at home all but some edges at the border
-  const int level = target.coarse(Polarity::as_taught).level, pixel = 1 << level, room = 6 * pixel;
-  const Image<uint8_t> wide = with_room(filled, mask, room);
+  const int level = target.coarse(Polarity::as_taught).level, pixel = 1 << level, margin = 6 * pixel;
+  const Image<uint8_t> wide = with_margin(filled, mask, margin);
   const Angle step = coarse_angle_step(target);
   const Point2 middle = target.extent().centre();
   const double contrast = std::max(weakest_contrast, 0.4 * target.strength() / target.grey_unit());
@@ -30,7 +30,7 @@ bool finds_home(const PatternTarget& target, const Image<uint8_t>& filled, const
     const Survey survey(Image<uint8_t>(
         ImageView<const uint8_t>(wide.row(y) + x, wide.width() - x, wide.height() - y, wide.stride())));
     if (survey.level_count() <= level) return false;
-    const Point2 home = target.origin() + Point2{room - x + 0.0, room - y + 0.0} + middle;
+    const Point2 home = target.origin() + Point2{margin - x + 0.0, margin - y + 0.0} + middle;
     const PatternSearch search{target,
                                survey,
                                {.angle = full_turn,

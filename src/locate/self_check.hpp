@@ -9,7 +9,8 @@ namespace heron {
 /// the next tooth instead. Cost: some passes over the taught pixels, and some dozens of fits with few edges.
 bool finds_home(const PatternTarget& target, const Image<uint8_t>& filled, const Image<uint8_t>& mask);
 
-/// A picture with room on all sides, filled from its nearest pixels; what is not of `mask` is filled too.
-Image<uint8_t> with_room(const Image<uint8_t>& picture, const Image<uint8_t>& mask, int room);
+/// The picture with `margin` more pixels on all sides, filled from the nearest ones; so is what `mask` leaves
+/// out.
+Image<uint8_t> with_margin(const Image<uint8_t>& picture, const Image<uint8_t>& mask, int margin);
 
 }  // namespace heron

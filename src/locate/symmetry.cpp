@@ -29,7 +29,7 @@ std::array<Point2, 2> middles_of(const std::vector<TaughtEdge>& edges) {
 std::optional<Point2> centre_of(const std::vector<TaughtEdge>& edges, const EdgeMap& map, Angle turn,
                                 Point2 centre) {
   for (const auto& [within, least_share] :
-       {std::pair{widest_search, 0.7}, {6.0, 0.8}, {3.0, 0.85}, {1.5, 0.85}, {1.25, 0.85}}) {
+       {std::pair{12.0, 0.7}, {6.0, 0.8}, {3.0, 0.85}, {1.5, 0.85}, {1.25, 0.85}}) {
     const size_t stride = std::max<size_t>(1, edges.size() / (within > 3 ? 100 : 400));
     double asked = 0, met = 0;
     Point2 from, to;

@@ -20,10 +20,12 @@ FindLimits limits_of(const StationTarget& t, FindLimits limits) {
   return limits;
 }
 
+/// What the robot is told. An ambiguous part stays in the report: the robot would go to a place that may be
+/// wrong.
 std::vector<text_protocol::Part> parts_of(const Report& report) {
   std::vector<text_protocol::Part> parts;
   for (const ReportedPart& p : report.parts)
-    if (p.robot)
+    if (p.robot && !p.sighting.ambiguous)
       parts.push_back({report.number, static_cast<int>(parts.size()) + 1, p.sighting.target, p.robot->x_mm,
                        p.robot->y_mm, p.robot->angle.degrees(), p.sighting.score});
   return parts;

@@ -437,65 +437,6 @@ TEST_CASE("less detail teaches fewer edges, and still finds the part") {
                        Error);
 }
 
-TEST_CASE("a part whose best pose lies outside a range is a miss that says so, however near") {
-  const Survey survey(leaf_shot(leaf_and({0, 0, -30_deg}, {}), 12));
-  const double there = find(whole_leaf(), survey, {}).sightings.at(0).angle.degrees();
-  for (const double off : {0.3, 0.01, 0.001}) {  // the sigma is some thousandths
-    CAPTURE(off);
-    const Findings f = find(whole_leaf(), survey, {.angle = {-10_deg, degrees(there - off)}});
-    CHECK(f.sightings.empty());
-    REQUIRE(f.misses.size() == 1);
-    REQUIRE(f.misses[0].limits.size() == 1);
-    CHECK(f.misses[0].limits[0].name == "angle");
-    CHECK(f.misses[0].limits[0].value == doctest::Approx(there).epsilon(0.001));
-  }
-  // Within three sigmas of the end it may as well lie beyond.
-  const Findings near = find(whole_leaf(), survey, {.angle = {-10_deg, degrees(there + 0.001)}});
-  CHECK(near.sightings.empty());
-  CHECK(near.misses.at(0).limits.at(0).needed.find("three sigma to spare") != std::string::npos);
-  CHECK(find(whole_leaf(), survey, {.angle = {-10_deg, degrees(there + 0.1)}}).sightings.size() == 1);
-  CHECK(find(whole_leaf(), survey, {.scale = {1.02, 1.2}}).sightings.empty());
-  CHECK(find(whole_leaf(), survey, {.scale = {0.8, 0.98}}).sightings.empty());
-  // A range of no width fixes the angle.
-  const Findings fixed = find(whole_leaf(), survey, {.angle = {30_deg, 30_deg}});
-  REQUIRE(fixed.sightings.size() == 1);
-  CHECK(fixed.sightings[0].angle.degrees() == doctest::Approx(30));
-  CHECK(fixed.sightings[0].range_end.empty());
-}
-
-TEST_CASE("a stop returns what is sure, marked; no stop changes nothing") {
-  const Survey survey(leaf_shot(leaf_and({1, 0, 5_deg}, {}), 13));
-  Work stopped, running;
-  stopped.stop();
-  const Findings none = find(whole_leaf(), survey, {}, Explain::always, &stopped);
-  CHECK_FALSE(none.complete);
-  CHECK(none.sightings.empty());
-  const Findings all = find(whole_leaf(), survey, {}, Explain::always, &running);
-  CHECK(all.complete);
-  CHECK(all.sightings.at(0).x == find(whole_leaf(), survey, {}).sightings.at(0).x);
-}
-
-TEST_CASE("every effort finds the part; more of it never loses one") {
-  TrayStation station = make_tray_station(611, {.views = 3, .leaves = 4, .others = 5, .hard = true});
-  Scene taught = station.teach.scene;
-  Random random(5);
-  const Pose2 tile = station.teach.tiles[0].table_from_tile;
-  const PatternTarget target =
-      teach_pattern(expose(exact_picture(taught), {.sigma = 2}, random),
-                    Region::rectangle(station.camera.project({tile.x, tile.y, 0}), 212, 164, {}));
-  for (const TrayView& view : station.views) {
-    const Survey survey(expose(exact_picture(view.scene), {.sigma = 2}, random));
-    size_t before = 0;
-    for (const double effort : {0.0, 0.5, 1.0}) {
-      const size_t found = find(target, survey, {.effort = effort}, Explain::never).sightings.size();
-      CHECK(found >= before);
-      CHECK(found <= 4);
-      before = found;
-    }
-    CHECK(before == 4);
-  }
-}
-
 TEST_CASE("what a study proposes serves a recording that it has not seen") {
   TrayStation station = make_tray_station(700, {.views = 16, .leaves = 3, .others = 6, .hard = true});
   Random random(6);

@@ -6,6 +6,7 @@
 #include "heron/files/csv_file.hpp"
 #include "heron/files/mapping_file.hpp"
 #include "heron/files/picture_file.hpp"
+#include "heron/files/recording.hpp"
 #include "heron/files/target_file.hpp"
 #include "heron/geometry/rigid_fit.hpp"
 #include "heron/render/studio_views.hpp"
@@ -313,4 +314,48 @@ TEST_CASE("a station finds targets of several kinds in one color picture, each o
   Picture plain;
   plain.pixels = grey;
   CHECK(support::contains(support::error_of([&] { station.examine(plain, c.robot_from_board); }), "is grey"));
+}
+
+TEST_CASE("a part that may lie in another pose as well is in the report, and the robot is not sent to it") {
+  // A hexagon with a notch, of which a strip hides the notch: any of six turns explains what is left.
+  const auto picture = [](bool covered) {
+    render::Scene scene = cell().tray.station.teach.scene;
+    const Pose2 at{-10, 5, 12_deg};
+    scene.pieces = {{render::hexagon(18), at, 0.7}, {render::rectangle(5, 5, {5, 14}), at, 0.2}};
+    if (covered) scene.pieces.push_back({render::rectangle(60, 20, {0, 17}), at, 0.2});
+    render::Random random(77);
+    return render::expose(render::exact_picture(scene), {.sigma = 2}, random);
+  };
+  const Point2 middle = cell().tray.station.camera.project({-10, 5, 0});
+  save_target(cell().tray.path("nut.png"),
+              teach_pattern(picture(false), Region::rectangle(middle, 180, 180, {}), {.name = "nut"}));
+  Recording recording{cell().tray.path("nuts"), {{"nut.png"}, {"hidden.png"}}};
+  std::filesystem::create_directories(recording.folder);
+  save_picture(recording.path(0), picture(false).view());
+  save_picture(recording.path(1), picture(true).view());
+  save_recording(recording);
+  std::string text = cell().text(cell().fixed(), "connect = \"127.0.0.1:1\"\nmode = \"push\"");
+  text.replace(text.find("\"tray\""), 6, "\"nuts\"");
+  text.replace(text.find("leaf.png"), 8, "nut.png");
+  StationFile file = cell().station(text);
+  RobotSettings settings;
+  settings.hurry = 1000;
+  SimulatedRobot robot(settings, {{{}, {}}});
+  file.link.address = robot.address();
+  RobotLog log;
+  std::thread side([&] { log = robot.run(); });
+  Station station(std::move(file));
+  station.open_link();
+  const auto whole = station.step(), hidden = station.step();
+  while (station.step()) {
+  }
+  side.join();
+  REQUIRE(whole);
+  REQUIRE(whole->parts.size() == 1);
+  CHECK_FALSE(whole->parts[0].sighting.ambiguous);
+  REQUIRE(hidden);
+  REQUIRE(hidden->parts.size() == 1);
+  CHECK(hidden->parts[0].sighting.ambiguous);
+  CHECK(log.results == 2);
+  CHECK(log.arrivals.size() == 1);
 }

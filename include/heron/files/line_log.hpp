@@ -17,7 +17,6 @@ class LineLog {
   /// Appends `line` and a line end. Returns the system's reason where that failed, a full disk say; the log
   /// then ends with its last whole line, and later lines are left out without a further word.
   std::string append(std::string_view line);
-  bool ended() const { return fd_ < 0; }
 
  private:
   int fd_ = -1;

@@ -28,7 +28,8 @@ struct FindLimits {
   Region region = {};   ///< where a part's origin may lie; an empty one means the whole picture
 };
 
-/// Whether to search beyond the limits too, for what they turn away; that costs some finds.
+/// Whether to search beyond the limits as well and report what they reject; costs about as much as a few
+/// finds.
 enum class Explain { never, always };
 
 }  // namespace heron

@@ -37,7 +37,7 @@ struct StationFile {
   Mount mount = Mount::fixed;
   Pose2 frame;
   std::vector<StationTarget> targets;
-  bool quick = false;  ///< does not search beyond the ranges for the reason when nothing is found
+  bool quick = false;  ///< skips the search beyond the limits for parts that they reject
   LinkMode mode = LinkMode::push;
   LinkSettings link;
 };
