@@ -149,13 +149,22 @@ Findings judged(const PatternTarget& target, const Survey& survey, std::vector<C
     return std::any_of(others.begin(), others.end(),
                        [&](const Candidate& other) { return same_spot(target, c.pose, other.pose); });
   };
+  const auto shares_edges = [&](const Candidate& c, const Candidate& other, double least) {
+    return distance(middle(target.extent(), c.pose), middle(target.extent(), other.pose)) <
+               half_diagonal(target) * (c.pose.scale + other.pose.scale) &&
+           share_seen_of(c, other, target) > least;
+  };
   // Two finds cannot both own what they are seen by: of a part, moved over itself, much is seen again.
-  const auto shows_another = [&](const Candidate& c) {
-    return std::any_of(taken.begin(), taken.end(), [&](const Candidate& other) {
-      return distance(middle(target.extent(), c.pose), middle(target.extent(), other.pose)) <
-                 half_diagonal(target) * (c.pose.scale + other.pose.scale) &&
-             share_seen_of(c, other, target) > 0.5;
-    });
+  const auto shows_one_of = [&](const std::vector<Candidate>& others, const Candidate& c) {
+    return std::any_of(others.begin(), others.end(),
+                       [&](const Candidate& other) { return shares_edges(c, other, 0.5); });
+  };
+  // Where neither of two poses explains the picture as teaching promised and both explain it about as well,
+  // it is not known which is right: a bar longer than the taught one fits at either of its ends.
+  const auto compete = [&](Candidate& best, const Candidate& c) {
+    constexpr double as_promised = 95, about_as_well = 2, shared = 0.3;
+    if (best.other || best.score >= as_promised || c.score < best.score - about_as_well) return;
+    if (shares_edges(c, best, shared)) best.other = {c.pose.x, c.pose.y, c.pose.angle, c.pose.scale, c.score};
   };
   const auto overlap_of = [&](const Candidate& a, const Candidate& b) {
     return overlap(Footprint(target.extent(), a.pose), Footprint(target.extent(), b.pose));
@@ -165,7 +174,9 @@ Findings judged(const PatternTarget& target, const Survey& survey, std::vector<C
   for (const Candidate& c : candidates) {
     std::vector<LimitMissed> missed = limits_missed(c, limits, target, survey);
     if (missed.empty()) {
-      if (on_spot_of(taken, c) || shows_another(c)) continue;
+      if (on_spot_of(taken, c)) continue;
+      for (Candidate& best : taken) compete(best, c);
+      if (shows_one_of(taken, c)) continue;
       double most = 0;
       for (const Candidate& other : taken) most = std::max(most, overlap_of(c, other));
       if (most > limits.most_overlap)
@@ -184,7 +195,7 @@ Findings judged(const PatternTarget& target, const Survey& survey, std::vector<C
     if (2 * c.score < limits.least_score && !told.empty()) continue;  // far off, and something nearer is told
     // Part of what was found, laid over itself a little off, is no news.
     const auto echoes = [&](const Candidate& s) { return 2 * c.score < s.score && overlap_of(c, s) > 0.3; };
-    if (std::any_of(taken.begin(), taken.end(), echoes)) continue;
+    if (std::any_of(taken.begin(), taken.end(), echoes) || shows_one_of(told, c)) continue;
     told.push_back(c);
     if (c.score < limits.least_score && !c.contrast_wanted) {
       weigh_faint_edges(c, limits, target, survey);

@@ -109,6 +109,30 @@ TEST_CASE("where a cover hides what tells two poses apart the find is ambiguous,
   CHECK_FALSE(find(target, Survey(shot(hexagonal, at, {}, 6)), {}, Explain::never).sightings.at(0).ambiguous);
 }
 
+TEST_CASE("a bar longer than the taught one fits at either end, and says so; one with a hidden end as well") {
+  const std::vector<Piece> bar{piece(rectangle(160, 24))};
+  const PatternTarget target = taught(bar, 190, 50);
+  for (const auto& [picture, apart] :
+       {std::pair{shot({piece(rectangle(240, 24))}, {middle, middle}, {}, 41), 80.0},
+        {shot(bar, {middle, middle}, {}, 42, {piece(rectangle(70, 80, {80, 0}), 0.25)}), 35.0}}) {
+    CAPTURE(apart);
+    const Findings f = find(target, Survey(Image<uint8_t>(picture)), {}, Explain::never);
+    REQUIRE(f.sightings.size() == 1);
+    REQUIRE(f.sightings[0].ambiguous);
+    // Anywhere between the two ends it fits as well.
+    const double off = std::abs(f.sightings[0].x - f.sightings[0].ambiguous->x);
+    CHECK(off > 3);
+    CHECK(off < apart + 1);
+  }
+  // Two whole ones that touch end to end are both found, and neither is in doubt.
+  std::vector<Piece> second{piece(rectangle(160, 24))};
+  second[0].world_from_piece = {86, 0, {}};
+  const Findings two =
+      find(target, Survey(shot(bar, {middle - 86, middle}, {}, 43, second)), {}, Explain::never);
+  REQUIRE(two.sightings.size() == 2);
+  for (const Sighting& s : two.sightings) CHECK_FALSE(s.ambiguous);
+}
+
 TEST_CASE("a part whose right pose lies outside the range is not found in a look-alike pose inside") {
   const std::vector<Piece> toothless{piece(gear(16, 1))};
   const PatternTarget target = taught(toothless, 160, 160);
