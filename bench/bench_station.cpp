@@ -107,7 +107,9 @@ class Listener {
         came_at_.store(now.time_since_epoch().count());
         socket->write(encode(RobotLine(Ack{end->number}))),
             socket->write(encode(RobotLine(Done{end->number})));
-      } else if (std::holds_alternative<Over>(*parsed.line)) {
+      } else if (std::holds_alternative<Hello>(*parsed.line)) {
+        socket->write(encode(RobotLine(Robot{})));
+      } else if (std::holds_alternative<EndOfResults>(*parsed.line)) {
         return;
       }
     }
@@ -131,7 +133,7 @@ void told(const char* what, const std::vector<double>& values, const char* unit)
 void measure(const std::string& folder, int pictures) {
   StationFile file = load_station(folder + "/station.toml");
   Listener robot;
-  file.link.listens = false, file.link.address = robot.address(), file.mode = LinkMode::push;
+  file.link.listens = false, file.link.address = robot.address(), file.link.mode = LinkMode::push;
   auto recording = open_recording(file.camera.substr(file.camera.find(':') + 1));
   auto camera = std::make_unique<Replay>(*recording, pictures);
   const Replay& replay = *camera;

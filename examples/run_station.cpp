@@ -1,7 +1,7 @@
 // Runs a station beside a simulated robot and prints what the robot got.   run_station STATION.toml
 // TRUTH.json
 #include <cstdio>
-#include <thread>
+#include <future>
 
 #include "heron/base/memory.hpp"
 #include "heron/standin/simulated_robot.hpp"
@@ -20,8 +20,7 @@ int main(int argc, char** argv) try {
   StationFile file = load_station(argv[1]);
   file.link.address = robot.address();
 
-  RobotLog log;
-  std::jthread robot_side([&] { log = robot.run(); });
+  std::future<RobotLog> robot_side = std::async(std::launch::async, [&] { return robot.run(); });
   {
     Station station(file);
     station.open_link();
@@ -29,7 +28,7 @@ int main(int argc, char** argv) try {
       std::printf("result %llu: %zu parts\n", static_cast<unsigned long long>(report->number),
                   report->parts.size());
   }
-  robot_side.join();
+  const RobotLog log = robot_side.get();
 
   for (const Arrival& a : log.arrivals)
     std::printf("%s %d of result %llu: went to (%.3f, %.3f) mm, %.3f degrees; %.4f mm off\n", a.name.c_str(),

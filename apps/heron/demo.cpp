@@ -2,7 +2,7 @@
 
 #include <cmath>
 #include <filesystem>
-#include <thread>
+#include <future>
 
 #include "commands.hpp"
 #include "heron/base/error.hpp"
@@ -30,25 +30,6 @@ std::string station_text(const Pose2& robot_from_board, const Address& robot) {
       "[[target]]\nfile = \"leaf.png\"\n\n[link]\nprotocol = \"text\"\nconnect = \"{}\"\nmode = \"push\"\n",
       robot_from_board.x, robot_from_board.y, robot_from_board.angle.degrees(), robot.text());
 }
-
-/// Runs the robot beside the station, as two machines would.
-class RobotThread {
- public:
-  explicit RobotThread(SimulatedRobot& robot) : thread_([this, &robot] { log_ = robot.run(); }) {}
-  ~RobotThread() {
-    if (thread_.joinable()) thread_.join();
-  }
-  RobotThread(const RobotThread&) = delete;
-  RobotThread& operator=(const RobotThread&) = delete;
-  RobotLog finish() {
-    thread_.join();
-    return log_;
-  }
-
- private:
-  RobotLog log_;
-  std::thread thread_;
-};
 
 int run_demo(uint64_t seed, const std::string& folder, double hurry) {
   fmt::print("1  the cell      heron simulate tray --seed {} --output {}\n", seed, folder);
@@ -92,7 +73,8 @@ int run_demo(uint64_t seed, const std::string& folder, double hurry) {
   write_file(cell.path("station.toml"), station_text(frame.target_from_source, {"127.0.0.1", 5017}));
   StationFile file = load_station(cell.path("station.toml"));
   file.link.address = robot.address();
-  RobotThread thread(robot);
+  // The robot works beside the station, as another machine would.
+  std::future<RobotLog> robot_side = std::async(std::launch::async, [&] { return robot.run(); });
   Station station(std::move(file));
   station.open_link();
   while (const auto report = station.step()) {
@@ -100,7 +82,7 @@ int run_demo(uint64_t seed, const std::string& folder, double hurry) {
     save_picture(cell.path(fmt::format("found-{:02}.png", report->number)),
                  draw_report(grey_levels(station.picture()), *report));
   }
-  const RobotLog log = thread.finish();
+  const RobotLog log = robot_side.get();
   fmt::print("\nWhere the robot arrived, judged by the truth that only it knows:\n");
   print_robot(log);
 

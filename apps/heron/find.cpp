@@ -12,6 +12,7 @@
 #include "heron/draw/overlay.hpp"
 #include "heron/files/mapping_file.hpp"
 #include "heron/files/picture_file.hpp"
+#include "heron/files/recording.hpp"
 #include "heron/files/report_json.hpp"
 #include "heron/files/target_file.hpp"
 #include "heron/locate/survey.hpp"
@@ -124,7 +125,22 @@ Report report_on(const std::string& path, const Target& target, const Survey& su
   return report;
 }
 
-int find_in_all(const FindOptions& o) {
+/// The pictures, with those of each folder in its place.
+std::vector<std::string> with_folders(const std::vector<std::string>& given) {
+  std::vector<std::string> pictures;
+  for (const std::string& path : given) {
+    if (!std::filesystem::is_directory(path)) {
+      pictures.push_back(path);
+      continue;
+    }
+    const Recording folder = load_recording(path);
+    for (size_t i = 0; i < folder.size(); ++i) pictures.push_back(folder.path(i));
+  }
+  return pictures;
+}
+
+int find_in_all(FindOptions o) {
+  o.pictures = with_folders(o.pictures);
   std::vector<std::string> read = o.pictures;
   read.push_back(o.target), read.push_back(o.mapping);
   require_not_read({o.drawing}, read);
@@ -191,7 +207,7 @@ void add_find(CLI::App& app, Action& action) {
   auto o = std::make_shared<FindOptions>();
   CLI::App* c = app.add_subcommand("find", "Finds a taught part in pictures, and says why not when not");
   c->add_option("target", o->target, "target file")->required();
-  c->add_option("pictures", o->pictures, "pictures to look at")->required();
+  c->add_option("pictures", o->pictures, "pictures to look at, or folders of them")->required();
   o->limits.add_to(*c);
   o->kind.add_to(*c);
   c->add_option("--region", o->region,

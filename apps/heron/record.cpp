@@ -1,25 +1,23 @@
 #include <fmt/format.h>
 #include <unistd.h>
 
-#include <csignal>
 #include <filesystem>
 #include <iostream>
-#include <thread>
 
 #include "any_camera.hpp"
 #include "commands.hpp"
 #include "heron/base/error.hpp"
 #include "heron/camera/exposure.hpp"
+#include "heron/camera/pause.hpp"
 #include "heron/files/picture_file.hpp"
 #include "heron/files/recording.hpp"
 #include "options.hpp"
+#include "stopping.hpp"
 
 namespace heron::tool {
 namespace {
 
 using Clock = std::chrono::steady_clock;
-
-volatile std::sig_atomic_t stopped = 0;
 
 struct RecordOptions {
   std::string camera, folder, region, merge, drop, order;
@@ -46,6 +44,11 @@ std::vector<size_t> numbers_of(const std::string& text, size_t most, const char*
 
 int edit(const RecordOptions& o) {
   Recording r = load_recording(o.folder);
+  if (!r.indexed)
+    fail_argument(
+        fmt::format("{}: has no index recording.toml, so its pictures stay as they are; `heron record "
+                    "recording:{} --output COPY` makes a recording of them",
+                    o.folder, o.folder));
   if (!o.order.empty()) {
     const auto order = numbers_of(o.order, r.size(), "--order");
     if (order.size() != r.size())
@@ -124,7 +127,8 @@ void prepare(Camera& camera, const RecordOptions& o) {
 }
 
 int record(const RecordOptions& o) {
-  const auto camera = open_any_camera(o.camera, Pace::as_taken);
+  const Work& stop = stop_on_signals();
+  const auto camera = open_any_camera(o.camera, Pace::as_taken, &stop);
   std::vector<double> exposures;
   if (!o.merge.empty())
     exposures =
@@ -142,15 +146,12 @@ int record(const RecordOptions& o) {
   Recording r = exists ? load_recording(o.folder) : Recording{o.folder, {}};
   prepare(*camera, o);
 
-  stopped = 0;
-  std::signal(SIGINT, [](int) { stopped = 1; });
-  std::signal(SIGTERM, [](int) { stopped = 1; });
   const bool terminal = isatty(STDERR_FILENO);
   const double offset = r.pictures.empty() ? 0 : r.pictures.back().at_s.value_or(0) + 1;
   const auto begun = Clock::now();
   int taken = 0;
   std::string trouble;
-  while (!stopped && (o.count == 0 || taken < o.count)) {
+  while (!stop.stopped() && (o.count == 0 || taken < o.count)) {
     if (o.step) {
       fmt::print(stderr, "Enter takes picture {}, q ends: ", r.size() + 1);
       std::string line;
@@ -158,10 +159,8 @@ int record(const RecordOptions& o) {
     } else if (o.every_ms > 0) {
       const auto due = begun + std::chrono::duration_cast<Clock::duration>(
                                    std::chrono::duration<double, std::milli>(o.every_ms * taken));
-      while (!stopped && Clock::now() < due)
-        std::this_thread::sleep_for(
-            std::min<Clock::duration>(due - Clock::now(), std::chrono::milliseconds(50)));
-      if (stopped) break;
+      pause_until(due, &stop);
+      if (stop.stopped()) break;
     }
     try {
       const double at = offset + std::chrono::duration<double>(Clock::now() - begun).count();
@@ -182,8 +181,9 @@ int record(const RecordOptions& o) {
   }
   if (terminal) fmt::print(stderr, "\n");
   fmt::print("{}: {} pictures recorded, {} in all\n", o.folder, taken, r.size());
-  if (trouble.empty()) return taken > 0 ? 0 : 1;
-  fmt::print(stderr, "heron: record: stopped: {}. {}\n", trouble,
+  // Without a number of pictures, a signal is how a recording is meant to end.
+  if (trouble.empty()) return status_after_stop(taken > 0 ? 0 : 1, o.count == 0 && taken > 0);
+  fmt::print(stderr, "heron: record: stopped: {}{} {}\n", trouble, trouble.ends_with('?') ? "" : ".",
              taken > 0 || exists ? "What was recorded before is whole" : "Nothing was recorded");
   return 2;
 }

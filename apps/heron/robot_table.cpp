@@ -21,6 +21,7 @@ void print_robot(const RobotLog& log) {
   fmt::print("  {} results, {} arrivals, {} parts left lying, {} repeats, {} lines not understood{}\n",
              log.results, log.arrivals.size(), log.left_lying, log.repeats, log.refused_lines,
              log.over ? "" : "; the station went away without saying that it is over");
+  if (!log.refusal.empty()) fmt::print("  the station said: {}\n", log.refusal);
 }
 
 std::string robot_json(const RobotLog& log) {
@@ -29,6 +30,7 @@ std::string robot_json(const RobotLog& log) {
                            {"refused_lines", log.refused_lines},
                            {"left_lying", log.left_lying},
                            {"over", log.over},
+                           {"refusal", log.refusal},
                            {"arrivals", nlohmann::ordered_json::array()}};
   for (const Arrival& a : log.arrivals) {
     nlohmann::ordered_json arrival{{"result", a.result},  {"part", a.index},

@@ -1,6 +1,11 @@
 #include <fmt/format.h>
+#include <fmt/ranges.h>
+#include <unistd.h>
 
+#include <cerrno>
+#include <cstring>
 #include <filesystem>
+#include <nlohmann/json.hpp>
 
 #include "any_camera.hpp"
 #include "commands.hpp"
@@ -12,75 +17,175 @@
 #include "heron/station/station.hpp"
 #include "options.hpp"
 #include "steps.hpp"
+#include "stopping.hpp"
 
 namespace heron::tool {
 
+namespace {
+
+struct RunOptions {
+  std::string station, reports, pictures, trace;
+  uint64_t keep = 1000;
+  bool json = false;
+};
+
+/// Where pictures and reports of a run go.
+class Keeping {
+ public:
+  /// Throws Error{not_writable} when a place cannot be written to, before anything begins.
+  explicit Keeping(const RunOptions& o) : o_(o) {
+    if (!o.reports.empty()) log_.emplace(o.reports);
+    if (o.pictures.empty()) return;
+    std::error_code error;
+    std::filesystem::create_directories(o.pictures, error);
+    if (error || access(o.pictures.c_str(), W_OK | X_OK) != 0)
+      throw Error(ErrorCode::not_writable, fmt::format("--pictures {}: {}", o.pictures,
+                                                       error ? error.message() : std::strerror(errno)));
+  }
+
+  void keep_line(const std::string& line) {
+    if (!log_) return;
+    if (const std::string why = log_->append(line); !why.empty())
+      fmt::print(stderr, "heron: run: {}: {}; the log ends here, the station goes on\n", o_.reports, why);
+  }
+
+  /// A picture that cannot be kept is told once and does not stop the station.
+  void keep_picture(const Station& station, const Report& report) {
+    if (o_.pictures.empty() || pictures_failed_) return;
+    try {
+      save_picture(picture_name(report.number), draw_report(grey_levels(station.picture()), report));
+    } catch (const Error& error) {
+      pictures_failed_ = true;
+      fmt::print(stderr, "heron: run: {}; no more pictures are kept, the station goes on\n", error.what());
+      return;
+    }
+    std::error_code none;
+    if (report.number > o_.keep) std::filesystem::remove(picture_name(report.number - o_.keep), none);
+  }
+
+ private:
+  std::string picture_name(uint64_t number) const {
+    return (std::filesystem::path(o_.pictures) / fmt::format("{:06}.png", number)).string();
+  }
+
+  const RunOptions& o_;
+  std::optional<LineLog> log_;
+  bool pictures_failed_ = false;
+};
+
+/// What became of a result, beside its report.
+std::string delivery_json(uint64_t number, const Delivery& d) {
+  nlohmann::ordered_json j{
+      {"number", number}, {"acknowledged", d.acknowledged}, {"done", d.done}, {"tries", d.tries}};
+  if (!d.why.empty()) j["why"] = d.why;
+  return j.dump();
+}
+
+struct Tally {
+  int pictures = 0, parts = 0, withheld = 0;
+  bool nothing = false;
+  std::vector<std::string> unacknowledged;
+
+  void add(const Report& report) {
+    ++pictures;
+    parts += static_cast<int>(report.parts.size());
+    nothing = nothing || report.parts.empty();
+    for (const ReportedPart& part : report.parts) withheld += !part.withheld.empty();
+  }
+};
+
+std::string counted(int n, const char* thing) { return fmt::format("{} {}{}", n, thing, n == 1 ? "" : "s"); }
+
+void print_summary(const Tally& tally, Station& station, bool stopped) {
+  std::string text = fmt::format("{}, {}", counted(tally.pictures, "picture"), counted(tally.parts, "part"));
+  if (tally.withheld > 0) text += fmt::format(" ({} not sent)", tally.withheld);
+  text += tally.unacknowledged.empty()
+              ? ", every result acknowledged"
+              : fmt::format(", not acknowledged: result {}", fmt::join(tally.unacknowledged, ", "));
+  const LinkCounts& link = station.link()->counts();
+  if (link.repeats > 0) text += fmt::format(", {} sent again", link.repeats);
+  if (link.refused_lines > 0) text += fmt::format(", {} refused", counted(link.refused_lines, "line"));
+  if (link.turned_away > 0) text += fmt::format(", {} turned away", counted(link.turned_away, "peer"));
+  if (station.camera_failures() > 0)
+    text += fmt::format(", the camera failed {} and went on", counted(station.camera_failures(), "time"));
+  if (station.unfinished() > 0)
+    text += fmt::format("; {} acknowledged but never reported DONE", counted(station.unfinished(), "result"));
+  fmt::print(stderr, "heron: run: {}{}\n", stopped ? "stopped by a signal: " : "", text);
+}
+
+int run(const RunOptions& o) {
+  StationFile file = load_station(o.station);
+  require_not_read({o.reports, o.trace}, {o.station, file.mapping});
+  Keeping keeping(o);
+  Work& stop = stop_on_signals();
+  file.link.trace = o.trace;
+  if (file.link.listens)
+    file.link.tell = [](const std::string& why) {
+      fmt::print(stderr, "heron: run: a robot was turned away: {}\n", why);
+    };
+  auto camera =
+      file.camera.starts_with("recording:") ? nullptr : open_any_camera(file.camera, Pace::at_once, &stop);
+  Station station(std::move(file), std::move(camera), &stop);
+  fmt::print(stderr, "heron: run: {}: {} {}\n", station.file().name,
+             station.file().link.listens ? "waiting for the robot at" : "connecting to",
+             station.file().link.address.text());
+  station.open_link();
+  if (station.link()->open_to_all())
+    fmt::print(stderr,
+               "heron: run: note: every machine that reaches {} may connect; `allowed` and `token` in [link] "
+               "keep others out\n",
+               station.link()->address().text());
+  Tally tally;
+  try {
+    while (const std::optional<Report> report = station.next()) {
+      tally.add(*report);
+      if (o.json)
+        fmt::print("{}\n", report_json(*report));
+      else
+        print_report(*report);
+      std::fflush(stdout);
+      keeping.keep_line(report_json(*report));  // before it is sent: what a robot got is always on record
+      keeping.keep_picture(station, *report);
+      const Delivery delivery = station.deliver(*report);
+      keeping.keep_line(delivery_json(report->number, delivery));
+      if (delivery.acknowledged) continue;
+      tally.unacknowledged.push_back(std::to_string(report->number));
+      if (!stop.stopped()) {
+        station.link()->farewell(report->number);
+        throw Error(ErrorCode::no_connection, delivery.why);
+      }
+    }
+  } catch (const Error&) {
+    print_summary(tally, station, false);
+    throw;
+  }
+  print_summary(tally, station, stop.stopped());
+  return status_after_stop(tally.nothing ? 1 : 0);
+}
+
+}  // namespace
+
 void add_run(CLI::App& app, Action& action) {
-  struct RunOptions {
-    std::string station, reports, pictures;
-    uint64_t keep = 1000;
-    bool json = false;
-  };
   auto o = std::make_shared<RunOptions>();
   CLI::App* c = app.add_subcommand("run", "Runs a station: takes pictures, finds parts, tells the robot");
   c->add_option("station", o->station, "station file")->required();
-  c->add_option("--reports", o->reports, "appends a report a picture to this file, JSON Lines");
+  c->add_option(
+      "--reports", o->reports,
+      "appends two lines a picture to this file, JSON Lines: the report, before it is sent, and what "
+      "became of it");
   c->add_option("--pictures", o->pictures, "a folder for the pictures with what was found drawn");
   c->add_option("--keep-pictures", o->keep,
                 "how many of the newest pictures that folder keeps; older ones go")
       ->capture_default_str()
       ->check(not_negative);
+  c->add_option("--trace", o->trace, "appends every line of the link with its time to this file");
   c->add_flag("--json", o->json, "one JSON object a picture");
   c->footer(
       "Example: heron simulate robot --listen 127.0.0.1:5017 --truth truth.json &\n         heron run "
-      "station.toml\nExit status 1 when a picture holds no part.");
-  c->callback([o, &action] {
-    action = [o] {
-      StationFile file = load_station(o->station);
-      require_not_read({o->reports}, {o->station, file.mapping});
-      auto camera = file.camera.starts_with("recording:") ? nullptr : open_any_camera(file.camera);
-      Station station(std::move(file), std::move(camera));
-      if (!o->pictures.empty()) std::filesystem::create_directories(o->pictures);
-      const auto picture_name = [&](uint64_t number) {
-        return (std::filesystem::path(o->pictures) / fmt::format("{:06}.png", number)).string();
-      };
-      std::optional<LineLog> log;
-      if (!o->reports.empty()) log.emplace(o->reports);
-      fmt::print(stderr, "heron: run: {}: {} {}\n", station.file().name,
-                 station.file().link.listens ? "waiting for the robot at" : "connecting to",
-                 station.file().link.address.text());
-      station.open_link();
-      int pictures = 0, parts = 0;
-      bool nothing = false;
-      while (const std::optional<Report> report = station.step()) {
-        ++pictures;
-        parts += static_cast<int>(report->parts.size());
-        nothing = nothing || report->parts.empty();
-        if (o->json)
-          fmt::print("{}\n", report_json(*report));
-        else
-          print_report(*report);
-        std::fflush(stdout);
-        if (log)
-          if (const std::string why = log->append(report_json(*report)); !why.empty())
-            fmt::print(stderr, "heron: run: {}: {}; the log ends here, the station goes on\n", o->reports,
-                       why);
-        if (!o->pictures.empty()) {
-          save_picture(picture_name(report->number), draw_report(grey_levels(station.picture()), *report));
-          std::error_code none;
-          if (report->number > o->keep) std::filesystem::remove(picture_name(report->number - o->keep), none);
-        }
-      }
-      fmt::print(stderr,
-                 "heron: run: {} pictures, {} parts, every result acknowledged; {} sent again, {} lines not "
-                 "understood\n",
-                 pictures, parts, station.link()->repeats(), station.link()->refused_lines());
-      if (station.unfinished() > 0)
-        fmt::print(stderr, "heron: run: note: {} results were acknowledged but never reported DONE\n",
-                   station.unfinished());
-      return nothing ? 1 : 0;
-    };
-  });
+      "station.toml\nExit status 1 when a picture holds no part. Ctrl-C or SIGTERM ends it within a second, "
+      "with the\nresult in flight settled, the robot told and the summary printed; the status is then 130 or "
+      "143.");
+  c->callback([o, &action] { action = [o] { return run(*o); }; });
 }
 
 }  // namespace heron::tool

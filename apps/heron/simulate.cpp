@@ -35,6 +35,7 @@ void add_robot(CLI::App& simulate, Action& action) {
   c->add_option("--hurry", o->settings.hurry, "its clock runs so many times faster than real")
       ->capture_default_str();
   c->add_option("--patience", o->patience_s, "seconds to wait for the station")->capture_default_str();
+  c->add_option("--token", o->settings.token, "the word that the station wants of its robot");
   c->add_flag("--ask", o->settings.asks, "asks for each part, instead of taking what is sent");
   c->add_option("--look", o->looks,
                 "X,Y,ANGLE: its pose for each next picture, sent with the question (camera on the arm)")

@@ -194,7 +194,7 @@ void add_study(CLI::App& app, Action& action) {
   auto o = std::make_shared<StudyOptions>();
   CLI::App* c = app.add_subcommand("study", "Tries a target on a recording, and says what to set and why");
   c->add_option("target", o->target, "target file")->required();
-  c->add_option("recording", o->recording, "folder with recording.toml")->required();
+  c->add_option("recording", o->recording, "a recording, or a folder of pictures")->required();
   c->add_option(
       "--known", o->known,
       "CSV of what is there, a row a part: picture,x,y[,angle[,scale]]; a picture's name alone: nothing");

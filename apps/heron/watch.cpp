@@ -13,6 +13,7 @@
 #include "heron/locate/follow.hpp"
 #include "heron/report/report.hpp"
 #include "steps.hpp"
+#include "stopping.hpp"
 
 namespace heron::tool {
 namespace {
@@ -75,7 +76,8 @@ int watch(const WatchOptions& o) {
   const std::string recording = "recording:";
   const std::string address = std::filesystem::is_directory(o.camera) ? recording + o.camera : o.camera;
   if (address.starts_with(recording)) require_times(address.substr(recording.size()));
-  const auto camera = open_any_camera(address);
+  Work& stop = stop_on_signals();
+  const auto camera = open_any_camera(address, Pace::at_once, &stop);
   Follower follower(o.follow);
   std::optional<std::chrono::system_clock::time_point> begun;
   bool nothing = false;
@@ -86,7 +88,8 @@ int watch(const WatchOptions& o) {
     const double at_s = std::chrono::duration<double>(picture->taken - *begun).count();
     Report report;
     report.picture = picture->name;
-    Findings findings = find(target, survey_of(target, *picture), target.limits(), Explain::never);
+    Findings findings = find(target, survey_of(target, *picture), target.limits(), Explain::never, &stop);
+    if (stop.stopped()) break;
     add_findings(report, std::move(findings),
                  mapping ? Frames{&mapping->mapping, mapping->axes ? &*mapping->axes : nullptr} : Frames{},
                  target.place());
@@ -107,7 +110,7 @@ int watch(const WatchOptions& o) {
     print_picture(report, at_s, who, follower.lost(), o.json);
     std::fflush(stdout);
   }
-  return nothing ? 1 : 0;
+  return status_after_stop(nothing ? 1 : 0);
 }
 
 }  // namespace
@@ -117,7 +120,7 @@ void add_watch(CLI::App& app, Action& action) {
   CLI::App* c =
       app.add_subcommand("watch", "Follows what a target finds from picture to picture: who, and how fast");
   c->add_option("target", o->target, "target file")->required();
-  c->add_option("camera", o->camera, "a recording's folder, or a camera as in `heron cameras`")->required();
+  c->add_option("camera", o->camera, "a recording, or a camera as in `heron cameras`")->required();
   c->add_option("--mapping", o->mapping, "mapping file: adds millimetres a second");
   c->add_option("--count", o->count, "pictures; 0: until the recording ends")
       ->check(CLI::Range(0, 1000000000));

@@ -1,8 +1,7 @@
 #include <fmt/format.h>
 
-#include <thread>
-
 #include "heron/camera/camera.hpp"
+#include "heron/camera/pause.hpp"
 #include "heron/files/picture_file.hpp"
 #include "heron/files/recording.hpp"
 
@@ -13,18 +12,26 @@ using Clock = std::chrono::steady_clock;
 
 class RecordingCamera : public Camera {
  public:
-  RecordingCamera(const std::string& folder, Pace pace) : recording_(load_recording(folder)), pace_(pace) {}
+  RecordingCamera(const std::string& folder, Pace pace, const Work* stop)
+      : recording_(load_recording(folder)), pace_(pace), stop_(stop) {
+    const Picture first = load_picture(recording_.path(0));
+    width_ = first.width(), height_ = first.height();
+  }
 
   CameraInfo info() const override {
     return {.address = "recording:" + recording_.folder,
-            .name = fmt::format("recording of {} pictures", recording_.size())};
+            .name = fmt::format("recording of {} pictures", recording_.size()),
+            .width = width_,
+            .height = height_,
+            .live = false};
   }
 
   std::optional<Picture> take() override {
     if (next_ == recording_.size()) return std::nullopt;
     const RecordedPicture& recorded = recording_.pictures[next_];
     if (next_ == 0) begun_ = Clock::now() - time_of(recorded);
-    if (pace_ == Pace::as_taken) std::this_thread::sleep_until(begun_ + time_of(recorded));
+    if (pace_ == Pace::as_taken) pause_until(begun_ + time_of(recorded), stop_);
+    if (stop_ && stop_->stopped()) return std::nullopt;
     Picture picture = load_picture(recording_.path(next_++));
     picture.exposure_ms = recorded.exposure_ms;
     picture.gain = recorded.gain;
@@ -41,14 +48,16 @@ class RecordingCamera : public Camera {
 
   Recording recording_;
   Pace pace_;
+  const Work* stop_;
+  int width_ = 0, height_ = 0;
   size_t next_ = 0;
   Clock::time_point begun_{};
 };
 
 }  // namespace
 
-std::unique_ptr<Camera> open_recording(const std::string& folder, Pace pace) {
-  return std::make_unique<RecordingCamera>(folder, pace);
+std::unique_ptr<Camera> open_recording(const std::string& folder, Pace pace, const Work* stop) {
+  return std::make_unique<RecordingCamera>(folder, pace, stop);
 }
 
 }  // namespace heron

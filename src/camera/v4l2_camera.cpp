@@ -11,10 +11,12 @@
 #include <cmath>
 #include <cstring>
 #include <filesystem>
+#include <utility>
 
 #include "heron/base/error.hpp"
 #include "heron/camera/camera.hpp"
 #include "heron/files/picture_file.hpp"
+#include "sent_picture.hpp"
 
 namespace heron {
 namespace {
@@ -68,6 +70,31 @@ constexpr double exposure_unit_ms = 0.1;  // V4L2_CID_EXPOSURE_ABSOLUTE counts i
 
 uint8_t clamped(int value) { return static_cast<uint8_t>(std::clamp(value, 0, 255)); }
 
+/// When the exposure of a buffer began or ended, on the steady clock; nothing where the driver does not tell.
+std::optional<std::chrono::steady_clock::time_point> stamp_of(const v4l2_buffer& buffer) {
+  if ((buffer.flags & V4L2_BUF_FLAG_TIMESTAMP_MASK) != V4L2_BUF_FLAG_TIMESTAMP_MONOTONIC) return std::nullopt;
+  return std::chrono::steady_clock::time_point(std::chrono::seconds(buffer.timestamp.tv_sec) +
+                                               std::chrono::microseconds(buffer.timestamp.tv_usec));
+}
+
+/// A shared buffer of the driver, unmapped with its owner.
+class SharedBuffer {
+ public:
+  SharedBuffer(void* at, size_t length) : at_(at), length_(length) {}
+  SharedBuffer(SharedBuffer&& other) noexcept
+      : at_(std::exchange(other.at_, nullptr)), length_(other.length_) {}
+  SharedBuffer& operator=(SharedBuffer&&) = delete;
+  ~SharedBuffer() {
+    if (at_) munmap(at_, length_);
+  }
+  const uint8_t* bytes() const { return static_cast<const uint8_t*>(at_); }
+  size_t length() const { return length_; }
+
+ private:
+  void* at_;
+  size_t length_;
+};
+
 /// YUYV holds two pixels in four bytes; ITU-R BT.601.
 Image<Rgb> from_yuyv(const uint8_t* bytes, int width, int height, int stride) {
   Image<Rgb> image(width, height);
@@ -101,7 +128,6 @@ class V4l2Camera : public Camera {
   ~V4l2Camera() override {
     int type = capture_stream;
     call(device_.fd(), VIDIOC_STREAMOFF, &type);
-    for (const auto& [at, length] : buffers_) munmap(at, length);
   }
 
   CameraInfo info() const override {
@@ -115,6 +141,7 @@ class V4l2Camera : public Camera {
   }
 
   std::optional<Picture> take() override {
+    const auto asked = std::chrono::steady_clock::now();
     // What lies in the buffers was exposed before now.
     v4l2_buffer stale{};
     while (dequeue(stale)) enqueue(stale.index);
@@ -123,21 +150,26 @@ class V4l2Camera : public Camera {
       const auto left =
           std::chrono::duration_cast<std::chrono::milliseconds>(deadline - std::chrono::steady_clock::now())
               .count();
-      pollfd wait{device_.fd(), POLLIN, 0};
-      if (left <= 0 || poll(&wait, 1, static_cast<int>(left)) == 0)
+      if (patience_.stop && patience_.stop->stopped()) return std::nullopt;
+      if (left <= 0)
         throw Error(ErrorCode::no_connection,
                     fmt::format("v4l2:{}: no picture within {} ms", path_, patience_.wait.count()));
+      pollfd wait{device_.fd(), POLLIN, 0};
+      if (poll(&wait, 1, static_cast<int>(std::min<int64_t>(left, 50))) == 0) continue;
       v4l2_buffer buffer{};
       if (!dequeue(buffer)) continue;
       Picture picture;
-      const bool whole = !(buffer.flags & V4L2_BUF_FLAG_ERROR);
-      if (whole)
-        picture = picture_of(static_cast<const uint8_t*>(buffers_[buffer.index].first), buffer.bytesused);
+      const auto stamp = stamp_of(buffer);
+      // A frame that was on its way when the picture was asked for is an old one.
+      const bool usable = !(buffer.flags & V4L2_BUF_FLAG_ERROR) && !(stamp && *stamp < asked);
+      if (usable)
+        picture = picture_of(buffers_[buffer.index].bytes(),
+                             std::min<size_t>(buffer.bytesused, buffers_[buffer.index].length()));
       enqueue(buffer.index);
-      if (!whole) continue;
+      if (!usable) continue;
       picture.name = "v4l2:" + path_;
-      picture.taken = std::chrono::system_clock::now();
       if (info().exposure_ms) picture.exposure_ms = exposure_ms();
+      picture.taken = middle_of_exposure(stamp, buffer.flags, picture.exposure_ms.value_or(0));
       return picture;
     }
   }
@@ -159,6 +191,18 @@ class V4l2Camera : public Camera {
   }
 
  private:
+  static std::chrono::system_clock::time_point middle_of_exposure(
+      std::optional<std::chrono::steady_clock::time_point> stamp, uint32_t flags, double exposure_ms) {
+    using std::chrono::duration_cast;
+    using System = std::chrono::system_clock;
+    const auto since = stamp ? std::chrono::steady_clock::now() - *stamp : std::chrono::nanoseconds(0);
+    const bool begins = (flags & V4L2_BUF_FLAG_TSTAMP_SRC_MASK) == V4L2_BUF_FLAG_TSTAMP_SRC_SOE;
+    const auto half =
+        duration_cast<System::duration>(std::chrono::duration<double, std::milli>(exposure_ms / 2));
+    const auto at = System::now() - duration_cast<System::duration>(since);
+    return stamp && begins ? at + half : at - half;
+  }
+
   void choose_format() {
     // The least work first.
     for (const uint32_t wanted :
@@ -210,7 +254,7 @@ class V4l2Camera : public Camera {
       void* at =
           mmap(nullptr, buffer.length, PROT_READ | PROT_WRITE, MAP_SHARED, device_.fd(), buffer.m.offset);
       if (at == MAP_FAILED) fail_device(path_, "shares no memory");
-      buffers_.emplace_back(at, buffer.length);
+      buffers_.push_back(SharedBuffer(at, buffer.length));
       enqueue(i);
     }
     int type = capture_stream;
@@ -235,12 +279,13 @@ class V4l2Camera : public Camera {
                stride = static_cast<int>(format_.bytesperline);
     Picture picture;
     if (format_.pixelformat == V4L2_PIX_FMT_MJPEG || format_.pixelformat == V4L2_PIX_FMT_JPEG)
-      return decode_picture({reinterpret_cast<const char*>(bytes), count}, "v4l2:" + path_);
+      return decode_sent({reinterpret_cast<const char*>(bytes), count}, "v4l2:" + path_);
     const int pixel_bytes = format_.pixelformat == V4L2_PIX_FMT_GREY    ? 1
                             : format_.pixelformat == V4L2_PIX_FMT_RGB24 ? 3
                                                                         : 2;
     if (stride < w * pixel_bytes || count < static_cast<size_t>(stride) * static_cast<size_t>(h))
-      fail_file(fmt::format("v4l2:{}: a picture of {} bytes is too short", path_, count));
+      throw Error(ErrorCode::no_connection,
+                  fmt::format("v4l2:{}: a picture of {} bytes is too short", path_, count));
     if (pixel_bytes == 1) {
       picture.pixels = Image<uint8_t>(ImageView<const uint8_t>(bytes, w, h, stride));
     } else if (pixel_bytes == 2) {
@@ -278,7 +323,7 @@ class V4l2Camera : public Camera {
   CameraPatience patience_;
   Device device_;
   v4l2_pix_format format_{};
-  std::vector<std::pair<void*, size_t>> buffers_;
+  std::vector<SharedBuffer> buffers_;
 };
 
 }  // namespace

@@ -73,6 +73,7 @@ Json json_of(const ReportedPart& part) {
   }
   if (part.world) j["world"] = json_of(*part.world);
   if (part.robot) j["robot"] = json_of(*part.robot);
+  if (!part.withheld.empty()) j["withheld"] = part.withheld;
   return j;
 }
 

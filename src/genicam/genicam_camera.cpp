@@ -72,10 +72,11 @@ class GenicamCamera : public Camera {
 
   std::optional<Picture> take() override {
     const auto buffer = whole_buffer();
+    if (!buffer) return std::nullopt;
     Picture picture = picture_of(buffer.get());
     picture.name = "genicam:" + name_;
-    picture.taken = std::chrono::system_clock::now();
     if (exposure_range(camera_.get())) picture.exposure_ms = exposure_ms();
+    picture.taken = middle_of_exposure(buffer.get(), picture.exposure_ms.value_or(0));
     if (gain_range(camera_.get())) picture.gain = gain();
     return picture;
   }
@@ -111,6 +112,17 @@ class GenicamCamera : public Camera {
   }
 
  private:
+  /// The first packet arrives when the exposure has ended.
+  static std::chrono::system_clock::time_point middle_of_exposure(ArvBuffer* buffer, double exposure_ms) {
+    using System = std::chrono::system_clock;
+    const auto stamp = std::chrono::nanoseconds(arv_buffer_get_system_timestamp(buffer));
+    const auto now = System::now();
+    const System::time_point arrived(std::chrono::duration_cast<System::duration>(stamp));
+    const bool plausible = arrived <= now && now - arrived < std::chrono::minutes(1);
+    return (plausible ? arrived : now) - std::chrono::duration_cast<System::duration>(
+                                             std::chrono::duration<double, std::milli>(exposure_ms / 2));
+  }
+
   template <class T>
   static Image<T> pixels_of(const void* data, int width, int height) {
     Image<T> image(width, height);
@@ -122,27 +134,49 @@ class GenicamCamera : public Camera {
     return image;
   }
 
+  using Clock = std::chrono::steady_clock;
+
+  bool stopped() const { return patience_.stop && patience_.stop->stopped(); }
+
+  [[noreturn]] void fail(const std::string& what) const {
+    throw Error(ErrorCode::no_connection, fmt::format("genicam:{}: {}", name_, what));
+  }
+
+  /// One exposure in a stream of its own; nothing when time is up or a stop was asked for.
+  std::unique_ptr<ArvBuffer, Unref> expose(Clock::time_point deadline) const {
+    Trouble trouble;
+    const guint payload = arv_camera_get_payload(camera_.get(), trouble.out());
+    if (trouble) fail(trouble.words());
+    const std::unique_ptr<ArvStream, Unref> stream(
+        arv_camera_create_stream(camera_.get(), nullptr, nullptr, trouble.out()));
+    if (!stream) fail(trouble.words());
+    arv_stream_push_buffer(stream.get(), arv_buffer_new(payload, nullptr));
+    arv_camera_set_acquisition_mode(camera_.get(), ARV_ACQUISITION_MODE_SINGLE_FRAME, trouble.out());
+    if (!trouble) arv_camera_start_acquisition(camera_.get(), trouble.out());
+    if (trouble) fail(trouble.words());
+    std::unique_ptr<ArvBuffer, Unref> buffer;
+    while (!buffer && !stopped() && Clock::now() < deadline)
+      buffer.reset(arv_stream_timeout_pop_buffer(stream.get(), 50000));
+    arv_camera_stop_acquisition(camera_.get(), trouble.out());
+    return buffer;
+  }
+
   /// Packets are lost wherever the network or this machine is busy for a moment, so what did not arrive
-  /// whole is exposed again while there is patience.
+  /// whole is exposed again while there is patience. Nothing after a stop.
   std::unique_ptr<ArvBuffer, Unref> whole_buffer() const {
-    using std::chrono::microseconds;
-    const auto now = [] { return std::chrono::steady_clock::now(); };
-    const auto end = now() + patience_.wait;
+    const auto deadline = Clock::now() + patience_.wait;
     int tries = 0;
-    for (auto left = microseconds(patience_.wait); tries == 0 || left.count() > 0;
-         left = std::chrono::duration_cast<microseconds>(end - now()), ++tries) {
-      Trouble trouble;
-      std::unique_ptr<ArvBuffer, Unref> buffer(arv_camera_acquisition(
-          camera_.get(), static_cast<guint64>(std::max<int64_t>(left.count(), 0)), trouble.out()));
+    do {
+      auto buffer = expose(deadline);
+      if (stopped()) return nullptr;
       if (buffer && arv_buffer_get_status(buffer.get()) == ARV_BUFFER_STATUS_SUCCESS) return buffer;
-      if (!buffer && (trouble || tries == 0))
-        throw Error(ErrorCode::no_connection, fmt::format("genicam:{}: no picture within {} ms: {}", name_,
-                                                          patience_.wait.count(), trouble.words()));
-    }
-    throw Error(ErrorCode::no_connection,
-                fmt::format("genicam:{}: none of {} pictures within {} ms arrived whole; is the network fast "
-                            "enough, and are its packets as large as the camera's?",
-                            name_, tries, patience_.wait.count()));
+      if (buffer) ++tries;
+    } while (Clock::now() < deadline);
+    if (tries == 0) fail(fmt::format("no picture within {} ms", patience_.wait.count()));
+    fail(
+        fmt::format("none of {} pictures within {} ms arrived whole; is the network fast enough, and are its "
+                    "packets as large as the camera's?",
+                    tries, patience_.wait.count()));
   }
 
   Picture picture_of(ArvBuffer* buffer) const {
@@ -160,8 +194,7 @@ class GenicamCamera : public Camera {
                       name_, static_cast<unsigned>(format)));
     if (w < 1 || h < 1 || w > 65535 || h > 65535 || !data ||
         bytes < pixel_bytes * static_cast<size_t>(w) * static_cast<size_t>(h))
-      fail_file(fmt::format("genicam:{}: a picture of {} bytes is too short for {} x {} pixels", name_, bytes,
-                            w, h));
+      fail(fmt::format("a picture of {} bytes is too short for {} x {} pixels", bytes, w, h));
     Picture picture;
     if (pixel_bytes == 1)
       picture.pixels = pixels_of<uint8_t>(data, w, h);

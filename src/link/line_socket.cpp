@@ -4,35 +4,55 @@
 
 #include <asio.hpp>
 #include <charconv>
+#include <thread>
 
 #include "heron/base/error.hpp"
 #include "heron/link/text_protocol.hpp"
+#include "resolve.hpp"
 
 namespace heron {
 namespace {
 
 using asio::ip::tcp;
+using Clock = std::chrono::steady_clock;
+using Duration = LineSocket::Duration;
 
-/// Runs what was started until it ends or time is up; then it is cancelled and its handler still runs.
+constexpr Duration look_pause{50};   // between two looks at the stop
+constexpr Duration after_stop{300};  // for what is on its way when the stop comes
+
+bool stopped(const Work* stop) { return stop && stop->stopped(); }
+
+Duration until(Clock::time_point time) {
+  return std::max(Duration(0), std::chrono::duration_cast<Duration>(time - Clock::now()));
+}
+
+/// Runs what was started until it ends, time is up or a stop is asked for; then it is cancelled and its
+/// handler still runs.
 template <class Object>
-bool run_for(asio::io_context& io, Object& object, LineSocket::Duration timeout) {
+bool run_for(asio::io_context& io, Object& object, Duration timeout, const Work* stop) {
+  const auto deadline = Clock::now() + timeout;
   io.restart();
-  io.run_for(timeout);
-  if (io.stopped()) return true;
+  for (;;) {
+    io.run_for(stop ? std::min(look_pause, until(deadline)) : until(deadline));
+    if (io.stopped()) return true;
+    if (Clock::now() >= deadline || stopped(stop)) break;
+  }
   asio::error_code ignored;
   object.cancel(ignored);
   io.run();
   return false;
 }
 
-tcp::endpoint endpoint_of(asio::io_context& io, const Address& address) {
-  asio::error_code error;
-  tcp::resolver resolver(io);
-  const auto found = resolver.resolve(tcp::v4(), address.host, std::to_string(address.port), error);
-  if (error || found.empty())
-    throw Error(ErrorCode::no_connection,
-                fmt::format("{}: the host's name is not known: {}", address.text(), error.message()));
-  return found.begin()->endpoint();
+bool is_loopback(const asio::ip::address& address) {
+  if (address.is_loopback()) return true;
+  return address.is_v6() && address.to_v6().is_v4_mapped() &&
+         asio::ip::make_address_v4(asio::ip::v4_mapped, address.to_v6()).is_loopback();
+}
+
+asio::ip::address plain(const asio::ip::address& address) {
+  if (address.is_v6() && address.to_v6().is_v4_mapped())
+    return asio::ip::make_address_v4(asio::ip::v4_mapped, address.to_v6());
+  return address;
 }
 
 }  // namespace
@@ -44,21 +64,31 @@ Address Address::parse(const std::string& text) {
   if (colon != std::string::npos && colon > 0) {
     const char *begin = text.data() + colon + 1, *end = text.data() + text.size();
     const auto [stop, error] = std::from_chars(begin, end, port);
-    if (error == std::errc() && stop == end && begin != end && port <= 65535) {
-      address.host = text.substr(0, colon);
+    std::string host = text.substr(0, colon);
+    const bool bracketed = host.size() > 2 && host.front() == '[' && host.back() == ']';
+    if (bracketed) host = host.substr(1, host.size() - 2);
+    // Without brackets nobody knows where an IPv6 address ends and its port begins.
+    const bool plain = bracketed || host.find_first_of(":[]") == std::string::npos;
+    if (error == std::errc() && stop == end && begin != end && port <= 65535 && plain) {
+      address.host = host;
       address.port = static_cast<uint16_t>(port);
       return address;
     }
   }
-  fail_argument(fmt::format("'{}' is no address; it is written host:port, for example 127.0.0.1:5017", text));
+  fail_argument(fmt::format(
+      "'{}' is no address; it is written host:port, for example 127.0.0.1:5017 or [::1]:5017", text));
 }
 
-std::string Address::text() const { return fmt::format("{}:{}", host, port); }
+std::string Address::text() const {
+  return host.find(':') == std::string::npos ? fmt::format("{}:{}", host, port)
+                                             : fmt::format("[{}]:{}", host, port);
+}
 
 struct LineSocket::State {
   asio::io_context io;
   tcp::socket socket{io};
   std::string buffer;  // read, not yet asked for
+  const Work* stop = nullptr;
 };
 
 LineSocket::LineSocket(std::unique_ptr<State> state) : state_(std::move(state)) {}
@@ -66,11 +96,15 @@ LineSocket::LineSocket(LineSocket&&) noexcept = default;
 LineSocket& LineSocket::operator=(LineSocket&&) noexcept = default;
 LineSocket::~LineSocket() = default;
 
-LineSocket LineSocket::connect(const Address& address, Duration timeout) {
+LineSocket LineSocket::connect(const Address& address, Duration timeout, const Work* stop) {
+  const auto deadline = Clock::now() + timeout;
   auto state = std::make_unique<State>();
+  state->stop = stop;
+  const std::vector<tcp::endpoint> endpoints = resolve(address, timeout, stop);
   asio::error_code error = asio::error::timed_out;
-  state->socket.async_connect(endpoint_of(state->io, address), [&](const asio::error_code& e) { error = e; });
-  if (!run_for(state->io, state->socket, timeout)) error = asio::error::timed_out;
+  asio::async_connect(state->socket, endpoints,
+                      [&](const asio::error_code& e, const tcp::endpoint&) { error = e; });
+  if (!run_for(state->io, state->socket, until(deadline), stop)) error = asio::error::timed_out;
   if (error)
     throw Error(ErrorCode::no_connection,
                 fmt::format("{}: nobody answers there: {}", address.text(), error.message()));
@@ -81,7 +115,7 @@ LineSocket LineSocket::connect(const Address& address, Duration timeout) {
 
 LineSocket::Wait LineSocket::read(std::string& line, Duration timeout) {
   State& s = *state_;
-  const auto deadline = std::chrono::steady_clock::now() + timeout;
+  const auto deadline = Clock::now() + timeout;
   for (;;) {
     if (const size_t end = s.buffer.find('\n'); end != std::string::npos) {
       line = s.buffer.substr(0, end);
@@ -91,17 +125,19 @@ LineSocket::Wait LineSocket::read(std::string& line, Duration timeout) {
     }
     if (s.buffer.size() > text_protocol::longest_line + 1) close();
     if (!s.socket.is_open()) return Wait::closed;
-    const auto left = std::chrono::duration_cast<Duration>(deadline - std::chrono::steady_clock::now());
     std::array<char, 1024> bytes{};
-    asio::error_code error;
+    asio::error_code error = asio::error::timed_out;
     size_t count = 0;
-    s.socket.async_read_some(asio::buffer(bytes),
-                             [&](const asio::error_code& e, size_t n) { error = e, count = n; });
-    const bool ended = run_for(s.io, s.socket, std::max(left, Duration(1)));
+    s.socket.async_read_some(asio::buffer(bytes), [&](const asio::error_code& e, size_t n) {
+      error = e;
+      count = n;
+    });
+    run_for(s.io, s.socket, until(deadline), s.stop);
     s.buffer.append(bytes.data(), count);
     if (count > 0) continue;
-    if (!ended || error == asio::error::operation_aborted) return Wait::timeout;
+    if (error == asio::error::operation_aborted || error == asio::error::timed_out) return Wait::timeout;
     close();
+    return Wait::closed;
   }
 }
 
@@ -111,7 +147,8 @@ bool LineSocket::write(const std::string& lines, Duration timeout) {
   const std::string bytes = lines + "\n";
   asio::error_code error = asio::error::timed_out;
   asio::async_write(s.socket, asio::buffer(bytes), [&](const asio::error_code& e, size_t) { error = e; });
-  if (!run_for(s.io, s.socket, timeout) || error) {
+  const Duration whole = stopped(s.stop) ? std::min(timeout, after_stop) : timeout;
+  if (!run_for(s.io, s.socket, whole, nullptr) || error) {
     close();
     return false;
   }
@@ -125,6 +162,18 @@ void LineSocket::close() {
   state_->socket.close(ignored);
 }
 
+std::string LineSocket::peer() const {
+  asio::error_code error;
+  const tcp::endpoint end = state_->socket.remote_endpoint(error);
+  return error ? std::string() : plain(end.address()).to_string();
+}
+
+bool LineSocket::peer_is_local() const {
+  asio::error_code error;
+  const tcp::endpoint end = state_->socket.remote_endpoint(error);
+  return !error && is_loopback(end.address());
+}
+
 struct LineListener::State {
   asio::io_context io;
   tcp::acceptor acceptor{io};
@@ -133,12 +182,12 @@ struct LineListener::State {
 
 LineListener::LineListener(const Address& address) : state_(std::make_unique<State>()) {
   State& s = *state_;
-  const tcp::endpoint endpoint = endpoint_of(s.io, address);
+  const tcp::endpoint endpoint = resolve(address, Duration(5000), nullptr).front();
   asio::error_code error;
   s.acceptor.open(endpoint.protocol(), error);
   if (!error) s.acceptor.set_option(tcp::acceptor::reuse_address(true), error);
   if (!error) s.acceptor.bind(endpoint, error);
-  if (!error) s.acceptor.listen(4, error);
+  if (!error) s.acceptor.listen(16, error);
   if (error)
     throw Error(ErrorCode::no_connection,
                 fmt::format("{}: cannot listen there: {}", address.text(), error.message()));
@@ -149,12 +198,19 @@ LineListener::~LineListener() = default;
 
 Address LineListener::address() const { return state_->address; }
 
-std::optional<LineSocket> LineListener::accept(LineSocket::Duration timeout) {
+bool LineListener::is_local() const {
+  asio::error_code error;
+  const tcp::endpoint end = state_->acceptor.local_endpoint(error);
+  return !error && is_loopback(end.address());
+}
+
+std::optional<LineSocket> LineListener::accept(LineSocket::Duration timeout, const Work* stop) {
   State& s = *state_;
   auto peer = std::make_unique<LineSocket::State>();
+  peer->stop = stop;
   asio::error_code error = asio::error::timed_out;
   s.acceptor.async_accept(peer->socket, [&](const asio::error_code& e) { error = e; });
-  run_for(s.io, s.acceptor, timeout);
+  run_for(s.io, s.acceptor, timeout, stop);
   if (error) return std::nullopt;
   asio::error_code ignored;
   peer->socket.set_option(tcp::no_delay(true), ignored);

@@ -2,9 +2,12 @@
 
 #include <fmt/format.h>
 
+#include <condition_variable>
+#include <mutex>
 #include <random>
 #include <thread>
 
+#include "greeter.hpp"
 #include "heron/base/error.hpp"
 
 namespace heron {
@@ -12,152 +15,334 @@ namespace {
 
 using namespace text_protocol;
 using Clock = std::chrono::steady_clock;
+using Duration = LineSocket::Duration;
 
 constexpr int most_tries = 3;
-constexpr int most_refused = 50;  // a peer that talks something else altogether
-constexpr LineSocket::Duration beat_pause{1000};
+constexpr int most_refused = 50;  // within the time below, of a peer that talks something else altogether
+constexpr std::chrono::seconds refused_time{10};
+constexpr int most_losses = 20;  // of a robot that comes and goes and says nothing
+constexpr Duration beat_pause{1000};
+constexpr Duration slice{50};         // between two looks at stop, newcomers and the time
+constexpr Duration settle_time{300};  // after a stop, for an answer that is on its way
 
 std::string new_session() {
   std::random_device random;
   return fmt::format("{:08x}", random());
 }
 
+double seconds(Duration d) { return std::chrono::duration<double>(d).count(); }
+
 }  // namespace
 
-StationLink::StationLink(const LinkSettings& settings) : settings_(settings), session_(new_session()) {
-  if (settings_.listens) listener_.emplace(settings_.address);
-  reconnect();
-}
+struct StationLink::State {
+  LinkSettings settings;
+  const Work* stop;
+  Trace trace;
+  Greeter greeter;
+  LinkCounts counts;
 
-void StationLink::reconnect() {
-  socket_.reset();
-  refused_of_peer_ = 0;
-  const auto deadline = Clock::now() + settings_.patience;
-  std::string why = "it did not connect";
-  while (!socket_) {
-    const auto left = std::chrono::duration_cast<LineSocket::Duration>(deadline - Clock::now());
-    if (left.count() <= 0)
-      throw Error(
-          ErrorCode::no_connection,
-          fmt::format(
-              "link: no robot {} {} within {:.1f} s ({}); is it switched on, and is the address right?",
-              listener_ ? "came to" : "at", address().text(),
-              static_cast<double>(settings_.patience.count()) / 1000, why));
-    if (listener_) {
-      if (auto peer = listener_->accept(left)) socket_.emplace(std::move(*peer));
-    } else {
-      try {
-        socket_.emplace(LineSocket::connect(settings_.address, left));
-      } catch (const Error& error) {
-        why = error.what();
-        std::this_thread::sleep_for(std::min(left, LineSocket::Duration(100)));
+  // One thread at a time uses the robot's socket: whoever waits for the robot, and between waits the thread
+  // of the heartbeat.
+  std::mutex mutex;
+  std::optional<LineSocket> robot;
+  uint64_t newest = 0;
+  int refused_of_peer = 0;
+  Clock::time_point refused_since{};
+  int losses = 0;  // of connections, since the robot last said something
+  Clock::time_point last_said{};
+  Clock::time_point stopped_at{};
+
+  std::condition_variable_any ended;
+  std::jthread heartbeat;  // the last member: it ends before the others go
+
+  State(const LinkSettings& s, const Work* work)
+      : settings(s), stop(work), trace(s.trace), greeter(s, new_session(), work) {}
+
+  void start_heartbeat() {
+    heartbeat = std::jthread([this](const std::stop_token& over) {
+      std::unique_lock lock(mutex);
+      while (!over.stop_requested()) {
+        beat();
+        ended.wait_for(lock, over, Duration(100), [] { return false; });
       }
-    }
-    if (socket_ && !socket_->write(encode(StationLine(Hello{version, session_})))) socket_.reset();
+    });
   }
-}
 
-bool StationLink::say(const StationLine& line) { return socket_ && socket_->write(encode(line)); }
+  bool stopped() const { return stop && stop->stopped(); }
+  bool has_robot() const { return robot && robot->is_open(); }
 
-template <class Accept>
-bool StationLink::wait_for(const Accept& accept, LineSocket::Duration timeout, uint64_t newest) {
-  const auto deadline = Clock::now() + timeout;
-  auto next_beat = Clock::now() + beat_pause;
-  std::string text;
-  while (socket_ && socket_->is_open() && Clock::now() < deadline) {
-    const auto until = std::min(deadline, next_beat);
-    const auto slice = std::max(LineSocket::Duration(1),
-                                std::chrono::duration_cast<LineSocket::Duration>(until - Clock::now()));
-    const LineSocket::Wait wait = socket_->read(text, slice);
-    if (wait == LineSocket::Wait::closed) return false;
-    if (wait == LineSocket::Wait::line) {
-      const Parsed<RobotLine> parsed = parse_robot_line(text);
-      if (!parsed.line) {
-        ++refused_;
-        if (++refused_of_peer_ > most_refused) socket_->close();
-        say(Sorry{parsed.error});
-      } else if (accept(*parsed.line)) {
+  bool say(const std::string& lines, Duration timeout = Duration(2000)) {
+    if (!has_robot()) return false;
+    trace.said(lines);
+    last_said = Clock::now();
+    return robot->write(lines, timeout);
+  }
+  bool say(const StationLine& line) { return say(encode(line, settings.fields)); }
+
+  void beat() {
+    if (has_robot() && Clock::now() - last_said >= beat_pause)
+      say(encode(StationLine(Heartbeat{newest})), Duration(200));
+  }
+
+  void refuse_line(const std::string& reason) {
+    ++counts.refused_lines;
+    say(StationLine(Refusal{reason}));
+    if (Clock::now() - refused_since > refused_time) refused_of_peer = 0, refused_since = Clock::now();
+    if (++refused_of_peer > most_refused) drop("fifty lines that were not understood");
+  }
+
+  void drop(const std::string& why) {
+    if (!robot) return;
+    trace.noted("connection ended: " + why);
+    robot.reset();
+    ++losses;
+  }
+
+  void admit(LineSocket socket) {
+    if (robot) drop("a robot came anew");
+    robot.emplace(std::move(socket));
+    refused_of_peer = 0;
+    last_said = Clock::now();
+    ++counts.connections;
+  }
+
+  /// False when no robot is there within the patience, or after a stop.
+  bool await_robot(std::string& why) {
+    if (has_robot()) return true;
+    drop("the robot is gone");
+    const auto deadline = Clock::now() + settings.patience;
+    while (!stopped()) {
+      const auto left = std::chrono::duration_cast<Duration>(deadline - Clock::now());
+      if (left.count() <= 0 || greeter.hopeless()) {
+        if (greeter.hopeless())
+          why = fmt::format("link: the robot at {} does not fit: {}", address().text(), greeter.why());
+        else
+          why = fmt::format(
+              "link: no robot {} {} within {:.1f} s ({}); is it switched on, and is the address "
+              "right?",
+              settings.listens ? "came to" : "at", address().text(), seconds(settings.patience),
+              greeter.why());
+        return false;
+      }
+      auto socket = greeter.look(std::min(left, slice), trace);
+      counts.turned_away = greeter.turned_away();
+      if (socket) {
+        admit(std::move(*socket));
         return true;
       }
     }
-    if (Clock::now() >= next_beat) {
-      say(Beat{newest});
-      next_beat = Clock::now() + beat_pause;
+    why = "link: stopped while waiting for the robot";
+    return false;
+  }
+
+  enum class Heard { line, lost, time_up };
+
+  /// The robot's next line that is within the grammar. `lost` when the connection is gone or another robot
+  /// took its place: what was said on the old one may not have arrived.
+  Heard hear(RobotLine& line, Clock::time_point deadline) {
+    std::string text;
+    while (has_robot()) {
+      const auto now = Clock::now();
+      if (stopped()) {
+        if (stopped_at == Clock::time_point{}) stopped_at = now;
+        deadline = std::min(deadline, stopped_at + settle_time);
+      }
+      if (now >= deadline) return Heard::time_up;
+      beat();
+      if (greeter.listener())
+        if (auto newcomer = greeter.look(Duration(0), trace)) {
+          admit(std::move(*newcomer));
+          return Heard::lost;
+        }
+      const auto left = std::chrono::duration_cast<Duration>(deadline - now) + Duration(1);
+      const LineSocket::Wait wait = robot->read(text, std::min(left, slice));
+      if (stopped() && wait == LineSocket::Wait::timeout) std::this_thread::sleep_for(Duration(5));
+      if (wait != LineSocket::Wait::line) continue;
+      trace.heard(text);
+      const Parsed<RobotLine> parsed = parse_robot_line(text);
+      if (parsed.line && !std::holds_alternative<Robot>(*parsed.line)) {
+        line = *parsed.line;
+        losses = 0;
+        return Heard::line;
+      }
+      refuse_line(parsed.line ? "the greeting was answered already" : parsed.error);
     }
+    return Heard::lost;
+  }
+
+  Address address() const { return greeter.listener() ? greeter.listener()->address() : settings.address; }
+};
+
+StationLink::StationLink(const LinkSettings& settings, const Work* stop)
+    : state_(std::make_unique<State>(settings, stop)) {
+  std::string why;
+  if (!state_->await_robot(why) && !state_->stopped()) throw Error(ErrorCode::no_connection, why);
+  state_->start_heartbeat();
+}
+StationLink::StationLink(StationLink&&) noexcept = default;
+StationLink& StationLink::operator=(StationLink&&) noexcept = default;
+StationLink::~StationLink() = default;
+
+Delivery StationLink::deliver(uint64_t number, const std::vector<Part>& parts, int64_t age_ms) {
+  State& s = *state_;
+  const std::lock_guard lock(s.mutex);
+  const auto begun = Clock::now();
+  s.newest = number;
+  Delivery delivery;
+  while (delivery.tries < most_tries) {
+    if (!s.await_robot(delivery.why)) return delivery;
+    if (++delivery.tries > 1) ++s.counts.repeats;
+    const int64_t waited =
+        std::chrono::duration_cast<std::chrono::milliseconds>(Clock::now() - begun).count();
+    // In one go: the robot wakes up once.
+    std::string lines = encode(
+        StationLine(Result{number, static_cast<int>(parts.size()), age_ms + waited, delivery.tries > 1}));
+    for (const Part& part : parts) lines += "\n" + encode(StationLine(part), s.settings.fields);
+    lines += "\n" + encode(StationLine(End{number}));
+    s.say(lines);
+    const auto deadline = Clock::now() + s.settings.acknowledge;
+    RobotLine line;
+    State::Heard heard = State::Heard::line;
+    while ((heard = s.hear(line, deadline)) == State::Heard::line) {
+      if (const auto* ack = std::get_if<Ack>(&line)) {
+        if (ack->number == number && ack->index == 0) {
+          delivery.acknowledged = true;
+          return delivery;
+        }
+        if (ack->number >= number) s.refuse_line(fmt::format("result {} wants ACK {}", number, number));
+      } else if (const auto* done = std::get_if<Done>(&line)) {
+        if (done->number >= number) s.refuse_line(fmt::format("ACK {} comes before DONE", number));
+      } else {
+        s.refuse_line("this station pushes its results; it is not asked");
+      }
+    }
+    if (s.stopped()) {
+      delivery.why = fmt::format("link: stopped before result {} was acknowledged", number);
+      return delivery;
+    }
+    // A peer that is there but silent is as good as gone: begin anew, so that both sides know where they
+    // stand.
+    if (heard == State::Heard::time_up) s.drop("no acknowledgement");
+  }
+  delivery.why = fmt::format(
+      "link: result {} was sent {} times to {} and never acknowledged; does the robot answer `ACK {}`?",
+      number, most_tries, s.address().text(), number);
+  return delivery;
+}
+
+bool StationLink::wait_done(uint64_t number) {
+  State& s = *state_;
+  const std::lock_guard lock(s.mutex);
+  const auto deadline = Clock::now() + s.settings.finish;
+  std::string why;
+  while (Clock::now() < deadline && !s.stopped()) {
+    if (!s.await_robot(why)) return false;
+    RobotLine line;
+    if (s.hear(line, deadline) != State::Heard::line) continue;
+    const auto* done = std::get_if<Done>(&line);
+    if (done && done->number == number) return true;
+    const auto* ack = std::get_if<Ack>(&line);
+    const bool repeated =
+        (done && done->number < number) || (ack && ack->number <= number && ack->index == 0);
+    if (!repeated) s.refuse_line(fmt::format("the station waits for DONE {}", number));
   }
   return false;
 }
 
-void StationLink::deliver(uint64_t number, const std::vector<Part>& parts, int64_t age_ms) {
-  const auto begun = Clock::now();
-  for (int attempt = 0; attempt < most_tries; ++attempt) {
-    if (!socket_ || !socket_->is_open()) reconnect();
-    if (attempt > 0) ++repeats_;
-    const int64_t waited =
-        std::chrono::duration_cast<std::chrono::milliseconds>(Clock::now() - begun).count();
-    // In one go: the robot wakes up once.
-    std::string lines =
-        encode(StationLine(Result{number, static_cast<int>(parts.size()), age_ms + waited, attempt > 0}));
-    for (const Part& part : parts) lines += "\n" + encode(StationLine(part));
-    lines += "\n" + encode(StationLine(End{number}));
-    const bool sent = socket_ && socket_->write(lines);
-    const auto acknowledged = [&](const RobotLine& line) {
+std::optional<Next> StationLink::wait_next(uint64_t newest) {
+  State& s = *state_;
+  const std::lock_guard lock(s.mutex);
+  s.newest = newest;
+  const auto deadline = Clock::now() + s.settings.finish;
+  std::string why;
+  while (Clock::now() < deadline) {
+    if (!s.await_robot(why)) {
+      if (s.stopped()) return std::nullopt;
+      throw Error(ErrorCode::no_connection, why);
+    }
+    RobotLine line;
+    const State::Heard heard = s.hear(line, deadline);
+    if (heard == State::Heard::line) {
+      if (const auto* question = std::get_if<Next>(&line)) return *question;
       const auto* ack = std::get_if<Ack>(&line);
-      return ack && ack->number == number;
-    };
-    if (sent && wait_for(acknowledged, settings_.acknowledge, number)) return;
-    // A peer that is there but silent is as good as gone: begin anew, so that both sides know where they
-    // stand.
-    if (socket_) socket_->close();
-  }
-  throw Error(
-      ErrorCode::no_connection,
-      fmt::format(
-          "link: result {} was sent {} times to {} and never acknowledged; does the robot answer `ACK {}`?",
-          number, most_tries, address().text(), number));
-}
-
-bool StationLink::wait_done(uint64_t number) {
-  return wait_for(
-      [&](const RobotLine& line) {
-        const auto* done = std::get_if<Done>(&line);
-        return done && done->number == number;
-      },
-      settings_.finish, number);
-}
-
-Next StationLink::wait_next(uint64_t newest) {
-  auto gone_since = Clock::now();
-  for (;;) {
-    if (!socket_ || !socket_->is_open()) reconnect();
-    Next next;
-    const bool asked = wait_for(
-        [&](const RobotLine& line) {
-          const auto* question = std::get_if<Next>(&line);
-          if (question) next = *question;
-          return question != nullptr;
-        },
-        settings_.finish, newest);
-    if (asked) return next;
-    if (socket_ && socket_->is_open())
+      if (!ack || ack->number > newest)
+        s.refuse_line(ack ? fmt::format("result {} was not sent yet", ack->number)
+                          : "this station is asked with NEXT");
+    } else if (s.losses > most_losses) {
       throw Error(ErrorCode::no_connection,
-                  fmt::format("link: the robot at {} is connected but asked nothing for {:.0f} s",
-                              address().text(), static_cast<double>(settings_.finish.count()) / 1000));
-    if (Clock::now() - gone_since > 10 * settings_.patience)
-      throw Error(ErrorCode::no_connection,
-                  fmt::format("link: the robot at {} comes and goes without asking", address().text()));
+                  fmt::format("link: the robot at {} comes and goes without asking", s.address().text()));
+    }
+    if (s.stopped()) return std::nullopt;
   }
+  throw Error(ErrorCode::no_connection,
+              fmt::format("link: the robot at {} is connected but asked nothing for {:.0f} s",
+                          s.address().text(), seconds(s.settings.finish)));
 }
 
-bool StationLink::answer(const StationLine& line, uint64_t number) {
-  return say(line) && wait_for(
-                          [&](const RobotLine& reply) {
-                            const auto* ack = std::get_if<Ack>(&reply);
-                            return ack && ack->number == number;
-                          },
-                          settings_.acknowledge, number);
+Delivery StationLink::answer(uint64_t number, const std::vector<Part>& parts) {
+  State& s = *state_;
+  const std::lock_guard lock(s.mutex);
+  s.newest = number;
+  Delivery delivery;
+  size_t at = 0;               // the answer that waits for its acknowledgement
+  std::optional<size_t> said;  // the last that was given
+  const auto index_of = [&](size_t i) { return i < parts.size() ? parts[i].index : 0; };
+  const auto say = [&] {
+    if (said == at) ++s.counts.repeats;
+    said = at;
+    ++delivery.tries;
+    s.say(at < parts.size() ? StationLine(parts[at]) : StationLine(None{number}));
+  };
+  say();
+  for (auto deadline = Clock::now() + s.settings.finish; Clock::now() < deadline;) {
+    if (!s.await_robot(delivery.why)) return delivery;
+    RobotLine line;
+    const State::Heard heard = s.hear(line, deadline);
+    if (s.stopped() && heard != State::Heard::line) {
+      delivery.why = fmt::format("link: stopped before result {} was acknowledged", number);
+      return delivery;
+    }
+    if (heard != State::Heard::line) continue;
+    deadline = Clock::now() + s.settings.finish;
+    if (std::holds_alternative<Next>(line)) {
+      say();
+    } else if (const auto* ack = std::get_if<Ack>(&line); !ack) {
+      s.refuse_line("this station is asked with NEXT, and answers are acknowledged with ACK");
+    } else if (ack->number == number && ack->index == index_of(at) && said == at) {
+      if (at++ == parts.size()) {
+        delivery.acknowledged = true;
+        return delivery;
+      }
+    } else if (ack->number >= number &&
+               !(ack->number == number && ack->index > 0 && static_cast<size_t>(ack->index) <= at)) {
+      // What was acknowledged already may be acknowledged again; all else was never sent.
+      s.refuse_line(index_of(at) > 0 ? fmt::format("wanted: ACK {} {}", number, index_of(at))
+                                     : fmt::format("wanted: ACK {}", number));
+    }
+  }
+  delivery.why = fmt::format("link: the robot at {} asked for nothing more of result {} for {:.0f} s",
+                             s.address().text(), number, seconds(s.settings.finish));
+  return delivery;
 }
 
-void StationLink::farewell(uint64_t newest) { say(Over{newest}); }
+void StationLink::refuse(const std::string& reason) {
+  const std::lock_guard lock(state_->mutex);
+  state_->refuse_line(reason);
+}
+
+void StationLink::farewell(uint64_t newest) {
+  const std::lock_guard lock(state_->mutex);
+  state_->say(StationLine(EndOfResults{newest}));
+}
+
+Address StationLink::address() const { return state_->address(); }
+
+bool StationLink::open_to_all() const {
+  const auto& listener = state_->greeter.listener();
+  return listener && !listener->is_local() && state_->settings.allowed.empty() &&
+         state_->settings.token.empty();
+}
+
+const LinkCounts& StationLink::counts() const { return state_->counts; }
 
 }  // namespace heron

@@ -7,6 +7,21 @@
 #include <cmath>
 
 namespace heron::text_protocol {
+
+const std::array<const char*, field_count> field_words{
+    "x", "y", "angle", "score", "z", "sigma_x", "sigma_y", "sigma_angle", "ambiguous", "range_end"};
+
+const Fields& default_fields() {
+  static const Fields fields{Field::x, Field::y, Field::angle, Field::score};
+  return fields;
+}
+
+bool Part::can_be_sent() const {
+  return std::all_of(values.begin(), values.end(), [](const std::optional<double>& v) {
+    return !v || (std::isfinite(*v) && std::abs(*v) <= largest_value);
+  });
+}
+
 namespace {
 
 std::string plain_name(const std::string& name) {
@@ -32,8 +47,9 @@ class Words {
   std::string_view word() {
     const size_t end = std::min(left_.find(' '), left_.size());
     const std::string_view w = left_.substr(0, end);
+    // A space that no word follows belongs to no grammar.
+    if (w.empty() || end + 1 == left_.size()) good_ = false;
     left_.remove_prefix(std::min(left_.size(), end + 1));
-    if (w.empty()) good_ = false;
     return w;
   }
   void expect(std::string_view wanted) {
@@ -45,10 +61,13 @@ class Words {
     Number value{};
     const auto [end, error] = std::from_chars(w.data(), w.data() + w.size(), value);
     if (error != std::errc() || end != w.data() + w.size()) good_ = false;
+    if constexpr (std::is_integral_v<Number>)
+      if (w.size() > 1 && w[0] == '0') good_ = false;
     if constexpr (std::is_floating_point_v<Number>)
       if (!std::isfinite(value)) good_ = false;
     return value;
   }
+  bool next_is(std::string_view word) const { return left_.substr(0, left_.find(' ')) == word; }
   bool at_end() const { return left_.empty(); }
   bool good() const { return good_; }
 
@@ -63,6 +82,41 @@ Parsed<Line> finished(const Words& words, Kind line, const char* form) {
   return {std::nullopt, fmt::format("wanted: {}", form)};
 }
 
+std::string_view mode_word(LinkMode mode) { return mode == LinkMode::push ? "push" : "ask"; }
+
+/// Nothing when the word is no mode.
+std::optional<LinkMode> mode_of(std::string_view word) {
+  if (word == "push") return LinkMode::push;
+  if (word == "ask") return LinkMode::ask;
+  return std::nullopt;
+}
+
+std::optional<Field> field_of(std::string_view word) {
+  const auto it = std::find(field_words.begin(), field_words.end(), word);
+  if (it == field_words.end()) return std::nullopt;
+  return static_cast<Field>(it - field_words.begin());
+}
+
+std::string wrong_version(int theirs) {
+  return fmt::format("protocol version {}; this side speaks {}", theirs, version);
+}
+
+int digits_of(Field f) {
+  switch (f) {
+    case Field::score:
+      return 2;
+    case Field::ambiguous:
+    case Field::range_end:
+      return 0;
+    case Field::sigma_x:
+    case Field::sigma_y:
+    case Field::sigma_angle:
+      return 5;
+    default:
+      return 4;
+  }
+}
+
 template <class Line>
 std::optional<Parsed<Line>> refused_at_once(std::string_view text) {
   if (text.size() > longest_line)
@@ -74,22 +128,39 @@ std::optional<Parsed<Line>> refused_at_once(std::string_view text) {
 }
 
 struct Encode {
+  const Fields& fields;
+
   std::string operator()(const Hello& l) const {
-    return fmt::format("HERON {} SESSION {} UNITS MM DEG", l.version, l.session);
+    std::string text = fmt::format("HERON {} SESSION {} MODE {} UNITS MM DEG FIELDS", l.version, l.session,
+                                   mode_word(l.mode));
+    for (const Field f : l.fields) text += fmt::format(" {}", field_words[static_cast<size_t>(f)]);
+    return text;
   }
   std::string operator()(const Result& l) const {
     return fmt::format("RESULT {} COUNT {} AGE {}{}", l.number, l.count, l.age_ms, l.again ? " AGAIN" : "");
   }
   std::string operator()(const Part& l) const {
-    return fmt::format("PART {} {} {} {:.4f} {:.4f} {:.4f} {:.2f}", l.number, l.index, plain_name(l.name),
-                       l.x, l.y, l.angle, l.score);
+    std::string text = fmt::format("PART {} {} {}", l.number, l.index, plain_name(l.name));
+    for (const Field f : fields) text += l[f] ? fmt::format(" {:.{}f}", *l[f], digits_of(f)) : " -";
+    return text;
   }
   std::string operator()(const End& l) const { return fmt::format("END {}", l.number); }
   std::string operator()(const None& l) const { return fmt::format("NONE {}", l.number); }
-  std::string operator()(const Over& l) const { return fmt::format("OVER {}", l.number); }
-  std::string operator()(const Beat& l) const { return fmt::format("BEAT {}", l.number); }
-  std::string operator()(const Sorry& l) const { return fmt::format("SORRY {}", l.reason); }
-  std::string operator()(const Ack& l) const { return fmt::format("ACK {}", l.number); }
+  std::string operator()(const EndOfResults& l) const { return fmt::format("END-OF-RESULTS {}", l.number); }
+  std::string operator()(const Heartbeat& l) const { return fmt::format("HEARTBEAT {}", l.number); }
+  std::string operator()(const Refusal& l) const {
+    std::string text = "ERROR " + l.reason.substr(0, longest_line - 6);
+    for (char& c : text)
+      if (c < 0x20 || c > 0x7e) c = '?';
+    return text;
+  }
+  std::string operator()(const Robot& l) const {
+    return fmt::format("ROBOT {} MODE {}{}{}", l.version, mode_word(l.mode), l.token.empty() ? "" : " TOKEN ",
+                       l.token);
+  }
+  std::string operator()(const Ack& l) const {
+    return l.index > 0 ? fmt::format("ACK {} {}", l.number, l.index) : fmt::format("ACK {}", l.number);
+  }
   std::string operator()(const Done& l) const { return fmt::format("DONE {}", l.number); }
   std::string operator()(const Next& l) const {
     if (!l.robot_from_flange) return "NEXT";
@@ -98,25 +169,69 @@ struct Encode {
   }
 };
 
+Parsed<StationLine> hello_of(Words& words) {
+  Hello l;
+  l.version = words.number<int>();
+  if (words.good() && l.version != version) return {std::nullopt, wrong_version(l.version)};
+  words.expect("SESSION");
+  l.session = words.word();
+  words.expect("MODE");
+  const auto mode = mode_of(words.word());
+  words.expect("UNITS"), words.expect("MM"), words.expect("DEG"), words.expect("FIELDS");
+  l.fields.clear();
+  bool known = mode.has_value();
+  while (words.good() && !words.at_end()) {
+    const auto field = field_of(words.word());
+    known = known && field && std::find(l.fields.begin(), l.fields.end(), *field) == l.fields.end();
+    if (known) l.fields.push_back(*field);
+  }
+  if (!known || l.fields.empty())
+    return {std::nullopt, "wanted: HERON 2 SESSION id MODE push|ask UNITS MM DEG FIELDS field..., each once"};
+  l.mode = *mode;
+  return finished<StationLine>(words, l, "HERON 2 SESSION id MODE push|ask UNITS MM DEG FIELDS field...");
+}
+
+Parsed<StationLine> part_of(Words& words, const Fields& fields) {
+  Part l;
+  l.number = words.number<uint64_t>();
+  l.index = words.number<int>();
+  l.name = words.word();
+  for (const Field f : fields) {
+    if (words.next_is("-"))
+      words.word();
+    else
+      l[f] = words.number<double>();
+  }
+  if (!is_plain_name(l.name)) return {std::nullopt, "a name holds up to 64 of A-Z a-z 0-9 _ . -"};
+  if (!l.can_be_sent()) return {std::nullopt, fmt::format("a value beyond {:g}", largest_value)};
+  return finished<StationLine>(words, l, "PART number index name, and a value or - for each field");
+}
+
+Parsed<RobotLine> robot_of(Words& words) {
+  Robot l;
+  l.version = words.number<int>();
+  if (words.good() && l.version != version) return {std::nullopt, wrong_version(l.version)};
+  words.expect("MODE");
+  const auto mode = mode_of(words.word());
+  if (!words.at_end()) {
+    words.expect("TOKEN");
+    l.token = words.word();
+  }
+  if (!mode) return {std::nullopt, "wanted: ROBOT 2 MODE push|ask [TOKEN word]"};
+  l.mode = *mode;
+  return finished<RobotLine>(words, l, "ROBOT 2 MODE push|ask [TOKEN word]");
+}
+
 }  // namespace
 
-std::string encode(const StationLine& line) { return std::visit(Encode{}, line); }
-std::string encode(const RobotLine& line) { return std::visit(Encode{}, line); }
+std::string encode(const StationLine& line, const Fields& fields) { return std::visit(Encode{fields}, line); }
+std::string encode(const RobotLine& line) { return std::visit(Encode{default_fields()}, line); }
 
-Parsed<StationLine> parse_station_line(std::string_view text) {
+Parsed<StationLine> parse_station_line(std::string_view text, const Fields& fields) {
   if (auto refused = refused_at_once<StationLine>(text)) return *refused;
   Words words(text);
   const std::string_view kind = words.word();
-  if (kind == "HERON") {
-    Hello l;
-    l.version = words.number<int>();
-    words.expect("SESSION");
-    l.session = words.word();
-    words.expect("UNITS"), words.expect("MM"), words.expect("DEG");
-    if (words.good() && l.version != version)
-      return {std::nullopt, fmt::format("protocol version {}; this side speaks {}", l.version, version)};
-    return finished<StationLine>(words, l, "HERON 1 SESSION id UNITS MM DEG");
-  }
+  if (kind == "HERON") return hello_of(words);
   if (kind == "RESULT") {
     Result l;
     l.number = words.number<uint64_t>();
@@ -128,30 +243,32 @@ Parsed<StationLine> parse_station_line(std::string_view text) {
     if (l.count < 0 || l.count > 100000) return {std::nullopt, "COUNT must be from 0 to 100000"};
     return finished<StationLine>(words, l, "RESULT number COUNT count AGE ms [AGAIN]");
   }
-  if (kind == "PART") {
-    Part l;
-    l.number = words.number<uint64_t>();
-    l.index = words.number<int>();
-    l.name = words.word();
-    l.x = words.number<double>(), l.y = words.number<double>(), l.angle = words.number<double>(),
-    l.score = words.number<double>();
-    if (!is_plain_name(l.name)) return {std::nullopt, "a name holds up to 64 of A-Z a-z 0-9 _ . -"};
-    return finished<StationLine>(words, l, "PART number index name x y angle score");
-  }
+  if (kind == "PART") return part_of(words, fields);
   if (kind == "END") return finished<StationLine>(words, End{words.number<uint64_t>()}, "END number");
   if (kind == "NONE") return finished<StationLine>(words, None{words.number<uint64_t>()}, "NONE number");
-  if (kind == "OVER") return finished<StationLine>(words, Over{words.number<uint64_t>()}, "OVER number");
-  if (kind == "BEAT") return finished<StationLine>(words, Beat{words.number<uint64_t>()}, "BEAT number");
-  if (kind == "SORRY")
-    return {StationLine(Sorry{std::string(text.substr(std::min<size_t>(6, text.size())))}), {}};
-  return {std::nullopt, "a line starts with HERON, RESULT, PART, END, NONE, OVER, BEAT or SORRY"};
+  if (kind == "END-OF-RESULTS")
+    return finished<StationLine>(words, EndOfResults{words.number<uint64_t>()}, "END-OF-RESULTS number");
+  if (kind == "HEARTBEAT")
+    return finished<StationLine>(words, Heartbeat{words.number<uint64_t>()}, "HEARTBEAT number");
+  if (kind == "ERROR")
+    return {StationLine(Refusal{std::string(text.substr(std::min<size_t>(6, text.size())))}), {}};
+  return {std::nullopt,
+          "a line starts with HERON, RESULT, PART, END, NONE, END-OF-RESULTS, HEARTBEAT or ERROR"};
 }
 
 Parsed<RobotLine> parse_robot_line(std::string_view text) {
   if (auto refused = refused_at_once<RobotLine>(text)) return *refused;
   Words words(text);
   const std::string_view kind = words.word();
-  if (kind == "ACK") return finished<RobotLine>(words, Ack{words.number<uint64_t>()}, "ACK number");
+  if (kind == "ROBOT") return robot_of(words);
+  if (kind == "ACK") {
+    Ack l{words.number<uint64_t>()};
+    if (!words.at_end()) {
+      l.index = words.number<int>();
+      if (l.index < 1) return {std::nullopt, "wanted: ACK number [index], the index from 1"};
+    }
+    return finished<RobotLine>(words, l, "ACK number [index]");
+  }
   if (kind == "DONE") return finished<RobotLine>(words, Done{words.number<uint64_t>()}, "DONE number");
   if (kind == "NEXT") {
     Next l;
@@ -159,10 +276,14 @@ Parsed<RobotLine> parse_robot_line(std::string_view text) {
       words.expect("AT");
       const auto x = words.number<double>(), y = words.number<double>(), angle = words.number<double>();
       l.robot_from_flange = Pose2{x, y, degrees(angle)};
+      if (!(std::max(std::abs(x), std::abs(y)) <= largest_value && std::abs(angle) <= 360))
+        return {std::nullopt, fmt::format("NEXT AT takes x and y within {:g} mm and an angle within 360 "
+                                          "degrees",
+                                          largest_value)};
     }
     return finished<RobotLine>(words, l, "NEXT [AT x y angle]");
   }
-  return {std::nullopt, "a line starts with ACK, NEXT or DONE"};
+  return {std::nullopt, "a line starts with ROBOT, ACK, NEXT or DONE"};
 }
 
 }  // namespace heron::text_protocol

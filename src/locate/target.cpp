@@ -8,6 +8,7 @@
 #include <algorithm>
 
 #include "heron/image/relief.hpp"
+#include "locate/limits.hpp"
 
 namespace heron {
 namespace {
@@ -210,5 +211,7 @@ void require_honoured(const FindLimits& limits, const KindInfo& kind) {
                                 fmt::join(kind.limits, ", ")));
   }
 }
+
+void require_valid(const FindLimits& limits) { require_valid(limits, 1); }
 
 }  // namespace heron

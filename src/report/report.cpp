@@ -31,6 +31,13 @@ WorldPose moved(const WorldPose& pose, const Pose2& to_from, const Pose2& part_f
   return result;
 }
 
+/// Where the robot grips: the grasp belongs to the part, so it is added before the user's axes, which may be
+/// left-handed, are applied.
+WorldPose robot_pose_of(const WorldPose& world, const Frames& frames, const Pose2& part_from_grasp) {
+  if (!frames.robot_from_axes || !frames.axes) return moved(world, *frames.robot_from_world, part_from_grasp);
+  return moved(frames.axes->seen_from(moved(world, {}, part_from_grasp)), *frames.robot_from_world, {});
+}
+
 /// Square millimetres that a square pixel covers there.
 double square_mm_at(const Mapping& mapping, Point2 pixel, double height_mm) {
   const Point2 right = mapping.world_from_pixel(pixel + Point2{0.5, 0}, height_mm) -
@@ -99,8 +106,6 @@ void add_findings(Report& report, Findings findings, const Frames& frames, const
       part.world = in_space(part.sighting, *frames.mapping->camera(), place.size_mm, part.distance);
     else if (frames.mapping)
       part.world = world_pose_of(part.sighting, *frames.mapping, place.height_mm);
-    if (part.world && frames.robot_from_world)
-      part.robot = moved(*part.world, *frames.robot_from_world, place.grasp);
     if (part.world && place.size_mm == 0) try {
         if (part.sighting.rim) centre_by_rim(part.sighting, *frames.mapping, place.height_mm, *part.world);
         add_millimetres(part, frames, place.height_mm);
@@ -108,6 +113,7 @@ void add_findings(Report& report, Findings findings, const Frames& frames, const
         if (error.code() != ErrorCode::not_determined) throw;
         part.points_mm.clear(), part.lengths_mm.clear();
       }
+    if (part.world && frames.robot_from_world) part.robot = robot_pose_of(*part.world, frames, place.grasp);
     if (part.world && frames.axes) part.world = frames.axes->seen_from(*part.world);
     report.parts.push_back(std::move(part));
   }

@@ -197,7 +197,7 @@ class WorkingStation {
       station_.open_link();
       while (const auto report = station_.step())
         if (reports) reports(floor, *report, station_.picture());
-    } catch (const Error& error) {
+    } catch (const std::exception& error) {
       error_ = error.what();
     }
   }

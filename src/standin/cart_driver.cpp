@@ -10,7 +10,7 @@
 namespace heron {
 
 using namespace text_protocol;
-using Parts = std::vector<Part>;
+using Parts = std::vector<CartPart>;
 
 namespace {
 
@@ -26,40 +26,43 @@ LineSocket accepted(LineListener& listener, LineSocket::Duration patience) {
 }  // namespace
 
 StationAsker::StationAsker(LineListener& listener, LineSocket::Duration patience)
-    : socket_(accepted(listener, patience)), patience_(patience) {}
+    : station_(accepted(listener, patience), LinkMode::ask), patience_(patience) {
+  // A station waits for the answer to its greeting, long before it is asked for the first time.
+  if (const auto line = station_.listen(patience_); !line || !std::holds_alternative<Hello>(*line))
+    throw Error(ErrorCode::no_connection, "cart: what connected is no station");
+}
 
-StationLine StationAsker::listen() {
-  std::string text;
+StationLine StationAsker::answer() {
   for (;;) {
-    if (socket_.read(text, patience_) != LineSocket::Wait::line)
-      throw Error(ErrorCode::no_connection, "cart: a station is gone or silent");
-    const Parsed<StationLine> parsed = parse_station_line(text);
-    if (!parsed.line) throw Error(ErrorCode::no_connection, "cart: a station said: " + text);
-    if (!std::holds_alternative<Hello>(*parsed.line) && !std::holds_alternative<Beat>(*parsed.line))
-      return *parsed.line;
+    auto line = station_.listen(patience_);
+    if (!line) throw Error(ErrorCode::no_connection, "cart: a station is gone or silent");
+    if (const auto* refusal = std::get_if<Refusal>(&*line))
+      throw Error(ErrorCode::no_connection, "cart: the station said: " + refusal->reason);
+    if (!std::holds_alternative<Hello>(*line)) return *line;
   }
 }
 
 void StationAsker::say(const RobotLine& line) {
-  if (!socket_.write(encode(line))) throw Error(ErrorCode::no_connection, "cart: a station is gone");
+  if (!station_.say(line)) throw Error(ErrorCode::no_connection, "cart: a station is gone");
 }
 
-std::optional<Parts> StationAsker::ask() {
-  Parts parts;
-  for (;;) {
+std::optional<std::vector<CartPart>> StationAsker::ask() {
+  std::vector<CartPart> parts;
+  for (int newest = 0;;) {
     say(Next{});
-    const StationLine line = listen();
+    const StationLine line = answer();
     if (const auto* part = std::get_if<Part>(&line)) {
-      say(Ack{part->number});
+      say(Ack{part->number, part->index});
       // An answer that came again is the same part.
-      if (parts.empty() || part->index > parts.back().index) parts.push_back(*part);
+      if (part->index > newest)
+        parts.push_back({part->name, (*part)[Field::x].value_or(0), (*part)[Field::y].value_or(0),
+                         (*part)[Field::angle].value_or(0)});
+      newest = std::max(newest, part->index);
     } else if (const auto* none = std::get_if<None>(&line)) {
       say(Ack{none->number});
       return parts;
-    } else if (std::holds_alternative<Over>(line)) {
+    } else if (std::holds_alternative<EndOfResults>(line)) {
       return std::nullopt;
-    } else if (const auto* sorry = std::get_if<Sorry>(&line)) {
-      throw Error(ErrorCode::no_connection, "cart: the station said: " + sorry->reason);
     }
   }
 }
@@ -68,8 +71,8 @@ namespace {
 
 constexpr double cycle_s = 0.1;
 
-const Part* named(const Parts& parts, const char* name) {
-  const auto it = std::find_if(parts.begin(), parts.end(), [&](const Part& p) { return p.name == name; });
+const CartPart* named(const Parts& parts, const char* name) {
+  const auto it = std::find_if(parts.begin(), parts.end(), [&](const CartPart& p) { return p.name == name; });
   return it == parts.end() ? nullptr : &*it;
 }
 
@@ -80,11 +83,11 @@ struct Axis {
 };
 
 std::optional<Axis> axis_of(const Parts& parts) {
-  const Part* plate = named(parts, "plate");
+  const CartPart* plate = named(parts, "plate");
   if (!plate) return std::nullopt;
   // The plate's own X axis runs to the right of who faces it.
   Axis axis{{plate->x, plate->y}, degrees(plate->angle + 90).wrapped()};
-  if (const Part* bore = named(parts, "bore"); bore && std::abs(bore->y - plate->y) < 15)
+  if (const CartPart* bore = named(parts, "bore"); bore && std::abs(bore->y - plate->y) < 15)
     axis.mouth = {bore->x, bore->y};
   return axis;
 }
@@ -168,7 +171,7 @@ class Driver {
       }
       const auto parts = floor_.ask();
       ++log_.floor_results;
-      const Part* stripe = parts ? named(*parts, "stripe") : nullptr;
+      const CartPart* stripe = parts ? named(*parts, "stripe") : nullptr;
       if (stripe && stripe->x > 50) {
         curvature = 2 * stripe->y / (stripe->x * stripe->x + stripe->y * stripe->y);
         blind = 0;

@@ -6,6 +6,7 @@
 
 #include "heron/base/error.hpp"
 #include "heron/link/text_protocol.hpp"
+#include "heron/standin/station_peer.hpp"
 
 namespace heron {
 namespace {
@@ -19,62 +20,81 @@ using Clock = std::chrono::steady_clock;
 struct SimulatedRobot::Session {
   SimulatedRobot& robot;
   RobotLog log;
-  std::optional<LineSocket> socket;
-  std::string station;  // its session; numbers start anew with another
-  uint64_t newest = 0;  // result acted on
-  int newest_part = 0;  // of the result being asked for, part by part
-  int sorries = 0;
+  std::optional<StationPeer> peer;
+  std::string station;       // its session; numbers start anew with another
+  uint64_t newest = 0;       // result acted on
+  bool newest_done = false;  // and finished with
+  int newest_part = 0;       // of the result being asked for, part by part
+  uint64_t asked = 0;        // the result that `newest_part` belongs to
+  int refusals = 0;
+  bool refused_last = false;  // the station's last line was a refusal
   Pose2 at;
   std::map<uint64_t, std::vector<TruePart>> left;
 
   explicit Session(SimulatedRobot& r) : robot(r), at(r.settings_.home) {}
 
   bool connected() {
-    if (socket && socket->is_open()) return true;
-    if (robot.listener_) {
-      if (auto peer = robot.listener_->accept(robot.settings_.patience)) socket.emplace(std::move(*peer));
-    } else {
-      const auto deadline = Clock::now() + robot.settings_.patience;
-      while ((!socket || !socket->is_open()) && Clock::now() < deadline) try {
-          socket.emplace(LineSocket::connect(robot.settings_.address, robot.settings_.patience));
-        } catch (const Error&) {
-          std::this_thread::sleep_for(LineSocket::Duration(50));
-        }
+    if (peer && peer->is_open()) return true;
+    end_connection();
+    const auto deadline = Clock::now() + robot.settings_.patience;
+    while (!peer && Clock::now() < deadline) {
+      if (auto socket = connection()) peer.emplace(std::move(*socket), mode(), robot.settings_.token);
     }
-    return socket && socket->is_open();
+    return peer.has_value();
   }
 
-  /// The next line that is no heartbeat and no greeting; nothing when the station is silent or gone.
+  std::optional<LineSocket> connection() {
+    if (robot.listener_) return robot.listener_->accept(robot.settings_.patience);
+    try {
+      return LineSocket::connect(robot.settings_.address, robot.settings_.patience);
+    } catch (const Error&) {
+      std::this_thread::sleep_for(LineSocket::Duration(50));
+      return std::nullopt;
+    }
+  }
+
+  void end_connection() {
+    if (peer) log.refused_lines += peer->refused();
+    peer.reset();
+  }
+
+  LinkMode mode() const { return robot.settings_.asks ? LinkMode::ask : LinkMode::push; }
+
+  /// The next line of the station. A greeting by another session starts anew; the same one, heard again over
+  /// a new connection, is told what this robot has finished meanwhile.
   std::optional<StationLine> listen() {
-    std::string text;
-    auto deadline = Clock::now() + robot.settings_.patience;
-    while (socket && Clock::now() < deadline) {
-      const LineSocket::Wait wait =
-          socket->read(text, std::chrono::duration_cast<LineSocket::Duration>(deadline - Clock::now()));
-      if (wait != LineSocket::Wait::line) return std::nullopt;
-      const Parsed<StationLine> parsed = parse_station_line(text);
-      if (!parsed.line) {
-        ++log.refused_lines;
+    while (peer) {
+      auto line = peer->listen(robot.settings_.patience);
+      if (!line) return line;
+      if (const auto* hello = std::get_if<Hello>(&*line)) {
+        if (hello->session != station)
+          station = hello->session, newest = asked = 0, newest_part = 0, newest_done = false;
+        else if (newest_done && !robot.settings_.asks)
+          say(Done{newest});
+        if (robot.settings_.asks) say(question());
         continue;
       }
-      if (const auto* hello = std::get_if<Hello>(&*parsed.line)) {
-        if (hello->session != station) station = hello->session, newest = 0;
-      } else if (std::holds_alternative<Beat>(*parsed.line)) {
-        deadline = Clock::now() + robot.settings_.patience;
-      } else {
-        return parsed.line;
+      refused_last = std::holds_alternative<Refusal>(*line);
+      if (const auto* refusal = std::get_if<Refusal>(&*line)) {
+        ++log.refused_lines, ++refusals;
+        log.refusal = refusal->reason;
+        if (refusals == 5 || !peer->is_open()) return std::nullopt;
+        if (robot.settings_.asks) say(question());
+        continue;
       }
+      return line;
     }
     return std::nullopt;
   }
 
-  bool say(const RobotLine& line) { return socket && socket->write(encode(line)); }
+  bool say(const RobotLine& line) { return peer && peer->say(line); }
 
   void go_to(const Part& part) {
     Arrival arrival{.result = part.number,
                     .index = part.index,
                     .name = part.name,
-                    .sent = {part.x, part.y, degrees(part.angle)}};
+                    .sent = {part[Field::x].value_or(0), part[Field::y].value_or(0),
+                             degrees(part[Field::angle].value_or(0))}};
     arrival.travel_s = distance(at.position(), arrival.sent.position()) / robot.settings_.speed_mm_s;
     std::this_thread::sleep_for(std::chrono::duration<double>(arrival.travel_s / robot.settings_.hurry));
     at = arrival.sent;
@@ -122,28 +142,32 @@ struct SimulatedRobot::Session {
     }
     if (head.number <= newest) {  // it came already: say so again, and do nothing twice
       ++log.repeats;
-      return say(Ack{head.number}) && say(Done{head.number});
+      return say(Ack{head.number}) && (!newest_done || say(Done{head.number}));
     }
-    newest = head.number;
+    newest = head.number, newest_done = false;
     ++log.results;
     truth_of(head.number);
     say(Ack{head.number});
     for (const Part& part : parts) go_to(part);
+    newest_done = true;
     say(Done{head.number});
     return true;
   }
+
+  /// Silent without a heartbeat, refusing all, or gone after a refusal: there is nothing to wait for.
+  bool given_up() const { return refusals >= 5 || refused_last || (peer && peer->is_open()); }
 
   void run_pushed() {
     while (!log.over && connected()) {
       const auto line = listen();
       if (!line) {
-        if (socket->is_open()) return;  // silent without a heartbeat: the station is stuck
+        if (given_up()) return;
         continue;
       }
-      if (std::holds_alternative<Over>(*line))
+      if (std::holds_alternative<EndOfResults>(*line))
         log.over = true;
       else if (const auto* head = std::get_if<Result>(&*line)) {
-        if (!take(*head) && socket) socket->close();
+        if (!take(*head) && peer) peer->close();
       }
     }
   }
@@ -156,35 +180,35 @@ struct SimulatedRobot::Session {
 
   void run_asking() {
     while (!log.over && connected()) {
-      if (!say(question())) continue;
-      const auto line = listen();
+      const auto line = listen();  // its greeting is answered with the first question
       if (!line) {
-        if (socket->is_open()) return;
+        if (given_up()) return;
         continue;
       }
-      if (std::holds_alternative<Over>(*line))
+      if (std::holds_alternative<EndOfResults>(*line))
         log.over = true;
       else if (const auto* none = std::get_if<None>(&*line))
         finish(none->number);
-      else if (const auto* part = std::get_if<Part>(&*line)) {
-        truth_of(part->number);
-        say(Ack{part->number});
-        if (part->index <= newest_part)
-          ++log.repeats;  // the acknowledgement got lost; it was gripped already
-        else
-          newest_part = part->index, go_to(*part);
-      } else if (std::holds_alternative<Sorry>(*line)) {
-        ++log.refused_lines;
-        if (++sorries == 5) return;  // asking the same again will not help
-      }
+      else if (const auto* part = std::get_if<Part>(&*line))
+        take_part(*part);
+      if (!log.over) say(question());
     }
+  }
+
+  void take_part(const Part& part) {
+    truth_of(part.number);
+    if (part.number != asked) asked = part.number, newest_part = 0;
+    say(Ack{part.number, part.index});
+    if (part.index <= newest_part)
+      ++log.repeats;  // the acknowledgement got lost; it was gripped already
+    else
+      newest_part = part.index, go_to(part);
   }
 
   /// NONE closes a result: the next question is about the next picture.
   void finish(uint64_t number) {
     truth_of(number);
     say(Ack{number});
-    newest_part = 0;
     if (number > newest) newest = number, ++log.results;
   }
 };
@@ -206,6 +230,7 @@ RobotLog SimulatedRobot::run() {
     session.run_asking();
   else
     session.run_pushed();
+  session.end_connection();
   for (const auto& [result, parts] : session.left) session.log.left_lying += static_cast<int>(parts.size());
   return session.log;
 }

@@ -2,6 +2,9 @@
 
 #include <fmt/format.h>
 
+#include <cmath>
+
+#include "heron/camera/pause.hpp"
 #include "heron/files/picture_file.hpp"
 #include "heron/locate/survey.hpp"
 
@@ -20,14 +23,41 @@ FindLimits limits_of(const StationTarget& t, FindLimits limits) {
   return limits;
 }
 
-/// What the robot is told. An ambiguous part stays in the report: the robot would go to a place that may be
-/// wrong.
+/// A sigma that is not known is not told.
+std::optional<double> told_sigma(double sigma) {
+  return sigma > 0 && std::isfinite(sigma) ? std::optional(sigma) : std::nullopt;
+}
+
+text_protocol::Part part_of(const ReportedPart& p, uint64_t number, int index) {
+  using text_protocol::Field;
+  text_protocol::Part part{number, index, p.sighting.target};
+  const WorldPose& robot = *p.robot;
+  part[Field::x] = robot.x_mm, part[Field::y] = robot.y_mm, part[Field::z] = robot.z_mm;
+  part[Field::score] = p.sighting.score;
+  part[Field::sigma_x] = told_sigma(robot.sigma.x), part[Field::sigma_y] = told_sigma(robot.sigma.y);
+  if (p.sighting.has_angle) {
+    part[Field::angle] = robot.angle.degrees();
+    if (robot.sigma.angle.degrees() < 180) part[Field::sigma_angle] = told_sigma(robot.sigma.angle.degrees());
+  }
+  part[Field::ambiguous] = p.sighting.ambiguous ? 1 : 0;
+  part[Field::range_end] = p.sighting.range_end.empty() ? 0 : 1;
+  return part;
+}
+
+/// Why a part is not sent; empty when it is.
+std::string withheld(const ReportedPart& p, const std::set<Doubt>& doubts) {
+  if (!p.robot) return "its place is not known in the robot's frame";
+  if (!part_of(p, 0, 1).can_be_sent()) return "its place is farther away than a line can tell";
+  if (p.sighting.ambiguous && doubts.contains(Doubt::ambiguous)) return "ambiguous";
+  if (!p.sighting.range_end.empty() && doubts.contains(Doubt::range_end)) return "near a range's end";
+  return {};
+}
+
 std::vector<text_protocol::Part> parts_of(const Report& report) {
   std::vector<text_protocol::Part> parts;
   for (const ReportedPart& p : report.parts)
-    if (p.robot && !p.sighting.ambiguous)
-      parts.push_back({report.number, static_cast<int>(parts.size()) + 1, p.sighting.target, p.robot->x_mm,
-                       p.robot->y_mm, p.robot->angle.degrees(), p.sighting.score});
+    if (p.withheld.empty() && p.robot)
+      parts.push_back(part_of(p, report.number, static_cast<int>(parts.size()) + 1));
   return parts;
 }
 
@@ -41,6 +71,11 @@ std::unique_ptr<Camera> recording_of(const std::string& address) {
 /// A hand-eye mapping speaks of the robot's base or its flange already; a frame beside it would be applied
 /// twice.
 void require_frame_of(const MappingRecord& mapping, const StationFile& file) {
+  if (file.from_axes && !mapping.axes)
+    fail_argument(
+        fmt::format("station: {} has no zero and axes of yours, and the frame starts from them; set "
+                    "them with `heron map --zero`, or give {}_from_board",
+                    file.mapping, file.mount == Mount::fixed ? "robot" : "flange"));
   const bool robot = mapping.world == "robot", flange = mapping.world == "flange";
   if (!robot && !flange) return;
   if (file.mount != (robot ? Mount::fixed : Mount::arm))
@@ -54,13 +89,24 @@ void require_frame_of(const MappingRecord& mapping, const StationFile& file) {
                               robot ? "robot_from_board" : "flange_from_board"));
 }
 
+void require_size(const std::string& name, int width, int height, const MappingRecord& mapping) {
+  if (width != mapping.width || height != mapping.height)
+    fail_argument(
+        fmt::format("station: {} has {} x {} pixels, the mapping was made with {} x {}; calibrate anew for "
+                    "this picture size",
+                    name, width, height, mapping.width, mapping.height));
+}
+
 }  // namespace
 
-Station::Station(StationFile file, std::unique_ptr<Camera> camera)
+Station::Station(StationFile file, std::unique_ptr<Camera> camera, Work* stop)
     : file_(std::move(file)),
       camera_(camera ? std::move(camera) : recording_of(file_.camera)),
+      stop_(stop),
       mapping_(load_mapping(file_.mapping)) {
   require_frame_of(mapping_, file_);
+  if (const CameraInfo info = camera_->info(); info.width > 0)
+    require_size(info.address, info.width, info.height, mapping_);
   for (const StationTarget& t : file_.targets) {
     LoadedTarget loaded = load_target(t.file);
     const auto* pattern = loaded.target.as<PatternTarget>();
@@ -69,82 +115,125 @@ Station::Station(StationFile file, std::unique_ptr<Camera> camera)
           "station: {} was taught from a height map; a station looks at pictures, so teach it from one",
           t.file));
     const FindLimits limits = limits_of(t, loaded.target.limits());
-    require_honoured(limits, loaded.target.info());
+    try {
+      require_honoured(limits, loaded.target.info());
+      require_valid(limits);
+    } catch (const Error& error) {
+      throw Error(error.code(), fmt::format("station: {}: {}", t.file, error.what()));
+    }
     looks_at_color_ = looks_at_color_ || loaded.target.info().color != ColorUse::none;
     targets_.push_back({std::move(loaded.target), limits});
   }
 }
 
-void Station::open_link() { link_.emplace(file_.link); }
+void Station::open_link() { link_.emplace(file_.link, stop_); }
 
 Report Station::examine(const Picture& picture, const Pose2& robot_from_world) {
-  if (picture.width() != mapping_.width || picture.height() != mapping_.height)
-    fail_argument(
-        fmt::format("station: {} has {} x {} pixels, the mapping was made with {} x {}; calibrate anew for "
-                    "this picture size",
-                    picture.name, picture.width(), picture.height(), mapping_.width, mapping_.height));
+  require_size(picture.name, picture.width(), picture.height(), mapping_);
   const auto begun = Clock::now();
   const auto* color = std::get_if<Image<Rgb>>(&picture.pixels);
   const Survey survey = looks_at_color_ && color ? Survey(Image<Rgb>(*color)) : Survey(grey_levels(picture));
-  const Frames frames{&mapping_.mapping, mapping_.axes ? &*mapping_.axes : nullptr, &robot_from_world};
+  const Frames frames{&mapping_.mapping, mapping_.axes ? &*mapping_.axes : nullptr, &robot_from_world,
+                      file_.from_axes};
   Report report;
-  for (const Loaded& t : targets_)
-    add_findings(report, find(t.target, survey, t.limits, file_.quick ? Explain::never : Explain::always),
-                 frames, t.target.place());
+  for (const Loaded& t : targets_) {
+    Findings findings =
+        find(t.target, survey, t.limits, file_.quick ? Explain::never : Explain::always, stop_);
+    report.complete = report.complete && findings.complete;
+    add_findings(report, std::move(findings), frames, t.target.place());
+  }
+  for (ReportedPart& part : report.parts) part.withheld = withheld(part, file_.withhold);
   report.number = number_;
   report.picture = picture.name;
   report.elapsed_ms = std::chrono::duration<double, std::milli>(Clock::now() - begun).count();
   return report;
 }
 
+/// One failure of a camera is no end: a lost packet, an answer that came late.
+std::optional<Picture> Station::take_patiently() {
+  const auto deadline = Clock::now() + file_.camera_patience;
+  std::chrono::milliseconds wait{100};
+  for (;;) try {
+      return camera_->take();
+    } catch (const Error& error) {
+      if (error.code() != ErrorCode::no_connection || stopped() || Clock::now() + wait > deadline) throw;
+      ++camera_failures_;
+      pause(wait, stop_);
+      wait = std::min(2 * wait, std::chrono::milliseconds(2000));
+    }
+}
+
 bool Station::take_picture() {
-  auto picture = camera_->take();
-  if (!picture) return false;
+  auto picture = take_patiently();
+  if (!picture || stopped()) return false;
+  taken_ = Clock::now();
+  // A live camera tells when it exposed; the times of a recording are long past.
+  if (camera_->info().live && picture->taken != std::chrono::system_clock::time_point{})
+    taken_ -= std::clamp<Clock::duration>(std::chrono::system_clock::now() - picture->taken,
+                                          Clock::duration(0), std::chrono::hours(1));
   picture_ = std::move(*picture);
   ++number_;
   return true;
 }
 
-std::optional<Report> Station::step() {
-  if (!link_) fail_argument("station: the link is not open; call open_link() first");
-  return file_.mode == LinkMode::push ? push_step() : ask_step();
+int64_t Station::age_ms() const {
+  return std::chrono::duration_cast<std::chrono::milliseconds>(Clock::now() - taken_).count();
 }
 
-std::optional<Report> Station::push_step() {
-  if (!take_picture()) {
-    link_->farewell(number_);
-    return std::nullopt;
+/// Where the robot stands with its question; nothing after a stop.
+std::optional<Pose2> Station::frame_of_question() {
+  if (file_.link.mode == LinkMode::push) return file_.frame;
+  while (const auto question = link_->wait_next(number_)) {
+    if (file_.mount == Mount::fixed) return file_.frame;
+    if (question->robot_from_flange) return *question->robot_from_flange * file_.frame;
+    link_->refuse("the camera is on the arm: ask with NEXT AT x y angle");
   }
-  const auto taken = Clock::now();
-  Report report = examine(picture_, file_.frame);
-  const int64_t age = std::chrono::duration_cast<std::chrono::milliseconds>(Clock::now() - taken).count();
-  link_->deliver(report.number, parts_of(report), age);
-  if (!link_->wait_done(report.number)) ++unfinished_;
+  return std::nullopt;
+}
+
+std::optional<Report> Station::look() {
+  if (stopped()) return std::nullopt;
+  // The picture belongs to the pose it was asked with, for all of its parts.
+  const std::optional<Pose2> frame = frame_of_question();
+  if (!frame || !take_picture()) return std::nullopt;
+  Report report = examine(picture_, *frame);
+  if (!report.complete) return std::nullopt;  // stopped in the middle
   return report;
 }
 
-std::optional<Report> Station::ask_step() {
-  for (;;) {
-    const text_protocol::Next question = link_->wait_next(number_);
-    if (file_.mount == Mount::arm && !question.robot_from_flange) {
-      link_->refuse("the camera is on the arm: ask with NEXT AT x y angle");
-      continue;
-    }
-    if (!take_picture()) {
-      link_->farewell(number_);
-      return std::nullopt;
-    }
-    // The picture belongs to the pose it was asked with, for all of its parts.
-    const Pose2 frame = file_.mount == Mount::arm ? *question.robot_from_flange * file_.frame : file_.frame;
-    Report report = examine(picture_, frame);
-    for (const text_protocol::Part& part : parts_of(report)) {
-      while (!link_->answer(part, report.number))
-        link_->wait_next(report.number);  // an answer that got lost is asked for again
-      link_->wait_next(report.number);
-    }
-    while (!link_->answer(text_protocol::None{report.number}, report.number)) link_->wait_next(report.number);
-    return report;
+std::optional<Report> Station::next() {
+  if (!link_) fail_argument("station: the link is not open; call open_link() first");
+  std::optional<Report> report;
+  try {
+    report = look();
+  } catch (...) {
+    link_->farewell(number_);
+    throw;
   }
+  if (!report) link_->farewell(number_);
+  return report;
+}
+
+Delivery Station::deliver(const Report& report) {
+  if (!link_) fail_argument("station: the link is not open; call open_link() first");
+  Delivery delivery;
+  if (file_.link.mode == LinkMode::push) {
+    delivery = link_->deliver(report.number, parts_of(report), age_ms());
+    delivery.done = delivery.acknowledged && link_->wait_done(report.number);
+  } else {
+    delivery = link_->answer(report.number, parts_of(report));
+    delivery.done = delivery.acknowledged;
+  }
+  if (delivery.acknowledged && !delivery.done) ++unfinished_;
+  return delivery;
+}
+
+std::optional<Report> Station::step() {
+  std::optional<Report> report = next();
+  if (!report) return report;
+  const Delivery delivery = deliver(*report);
+  if (!delivery.acknowledged && !stopped()) throw Error(ErrorCode::no_connection, delivery.why);
+  return report;
 }
 
 }  // namespace heron

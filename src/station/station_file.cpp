@@ -1,5 +1,9 @@
 #include "heron/station/station_file.hpp"
 
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
 #include <filesystem>
 
 #include "heron/files/toml_file.hpp"
@@ -32,6 +36,49 @@ LineSocket::Duration seconds(const TomlTable& t, const std::string& key, LineSoc
   return LineSocket::Duration(static_cast<int64_t>(value * 1000));
 }
 
+/// `key` as a list of words out of `known`, each once.
+std::vector<size_t> words_of(const TomlTable& t, const std::string& key,
+                             const std::vector<std::string>& known) {
+  std::vector<size_t> words;
+  for (const std::string& text : t.texts(key)) {
+    const auto at = std::find(known.begin(), known.end(), text);
+    const auto index = static_cast<size_t>(at - known.begin());
+    if (at == known.end())
+      t.refuse(key, fmt::format("holds '{}'; it may hold {}", text, fmt::join(known, ", ")));
+    if (std::find(words.begin(), words.end(), index) != words.end())
+      t.refuse(key, fmt::format("holds '{}' twice", text));
+    words.push_back(index);
+  }
+  return words;
+}
+
+/// What is told, and to whom.
+void read_told(const TomlTable& t, StationFile& station) {
+  LinkSettings& link = station.link;
+  if (t.has("fields")) {
+    link.fields.clear();
+    const auto& words = text_protocol::field_words;
+    for (const size_t i : words_of(t, "fields", {words.begin(), words.end()}))
+      link.fields.push_back(static_cast<text_protocol::Field>(i));
+    if (link.fields.empty()) t.refuse("fields", "names no field");
+  }
+  if (t.has("withhold")) {
+    station.withhold.clear();
+    for (const size_t i : words_of(t, "withhold", {"ambiguous", "range_end"}))
+      station.withhold.insert(static_cast<Doubt>(i));
+  }
+  if (t.has("token")) {
+    link.token = t.text("token");
+    const bool plain =
+        std::all_of(link.token.begin(), link.token.end(), [](char c) { return c > 0x20 && c < 0x7f; });
+    if (link.token.empty() || link.token.size() > 64 || !plain)
+      t.refuse("token", "must be a word of 1 to 64 printable characters without a space");
+  }
+  if (t.has("allowed")) link.allowed = t.texts("allowed");
+  if (t.has("allowed") && !link.listens)
+    t.refuse("allowed", "is for a station that listens; this one connects by itself");
+}
+
 void read_link(const TomlTable& t, StationFile& station) {
   t.word("protocol", {"text"});
   const bool connects = t.has("connect"), listens = t.has("listen");
@@ -46,7 +93,8 @@ void read_link(const TomlTable& t, StationFile& station) {
   }
   if (connects && station.link.address.port == 0) t.refuse("connect", "needs a port above 0");
   station.link.listens = listens;
-  station.mode = t.word("mode", {"push", "ask"}) == "push" ? LinkMode::push : LinkMode::ask;
+  station.link.mode = t.word("mode", {"push", "ask"}) == "push" ? LinkMode::push : LinkMode::ask;
+  read_told(t, station);
   station.link.patience = seconds(t, "patience_s", station.link.patience);
   station.link.acknowledge = seconds(t, "acknowledge_s", station.link.acknowledge);
   station.link.finish = seconds(t, "finish_s", station.link.finish);
@@ -73,6 +121,7 @@ StationFile load_station(const std::string& path) {
           ? camera.text("address")
           : "recording:" +
                 (std::filesystem::path(folder) / camera.text("recording")).lexically_normal().string();
+  station.camera_patience = seconds(camera, "patience_s", station.camera_patience);
   camera.done();
   const TomlTable mapping = file.table("mapping");
   station.mapping = (std::filesystem::path(folder) / mapping.text("file")).string();
@@ -80,8 +129,14 @@ StationFile load_station(const std::string& path) {
 
   const TomlTable frame = file.table("frame");
   station.mount = frame.word("mount", {"fixed", "arm"}) == "fixed" ? Mount::fixed : Mount::arm;
-  const auto pose =
-      frame.numbers(station.mount == Mount::fixed ? "robot_from_board" : "flange_from_board", 3);
+  const std::string robot = station.mount == Mount::fixed ? "robot" : "flange";
+  station.from_axes = frame.has(robot + "_from_axes");
+  const std::string key = robot + (station.from_axes ? "_from_axes" : "_from_board");
+  const auto pose = frame.numbers(key, 3);
+  if (!(std::max(std::abs(pose[0]), std::abs(pose[1])) <= text_protocol::largest_value &&
+        std::abs(pose[2]) <= 360))
+    frame.refuse(key, fmt::format("must be [x, y, angle] within {:g} mm and 360 degrees",
+                                  text_protocol::largest_value));
   station.frame = {pose[0], pose[1], degrees(pose[2])};
   frame.done();
 
@@ -89,7 +144,7 @@ StationFile load_station(const std::string& path) {
   if (station.targets.empty()) file.refuse("target", "names no target");
   const TomlTable link = file.table("link");
   read_link(link, station);
-  if (station.mount == Mount::arm && station.mode == LinkMode::push)
+  if (station.mount == Mount::arm && station.link.mode == LinkMode::push)
     link.refuse(
         "mode",
         "is \"push\"; a camera on the arm needs \"ask\", since the robot's pose comes with its question");

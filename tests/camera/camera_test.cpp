@@ -18,6 +18,7 @@
 #include "heron/camera/http_camera.hpp"
 #include "heron/files/picture_file.hpp"
 #include "heron/files/recording.hpp"
+#include "heron/link/line_socket.hpp"
 #include "heron/render/random.hpp"
 #include "heron/standin/simulated_camera.hpp"
 #include "support.hpp"
@@ -218,6 +219,81 @@ TEST_CASE("an HTTP camera gives stills and streams, and says what is wrong with 
   CHECK(error_of([&] { open_http("http://127.0.0.1:1/x")->take(); }) != "");
   CHECK_THROWS_AS(open_http("ftp://somewhere"), Error);
   CHECK_THROWS_AS(open_http("http://"), Error);
+}
+
+TEST_CASE(
+    "an HTTP server that drips, never ends its header or answers with interim answers is given up in time") {
+  using namespace std::chrono_literals;
+  const auto slow_from = [](const std::vector<std::string>& lines, const std::string& again,
+                            std::chrono::milliseconds pause) {
+    LineListener listener({"127.0.0.1", 0});
+    std::atomic<bool> done = false;
+    std::thread server([&] {
+      auto socket = listener.accept(2000ms);
+      for (const std::string& line : lines) socket->write(line + "\r");
+      while (!done && socket->write(again, 500ms)) std::this_thread::sleep_for(pause);
+    });
+    const std::string address = "http://" + listener.address().text() + "/";
+    const auto begun = std::chrono::steady_clock::now();
+    const std::string why = error_of([&] { open_http(address, {.wait = 700ms})->take(); });
+    CHECK(std::chrono::steady_clock::now() - begun < 1500ms);
+    done = true;
+    server.join();
+    return why;
+  };
+  const std::string ok = "HTTP/1.1 200 OK", png = "Content-Type: image/png";
+  CHECK(contains(slow_from({ok, png, ""}, "", 100ms), "no whole picture within 700 ms"));  // a byte at a time
+  CHECK(contains(slow_from({ok}, std::string(1 << 20, 'x'), 0ms), "header"));
+  CHECK(slow_from({}, "HTTP/1.1 100 Continue\r\n\r", 1ms) != "");
+  CHECK(contains(slow_from({"HTTP/1.1 100 Continue"}, "X: y\r", 100ms), "no whole picture within 700 ms"));
+  CHECK(contains(slow_from({ok, "Content-Length: 10", "", "not a pic"}, "", 100ms), "neither PNG"));
+}
+
+TEST_CASE("every wait of a camera ends within a tenth of a second of a stop") {
+  using namespace std::chrono_literals;
+  const Server server;
+  const FakeGigE fake;
+  const support::TemporaryFolder folder;
+  Recording r{folder.path(), {{"a.png", 0.0}, {"b.png", 3600.0}}};
+  for (size_t k = 0; k < 2; ++k) save_picture(r.path(k), flat(20, 10, 50).view());
+  save_recording(r);
+  for (const char* kind : {"http", "genicam", "recording"}) {
+    Work stop;
+    const CameraPatience patience{.wait = 60000ms, .stop = &stop};
+    const std::string k = kind;
+    const auto camera = k == "http"      ? open_http(server.at("/slow"), patience)
+                        : k == "genicam" ? open_genicam("127.0.0.1", patience)
+                                         : open_recording(folder.path(), Pace::as_taken, &stop);
+    if (k == "recording") CHECK(camera->take());
+    if (k == "genicam") kill(fake.process, SIGSTOP);  // it never sends
+    std::chrono::steady_clock::time_point asked;
+    std::thread stopper([&] {
+      std::this_thread::sleep_for(200ms);
+      asked = std::chrono::steady_clock::now();
+      stop.stop();
+      if (k == "genicam") kill(fake.process, SIGCONT);  // what it is told before may wait for its answer
+    });
+    std::optional<Picture> picture;
+    const std::string trouble = error_of([&] { picture = camera->take(); });
+    const auto took = std::chrono::steady_clock::now() - asked;
+    stopper.join();
+    CHECK_FALSE(picture);
+    CHECK_MESSAGE(took < 400ms, k);
+    if (k != "genicam") CHECK(trouble == "");
+  }
+}
+
+TEST_CASE("a picture's time is the middle of its exposure") {
+  using namespace std::chrono_literals;
+  const FakeGigE fake;
+  const auto camera = open_genicam("127.0.0.1");
+  camera->set_exposure_ms(40);
+  const auto asked = std::chrono::system_clock::now();
+  const auto picture = camera->take();
+  const auto came = std::chrono::system_clock::now();
+  REQUIRE(picture);
+  CHECK(picture->taken > asked - 60ms);
+  CHECK(picture->taken < came - 20ms);  // half an exposure before it arrived
 }
 
 TEST_CASE("a stream is cut into parts wherever its bytes are split, and garbage does no harm") {

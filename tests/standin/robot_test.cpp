@@ -35,15 +35,16 @@ struct Play {
   }
 };
 
-const std::string hello = "HERON 1 SESSION one UNITS MM DEG";
+const std::string hello = "HERON 2 SESSION one MODE push UNITS MM DEG FIELDS x y angle score";
+const std::string greeting = "ROBOT 2 MODE push";
 
 }  // namespace
 
 TEST_CASE("the robot goes where it is told and knows how far it is off") {
   const Play play({.address = {"127.0.0.1", 0}, .home = {0, 50, {}}}, two_leaves,
                   {{hello, "RESULT 1 COUNT 2 AGE 5", "PART 1 1 leaf 100.3 50.4 11 99",
-                    "PART 1 2 leaf 200 50 20 98", "END 1", "OVER 1"}});
-  CHECK(play.answers == std::vector<std::string>{"ACK 1", "DONE 1"});
+                    "PART 1 2 leaf 200 50 20 98", "END 1", "END-OF-RESULTS 1"}});
+  CHECK(play.answers == std::vector<std::string>{greeting, "ACK 1", "DONE 1"});
   REQUIRE(play.log.arrivals.size() == 2);
   CHECK(play.log.arrivals[0].off_mm == doctest::Approx(0.5));
   CHECK(play.log.arrivals[0].off_angle.degrees() == doctest::Approx(1));
@@ -56,7 +57,7 @@ TEST_CASE("the robot goes where it is told and knows how far it is off") {
 TEST_CASE("a part that is not there, and one that nobody went to, are told") {
   const Play play({.address = {"127.0.0.1", 0}}, two_leaves,
                   {{hello, "RESULT 1 COUNT 2 AGE 5", "PART 1 1 kite 100 50 10 99",
-                    "PART 1 2 leaf 200 50 20 98", "END 1", "OVER 1"}});
+                    "PART 1 2 leaf 200 50 20 98", "END 1", "END-OF-RESULTS 1"}});
   CHECK_FALSE(play.log.arrivals[0].matched);
   CHECK(play.log.arrivals[1].matched);
   CHECK(play.log.left_lying == 1);
@@ -67,27 +68,42 @@ TEST_CASE("a result that comes again is answered and not acted on twice") {
                                         "END 1"};
   std::vector<std::string> again = result;
   again[1] += " AGAIN";
-  again.push_back("OVER 1");
+  again.push_back("END-OF-RESULTS 1");
   const Play play({.address = {"127.0.0.1", 0}}, two_leaves, {result, again});
   CHECK(play.log.arrivals.size() == 1);
   CHECK(play.log.repeats == 1);
-  CHECK(play.answers == std::vector<std::string>{"ACK 1", "DONE 1", "ACK 1", "DONE 1"});
+  CHECK(play.answers ==
+        std::vector<std::string>{greeting, "ACK 1", "DONE 1", greeting, "DONE 1", "ACK 1", "DONE 1"});
 }
 
 TEST_CASE("another session starts its numbers anew") {
   const Play play({.address = {"127.0.0.1", 0}}, two_leaves,
                   {{hello, "RESULT 1 COUNT 1 AGE 5", "PART 1 1 leaf 100 50 10 99", "END 1"},
-                   {"HERON 1 SESSION two UNITS MM DEG", "RESULT 1 COUNT 1 AGE 5",
-                    "PART 1 1 leaf 200 50 20 99", "END 1", "OVER 1"}});
+                   {"HERON 2 SESSION two MODE push UNITS MM DEG FIELDS x y angle score",
+                    "RESULT 1 COUNT 1 AGE 5", "PART 1 1 leaf 200 50 20 99", "END 1", "END-OF-RESULTS 1"}});
   CHECK(play.log.arrivals.size() == 2);
   CHECK(play.log.repeats == 0);
+}
+
+TEST_CASE("an asking robot starts anew when the session is a new one, in the middle of a result too") {
+  const std::string fields = " MODE ask UNITS MM DEG FIELDS x y angle score";
+  const Play play(
+      {.address = {"127.0.0.1", 0}, .asks = true}, two_leaves,
+      {{"HERON 2 SESSION one" + fields, "PART 1 1 leaf 100 50 10 99"},
+       {"HERON 2 SESSION two" + fields, "PART 1 1 leaf 200 50 20 99", "NONE 1", "END-OF-RESULTS 1"}});
+  CHECK(play.log.arrivals.size() == 2);
+  CHECK(play.log.repeats == 0);
+  CHECK(play.log.over);
+  CHECK(play.answers == std::vector<std::string>{"ROBOT 2 MODE ask", "NEXT", "ACK 1 1", "NEXT",
+                                                 "ROBOT 2 MODE ask", "NEXT", "ACK 1 1", "NEXT", "ACK 1",
+                                                 "NEXT"});
 }
 
 TEST_CASE("half a result is not acted on") {
   const Play cut({.address = {"127.0.0.1", 0}}, two_leaves,
                  {{hello, "RESULT 1 COUNT 2 AGE 5", "PART 1 1 leaf 100 50 10 99"}});
   CHECK(cut.log.arrivals.empty());
-  CHECK(cut.answers.empty());
+  CHECK(cut.answers == std::vector<std::string>{greeting});
   const Play short_by_one({.address = {"127.0.0.1", 0}}, two_leaves,
                           {{hello, "RESULT 1 COUNT 2 AGE 5", "PART 1 1 leaf 100 50 10 99", "END 1"}});
   CHECK(short_by_one.log.arrivals.empty());
@@ -95,9 +111,9 @@ TEST_CASE("half a result is not acted on") {
 }
 
 TEST_CASE("lines outside the grammar are counted and passed over") {
-  const Play play(
-      {.address = {"127.0.0.1", 0}}, two_leaves,
-      {{hello, "hello robot", "RESULT one COUNT 1 AGE 5", "RESULT 1 COUNT 0 AGE 5", "END 1", "OVER 1"}});
+  const Play play({.address = {"127.0.0.1", 0}}, two_leaves,
+                  {{hello, "hello robot", "RESULT one COUNT 1 AGE 5", "RESULT 1 COUNT 0 AGE 5", "END 1",
+                    "END-OF-RESULTS 1"}});
   CHECK(play.log.refused_lines == 2);
   CHECK(play.log.results == 1);
 }

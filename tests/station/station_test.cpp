@@ -167,6 +167,7 @@ TEST_CASE("a robot that goes away in the middle: the station says which result w
   LineListener robot({"127.0.0.1", 0});
   std::thread side([&] {
     auto socket = robot.accept(2000ms);
+    socket->write("ROBOT 2 MODE push");
     std::string line;
     while (socket->read(line, 3000ms) == LineSocket::Wait::line && !line.starts_with("END")) {
     }
@@ -191,8 +192,9 @@ TEST_CASE("a robot that acknowledges and never reports DONE is told, and does no
   LineListener robot({"127.0.0.1", 0});
   std::thread side([&] {
     auto socket = robot.accept(2000ms);
+    socket->write("ROBOT 2 MODE push");
     std::string line;
-    while (socket->read(line, 3000ms) == LineSocket::Wait::line && line != "OVER 2")
+    while (socket->read(line, 3000ms) == LineSocket::Wait::line && line != "END-OF-RESULTS 2")
       if (line.starts_with("END ")) socket->write("ACK " + line.substr(4));
   });
   StationFile file = cell().station(
@@ -205,6 +207,198 @@ TEST_CASE("a robot that acknowledges and never reports DONE is told, and does no
   side.join();
   CHECK(results == 2);
   CHECK(station.unfinished() == 2);
+}
+
+namespace {
+
+/// A camera of which the first takes fail, as one 404 or one lost packet does.
+class FailingCamera : public Camera {
+ public:
+  FailingCamera(std::unique_ptr<Camera> camera, int failures, ErrorCode code = ErrorCode::no_connection)
+      : camera_(std::move(camera)), failures_(failures), code_(code) {}
+  CameraInfo info() const override { return camera_->info(); }
+  std::optional<Picture> take() override {
+    if (failures_-- > 0) throw Error(code_, "the camera stuttered");
+    return camera_->take();
+  }
+
+ private:
+  std::unique_ptr<Camera> camera_;
+  int failures_;
+  ErrorCode code_;
+};
+
+}  // namespace
+
+TEST_CASE(
+    "a camera that fails for a moment is tried again; one that stays away ends the station, and the robot "
+    "is told") {
+  for (const int failures : {3, 1000}) {
+    StationFile file =
+        cell().station(cell().text(cell().fixed(), "connect = \"127.0.0.1:1\"\nmode = \"push\""));
+    file.camera_patience = 2s;
+    SimulatedRobot robot({.address = {"127.0.0.1", 0}, .hurry = 1000},
+                         load_truth(cell().tray.path("truth.json")));
+    file.link.address = robot.address();
+    RobotLog log;
+    std::thread side([&] { log = robot.run(); });
+    Station station(std::move(file),
+                    std::make_unique<FailingCamera>(open_recording(cell().tray.path("tray")), failures));
+    station.open_link();
+    if (failures < 10) {
+      while (station.step()) {
+      }
+      CHECK(station.camera_failures() == failures);
+    } else {
+      CHECK_THROWS_WITH_AS(station.step(), doctest::Contains("stuttered"), Error);
+    }
+    side.join();
+    CHECK(log.over);
+    CHECK(log.results == (failures < 10 ? 2 : 0));
+  }
+  // What trying again cannot mend ends at once.
+  StationFile file =
+      cell().station(cell().text(cell().fixed(), "connect = \"127.0.0.1:1\"\nmode = \"push\""));
+  SimulatedRobot robot({.address = {"127.0.0.1", 0}}, {});
+  file.link.address = robot.address();
+  std::thread side([&] { robot.run(); });
+  Station station(std::move(file), std::make_unique<FailingCamera>(open_recording(cell().tray.path("tray")),
+                                                                   1, ErrorCode::bad_file));
+  station.open_link();
+  CHECK_THROWS_AS(station.step(), Error);
+  CHECK(station.camera_failures() == 0);
+  side.join();
+}
+
+TEST_CASE("what does not fit together is refused before anything is connected") {
+  const std::string text = cell().text(cell().fixed(), "connect = \"127.0.0.1:1\"\nmode = \"push\"");
+  const auto refusal = [&](const std::string& from, const std::string& to) {
+    std::string changed = text;
+    REQUIRE(changed.find(from) != std::string::npos);
+    changed.replace(changed.find(from), from.size(), to);
+    return support::error_of([&] { const Station station(cell().station(changed)); });
+  };
+  CHECK(support::contains(refusal("file = \"leaf.png\"", "file = \"leaf.png\"\nleast_score = 300"),
+                          "leaf.png: least score 300 must be"));
+  CHECK(support::contains(refusal("file = \"leaf.png\"", "file = \"leaf.png\"\nscale = [0.01, 2]"),
+                          "must lie within 0.1..10"));
+  CHECK(support::contains(refusal("[link]", "[link]\nfields = [\"x\", \"speed\"]"),
+                          "'speed'; it may hold x, y"));
+  CHECK(support::contains(refusal("[link]", "[link]\nfields = [\"x\", \"x\"]"), "twice"));
+  CHECK(
+      support::contains(refusal("[link]", "[link]\nwithhold = [\"late\"]"), "'late'; it may hold ambiguous"));
+  CHECK(support::contains(refusal("[link]", "[link]\ntoken = \"a b\""), "without a space"));
+  CHECK(support::contains(refusal("[link]", "[link]\nallowed = [\"10.0.0.1\"]"), "connects by itself"));
+  CHECK(support::contains(refusal("robot_from_board = [", "robot_from_board = [1e300, 0, 0]\n#"),
+                          "within 1e+06 mm"));
+  CHECK(support::contains(refusal("robot_from_board", "robot_from_axes"), "no zero and axes"));
+  // Pictures of another size than the mapping's.
+  Recording small{cell().tray.path("small"), {{"a.png"}}};
+  std::filesystem::create_directories(small.folder);
+  save_picture(small.path(0), Image<uint8_t>(64, 48).view());
+  save_recording(small);
+  CHECK(support::contains(refusal("\"tray\"", "\"small\""), "calibrate anew"));
+}
+
+TEST_CASE("the user's zero and axes apply to what is sent when the frame starts from them") {
+  MappingRecord record = load_mapping(cell().tray.path("mapping.toml"));
+  // Left-handed: X to the board's +Y, Y to its +X.
+  record.axes = Axes{{30, -20}, AxisDirection::plus_y, AxisDirection::plus_x};
+  save_mapping(cell().tray.path("axes.toml"), record);
+  std::string text = cell().text("mount = \"fixed\"\nrobot_from_axes = [0, 0, 0]",
+                                 "connect = \"127.0.0.1:1\"\nmode = \"push\"");
+  text.replace(text.find("mapping.toml"), 12, "axes.toml");
+  Station station(cell().station(text));
+  const Picture picture = load_picture(cell().tray.path("tray/tray-01.png"));
+  const Report report = station.examine(picture, station.file().frame);
+  REQUIRE(report.parts.size() == 5);
+  for (const ReportedPart& p : report.parts) {
+    // What find shows is what is sent.
+    CHECK(p.robot->x_mm == doctest::Approx(p.world->x_mm));
+    CHECK(p.robot->y_mm == doctest::Approx(p.world->y_mm));
+    CHECK(p.robot->angle.degrees() == doctest::Approx(p.world->angle.degrees()));
+    // And that is where the part lies on the board, counted from the user's zero.
+    const WorldPose board = record.mapping.world_pose({p.sighting.x, p.sighting.y}, p.sighting.angle, {}, 0);
+    CHECK(p.robot->x_mm == doctest::Approx(board.y_mm + 20));
+    CHECK(p.robot->y_mm == doctest::Approx(board.x_mm - 30));
+  }
+}
+
+TEST_CASE("sigma, z and flags are told when the station's file says so, and what is withheld is its choice") {
+  const std::string link =
+      "connect = \"127.0.0.1:1\"\nmode = \"push\"\nfields = [\"x\", \"y\", \"z\", "
+      "\"sigma_x\", \"sigma_angle\", \"ambiguous\", \"range_end\"]\n";
+  for (const bool sends_all : {false, true}) {
+    // The range ends within six sigmas of where one leaf lies.
+    std::string text =
+        cell().text(cell().fixed(), link + (sends_all ? "withhold = []" : "withhold = [\"range_end\"]"));
+    Station first(cell().station(text));
+    const Report free = first.examine(load_picture(cell().tray.path("tray/tray-01.png")), first.file().frame);
+    const Sighting& leaf = free.parts.at(2).sighting;
+    const Angle end = leaf.angle + degrees(4.5 * leaf.sigma.angle.degrees());
+    text.replace(text.find("file = \"leaf.png\""), 17,
+                 "file = \"leaf.png\"\nangle = [" + std::to_string(leaf.angle.degrees() - 20) + ", " +
+                     std::to_string(end.degrees()) + "]");
+    LineListener robot({"127.0.0.1", 0});
+    std::string greeting;
+    std::vector<std::string> parts;
+    std::thread side([&] {
+      auto socket = robot.accept(2000ms);
+      socket->read(greeting, 1000ms);
+      socket->write("ROBOT 2 MODE push");
+      std::string line;
+      while (socket->read(line, 3000ms) == LineSocket::Wait::line && line != "END 1")
+        if (line.starts_with("PART")) parts.push_back(line);
+      socket->write("ACK 1\nDONE 1");
+    });
+    StationFile file = cell().station(text);
+    file.link.address = robot.address();
+    Station station(std::move(file));
+    station.open_link();
+    const auto report = station.step();
+    side.join();
+    REQUIRE(report);
+    CHECK(greeting.ends_with("FIELDS x y z sigma_x sigma_angle ambiguous range_end"));
+    const auto at_end = std::count_if(report->parts.begin(), report->parts.end(),
+                                      [](const ReportedPart& p) { return !p.sighting.range_end.empty(); });
+    REQUIRE(at_end == 1);
+    CHECK(parts.size() == report->parts.size() - (sends_all ? 0 : 1));
+    CHECK(std::count_if(parts.begin(), parts.end(),
+                        [](const std::string& p) { return p.ends_with(" 0 1"); }) == (sends_all ? 1 : 0));
+    for (const ReportedPart& p : report->parts)
+      CHECK(p.withheld == (sends_all || p.sighting.range_end.empty() ? "" : "near a range's end"));
+  }
+}
+
+TEST_CASE("a station stops within half a second, tells the robot, and leaves no result untold") {
+  for (const char* mode : {"push", "ask"}) {
+    StationFile file = cell().station(
+        cell().text(cell().fixed(), "connect = \"127.0.0.1:1\"\nmode = \"" + std::string(mode) + "\""));
+    LineListener robot({"127.0.0.1", 0});
+    file.link.address = robot.address();
+    std::string end;
+    std::thread side([&] {
+      auto socket = robot.accept(2000ms);
+      socket->write("ROBOT 2 MODE " + std::string(mode));
+      while (socket->read(end, 5000ms) == LineSocket::Wait::line && !end.starts_with("END-OF-RESULTS")) {
+        if (end == "END 1") socket->write("ACK 1");  // and then it never gets done
+      }
+    });
+    Work stop;
+    Station station(std::move(file), nullptr, &stop);
+    station.open_link();
+    std::thread stopper([&] {
+      std::this_thread::sleep_for(800ms);
+      stop.stop();
+    });
+    const auto begun = std::chrono::steady_clock::now();
+    while (station.step()) {
+    }
+    CHECK(std::chrono::steady_clock::now() - begun < 1500ms);
+    stopper.join();
+    side.join();
+    CHECK(end == (mode == std::string("push") ? "END-OF-RESULTS 1" : "END-OF-RESULTS 0"));
+  }
 }
 
 TEST_CASE("mistakes in a station file are named with line and column") {

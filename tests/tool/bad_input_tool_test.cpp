@@ -152,7 +152,7 @@ TEST_CASE(
       {"simulate --seed 3 tray --output q", "heron simulate: --seed stands behind `heron simulate tray`"},
       {"find a.png b.png -- --xyzzy", "heron: no option --xyzzy\n"},
       {"-x", "heron: no command '-x'"},
-      {"find a.png", "heron find: 'pictures' is missing (pictures to look at)"},
+      {"find a.png", "heron find: 'pictures' is missing (pictures to look at, or folders of them)"},
       {"find a.png b.png --least-score", "heron find: --least-score needs a value (0 to 100)"},
       {"find a.png b.png --least-score x", "heron find: --least-score 'x' is no number (0 to 100)"},
       {"find a.png b.png --count 1.5", "heron find: --count '1.5' is no whole number"},

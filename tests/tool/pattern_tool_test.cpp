@@ -156,7 +156,7 @@ TEST_CASE("study proposes settings, compares, and writes them only when told") {
   CHECK(contains(support::read_text(desk().folder / "mine2.png"), "count = 4"));
   CHECK(desk().run("find mine2.png hard/tray/tray-04.png").status == 0);
 
-  desk().refused("study leaf.png hard", "recording.toml");
+  desk().refused("study leaf.png hard/known.csv", "recording.toml");
   desk().refused("study leaf.png hard/tray --compare hard/known.csv", "is no study");
   support::write_text(desk().folder / "wrong.csv", "picture,x,y\nnot-there.png,3,4\n");
   desk().refused("study leaf.png hard/tray --known wrong.csv", "not-there.png");

@@ -1,5 +1,6 @@
 #include <doctest/doctest.h>
 
+#include <algorithm>
 #include <nlohmann/json.hpp>
 
 #include "heron/files/recording.hpp"
@@ -49,6 +50,41 @@ TEST_CASE("record: pictures at intervals, appended, dropped, put in another orde
         "record --output parts --drop 1,2,3", "record --output parts", "record spy:1 --output x",
         "record simulated:1 --exposure 900 --count 1 --output x"})
     CHECK(s.run(wrong).status == 2);
+}
+
+TEST_CASE("a plain folder of pictures is a recording in the order of its names, and is never edited") {
+  const Studio s;
+  REQUIRE(s.run("simulate tray --seed 4 --views 3 --output cell").status == 0);
+  // Names whose numbers are not written alike, and a file that is no picture.
+  REQUIRE(support::run("mkdir plain && cp cell/tray/tray-01.png plain/p10.png && cp cell/tray/tray-02.png "
+                       "plain/p9.png && cp cell/tray/tray-03.png plain/p009b.PNG && echo x > plain/notes.txt",
+                       s.folder.path())
+              .status == 0);
+  const heron::Recording r = heron::load_recording(s.folder / "plain");
+  REQUIRE(r.size() == 3);
+  CHECK(r.pictures[0].file == "p9.png");
+  CHECK(r.pictures[1].file == "p009b.PNG");
+  CHECK(r.pictures[2].file == "p10.png");
+  const auto region = [&] {
+    const std::string said = s.run("simulate tray --seed 4 --views 1 --output again").out;
+    const size_t at = said.find("leaf tile in ") + 13;
+    return said.substr(at, said.find(')') - at);
+  }();
+  REQUIRE(s.run("teach cell/teach.png --region " + region + " --output leaf.png").status == 0);
+  const auto found = s.run("find leaf.png plain cell/tray/tray-01.png --quick --json");
+  CHECK(found.status == 0);
+  CHECK(std::count(found.out.begin(), found.out.end(), '\n') == 4);
+  CHECK(s.run("study leaf.png plain").status == 0);
+  CHECK(s.run("record recording:plain --output copy").status == 0);
+  const auto timed = s.run("watch leaf.png plain");
+  CHECK(timed.status == 2);
+  CHECK(contains(timed.err, "has no time"));
+  const auto edited = s.run("record --output plain --drop 1");
+  CHECK(edited.status == 2);
+  CHECK(contains(edited.err, "stay as they are"));
+  CHECK(heron::load_recording(s.folder / "plain").size() == 3);
+  REQUIRE(support::run("mkdir empty", s.folder.path()).status == 0);
+  CHECK(contains(s.run("find leaf.png empty").err, "a folder with pictures"));
 }
 
 TEST_CASE("record: a disk without room stops it with words, and what was recorded stays whole") {

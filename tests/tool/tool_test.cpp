@@ -1,8 +1,12 @@
 #include <doctest/doctest.h>
 
+#include <algorithm>
 #include <nlohmann/json.hpp>
+#include <sstream>
 #include <thread>
 
+#include "heron/files/recording.hpp"
+#include "sanitized.hpp"
 #include "support.hpp"
 
 using nlohmann::json;
@@ -202,6 +206,41 @@ TEST_CASE("teach refuses what cannot be taught, and writes nothing") {
   CHECK_FALSE(worked().has("x.png"));
 }
 
+TEST_CASE("run, watch and record end on a signal with everything settled, and the status says so") {
+  support::write_text(
+      worked().folder / "live.toml",
+      "version = 1\nname = \"live\"\n[camera]\naddress = \"simulated:7\"\n[mapping]\nfile = "
+      "\"mapping.toml\"\n[frame]\nmount = \"fixed\"\nrobot_from_board = [0, 0, 0]\n[[target]]\n"
+      "file = \"leaf.png\"\n[link]\nprotocol = \"text\"\nconnect = \"127.0.0.1:5919\"\nmode = \"push\"\n"
+      "patience_s = 30\n");
+  const auto signalled = [&](const std::string& arguments, const std::string& signal) {
+    return support::run(
+        "timeout --preserve-status -s " + signal + (sanitized ? " 9 " : " 2 ") + program + " " + arguments,
+        worked().folder.path());
+  };
+  support::Ran robot;
+  std::thread side([&] {
+    robot = support::run(program + " simulate robot --listen 127.0.0.1:5919 --hurry 1000 --json",
+                         worked().folder.path());
+  });
+  const auto ran = signalled("run live.toml --reports live.jsonl --trace live.txt", "TERM");
+  side.join();
+  CHECK(ran.status == 143);
+  CHECK(support::contains(ran.err, "stopped by a signal: "));
+  CHECK(support::contains(ran.err, "every result acknowledged"));
+  const json log = json::parse(robot.out);
+  CHECK(log["over"] == true);  // it was told that nothing follows
+  CHECK(log["results"].get<int>() > 0);
+  const std::string reports = support::read_text(worked().folder / "live.jsonl");
+  CHECK(std::count(reports.begin(), reports.end(), '\n') == 2 * log["results"].get<int>());
+  CHECK(support::contains(support::read_text(worked().folder / "live.txt"), "> END-OF-RESULTS"));
+  CHECK(signalled("watch leaf.png simulated:7", "INT").status == 130);
+  CHECK(signalled("record simulated:7 --every 200 --output stopped", "INT").status == 0);
+  CHECK(signalled("record simulated:7 --every 200 --count 900 --output stopped2", "INT").status == 130);
+  CHECK(signalled("run live.toml", "INT").status == 130);  // while it waits for the robot
+  REQUIRE(heron::load_recording(worked().folder / "stopped").size() >= 2);
+}
+
 TEST_CASE("run tells a simulated robot of another process, both ways round") {
   const auto frame = worked().run("calibrate --touched touched.csv").out;
   const auto station = [&](const std::string& link) {
@@ -231,7 +270,17 @@ TEST_CASE("run tells a simulated robot of another process, both ways round") {
     CHECK(log["left_lying"] == 0);
     for (const json& a : log["arrivals"]) CHECK(a["off_mm"].get<double>() < 0.05);
     // What an earlier run wrote stays.
-    CHECK(before + ran.out == support::read_text(worked().folder / "reports.jsonl"));
+    const std::string reports = support::read_text(worked().folder / "reports.jsonl");
+    CHECK(reports.starts_with(before));
+    std::istringstream lines(reports.substr(before.size())), told(ran.out);
+    for (int n = 1; n <= 2; ++n) {
+      std::string report, delivery, as_told;
+      std::getline(lines, report), std::getline(lines, delivery), std::getline(told, as_told);
+      CHECK(report == as_told);
+      CHECK(json::parse(delivery)["number"] == n);
+      CHECK(json::parse(delivery)["acknowledged"] == true);
+      CHECK(json::parse(delivery)["done"] == true);
+    }
     CHECK(worked().has("shots/000002.png"));
     CHECK_FALSE(worked().has("shots/000001.png"));
   }

@@ -6,6 +6,7 @@
 #include <vector>
 
 #include "heron/base/range.hpp"
+#include "heron/base/work.hpp"
 #include "heron/image/picture.hpp"
 
 namespace heron {
@@ -18,6 +19,7 @@ struct CameraInfo {
   std::optional<Range<double>> exposure_ms = {};  ///< nothing: cannot be set
   std::optional<Range<double>> gain = {};         ///< in the camera's own unit
   std::string gain_unit = {};
+  bool live = true;  ///< its pictures are exposed when they are asked for, and their times are those of now
 };
 
 /// A source of pictures. Each `take` gives a picture exposed after the call began, or the next of a
@@ -26,8 +28,9 @@ class Camera {
  public:
   virtual ~Camera() = default;
   virtual CameraInfo info() const = 0;
-  /// The next picture, its time and, where known, its exposure; nothing when a recording has ended. Throws
-  /// Error{no_connection} when the camera is gone or stays silent for longer than its patience.
+  /// The next picture, its time and, where known, its exposure; nothing when a recording has ended, or after
+  /// a stop. Throws Error{no_connection} when the camera is gone, stays silent for longer than its patience,
+  /// or sends what is no picture: trying again may help. Other errors stay.
   virtual std::optional<Picture> take() = 0;
 
   /// Each throws Error{invalid_argument} when the camera cannot, or outside its range.
@@ -38,7 +41,8 @@ class Camera {
 };
 
 struct CameraPatience {
-  std::chrono::milliseconds wait{3000};  ///< for one picture
+  std::chrono::milliseconds wait{3000};  ///< for one picture, from asking to its last byte
+  const Work* stop = nullptr;            ///< ends every wait within a tenth of a second
 };
 
 /// How a recording is replayed.
@@ -47,12 +51,13 @@ enum class Pace {
   as_taken,  ///< not before its time; pictures without a time come at once
 };
 
-/// Throws Error{bad_file} as load_recording.
-std::unique_ptr<Camera> open_recording(const std::string& folder, Pace pace = Pace::at_once);
+/// Reads the first picture for its size. Throws Error{bad_file} as load_recording.
+std::unique_ptr<Camera> open_recording(const std::string& folder, Pace pace = Pace::at_once,
+                                       const Work* stop = nullptr);
 
 /// A device of the kernel's video interface (V4L2), such as /dev/video0: grey, YUYV, RGB or JPEG, streamed
-/// through shared buffers; buffers filled before `take` was called are thrown away. Throws
-/// Error{no_connection}.
+/// through shared buffers; a picture that was exposed before `take` was called is thrown away, by the
+/// driver's time stamps where it gives them. Throws Error{no_connection}.
 std::unique_ptr<Camera> open_v4l2(const std::string& device, const CameraPatience& patience = {});
 /// Every /dev/video* that captures pictures.
 std::vector<CameraInfo> list_v4l2();

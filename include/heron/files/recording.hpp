@@ -16,12 +16,15 @@ struct RecordedPicture {
 struct Recording {
   std::string folder;
   std::vector<RecordedPicture> pictures;  ///< in order
+  bool indexed = true;                    ///< false: a plain folder, its pictures in the order of their names
 
   size_t size() const { return pictures.size(); }
   std::string path(size_t index) const { return folder + "/" + pictures[index].file; }
 };
 
-/// Throws Error{bad_file} when there is no index, it is broken, or a picture it names is missing.
+/// A folder without an index is taken as it is: its .png, .jpg and .tif files in the order of their names,
+/// numbers within them as numbers, without times. Throws Error{bad_file} when there is neither an index nor
+/// a picture, the index is broken, or a picture it names is missing.
 Recording load_recording(const std::string& folder);
 
 /// Writes the index; the pictures are already there.

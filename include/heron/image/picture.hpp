@@ -13,11 +13,12 @@ namespace heron {
 /// Float pixels are a height map in millimetres with NaN where nothing was measured.
 struct Picture {
   std::variant<Image<uint8_t>, Image<Rgb>, Image<uint16_t>, Image<float>> pixels;
-  std::string name;                             ///< file or camera it came from; may be empty
-  std::chrono::system_clock::time_point taken;  ///< when the exposure ended; epoch when unknown
-  std::optional<double> exposure_ms = {};       ///< where the camera tells it
-  std::optional<double> gain = {};              ///< in the camera's unit
-  std::optional<Point2> pitch_mm = {};          ///< millimetres a pixel along x and y, where its file tells
+  std::string name;  ///< file or camera it came from; may be empty
+  /// The middle of the exposure, as well as the source tells it; the epoch when it is not known.
+  std::chrono::system_clock::time_point taken;
+  std::optional<double> exposure_ms = {};  ///< where the camera tells it
+  std::optional<double> gain = {};         ///< in the camera's unit
+  std::optional<Point2> pitch_mm = {};     ///< millimetres a pixel along x and y, where its file tells
 
   int width() const;
   int height() const;

@@ -1,4 +1,6 @@
 #pragma once
+#include <functional>
+#include <memory>
 #include <optional>
 #include <string>
 #include <vector>
@@ -12,55 +14,76 @@ namespace heron {
 struct LinkSettings {
   bool listens = false;  ///< waits for the robot to connect, instead of connecting to it
   Address address;
+  LinkMode mode = LinkMode::push;
+  text_protocol::Fields fields = text_protocol::default_fields();  ///< told of each part, in this order
+  std::string token = {};                  ///< a word that the robot must know; empty: none is asked for
+  std::vector<std::string> allowed = {};   ///< IP addresses that may connect beside this machine; empty: all
   LineSocket::Duration patience{5000};     ///< for a robot that is not there, or is gone in the middle
-  LineSocket::Duration acknowledge{2000};  ///< for the acknowledgement of one result, before it is sent again
-  LineSocket::Duration finish{60000};      ///< for a robot to report that it is done with a result
+  LineSocket::Duration acknowledge{2000};  ///< for the answer to the greeting, and for the acknowledgement of
+                                           ///< one result before it is sent again
+  LineSocket::Duration finish{60000};      ///< for a robot to report that it is done, or to ask
+  std::string trace = {};                  ///< a file to which every line is appended with its time
+  std::function<void(const std::string&)> tell = {};  ///< is told at once why a robot was turned away
+};
+
+/// What became of one result.
+struct Delivery {
+  bool acknowledged = false;
+  bool done = false;  ///< the robot reported that it finished
+  int tries = 0;      ///< how often it was begun to be sent
+  std::string why;    ///< where it was not acknowledged
+};
+
+struct LinkCounts {
+  int connections = 0;    ///< robots that answered the greeting
+  int turned_away = 0;    ///< peers that did not, or were not allowed
+  int repeats = 0;        ///< results or answers that had to be sent again
+  int refused_lines = 0;  ///< lines that were not understood or had no place
 };
 
 /// The station's end of the robot text protocol: greets, numbers, waits for acknowledgements, sends again
-/// after a lost connection, and beats once a second while it waits. Used by one thread.
+/// after a lost connection, and tells once a second that it is there, from a thread of its own while the
+/// caller is busy. A peer counts as the robot once it has answered the greeting; when it listens, a robot
+/// that comes anew takes the place of the one before. Every wait ends within half a second of a stop.
+/// Used by one thread at a time.
 class StationLink {
  public:
-  /// Connects, or listens and waits for the robot. Throws Error{no_connection} when nobody is there within
-  /// the patience.
-  explicit StationLink(const LinkSettings& settings);
+  /// Opens the port when it listens, and waits for the robot. Throws Error{no_connection} when none answers
+  /// the greeting within the patience; the message names what the last peer did wrong. A robot that the
+  /// station connects to and whose mode, version or token is another ends the wait at once.
+  explicit StationLink(const LinkSettings& settings, const Work* stop = nullptr);
+  StationLink(StationLink&&) noexcept;
+  StationLink& operator=(StationLink&&) noexcept;
+  ~StationLink();
 
   /// Sends one result and waits until the robot acknowledged it; again over a new connection when the old one
-  /// breaks or stays silent, three times in all. Throws Error{no_connection} when it was not acknowledged:
-  /// the message names the result, so nothing is lost unsaid. `age_ms` is the time since the picture was
-  /// taken.
-  void deliver(uint64_t number, const std::vector<text_protocol::Part>& parts, int64_t age_ms);
-  /// Waits for DONE of that result; false when the robot does not say it in time or goes away.
+  /// breaks or stays silent, three times in all. `age_ms` is the time since the picture was taken.
+  [[nodiscard]] Delivery deliver(uint64_t number, const std::vector<text_protocol::Part>& parts,
+                                 int64_t age_ms);
+  /// Waits for DONE of that result, through lost connections; false when the robot does not say it in time.
   bool wait_done(uint64_t number);
 
-  /// Waits for the robot's next question, through lost connections. Throws Error{no_connection} when it is
-  /// gone longer than the patience.
-  text_protocol::Next wait_next(uint64_t newest);
-  /// Answers a question and waits for its acknowledgement; like `deliver`, but a lost answer is not sent
-  /// again: the robot asks again. False when it was not acknowledged.
-  bool answer(const text_protocol::StationLine& line, uint64_t number);
+  /// Waits for the robot's next question, through lost connections; nothing after a stop. Throws
+  /// Error{no_connection} when it is gone longer than the patience, or asks nothing for too long.
+  std::optional<text_protocol::Next> wait_next(uint64_t newest);
+  /// Answers the question that was heard last with the first part, and each further question with the same
+  /// part until its acknowledgement came, then with the next; after the last with NONE. Returns when NONE is
+  /// acknowledged, or when the robot is gone or asks nothing for too long.
+  [[nodiscard]] Delivery answer(uint64_t number, const std::vector<text_protocol::Part>& parts);
 
   /// Tells the robot why its last question has no answer.
-  void refuse(const std::string& reason) { say(text_protocol::Sorry{reason}); }
+  void refuse(const std::string& reason);
   /// Says that no result will follow. Failing is no harm: the connection ends all the same.
   void farewell(uint64_t newest);
   /// Where it listens, when it does.
-  Address address() const { return listener_ ? listener_->address() : settings_.address; }
-  /// Lines that were not understood, and results that had to be sent again.
-  int refused_lines() const { return refused_; }
-  int repeats() const { return repeats_; }
+  Address address() const;
+  /// Whether it listens where other machines may connect, with neither a list of addresses nor a token.
+  bool open_to_all() const;
+  const LinkCounts& counts() const;
 
  private:
-  template <class Accept>
-  bool wait_for(const Accept& accept, LineSocket::Duration timeout, uint64_t newest);
-  void reconnect();
-  bool say(const text_protocol::StationLine& line);
-
-  LinkSettings settings_;
-  std::optional<LineListener> listener_;
-  std::optional<LineSocket> socket_;
-  std::string session_;
-  int refused_ = 0, refused_of_peer_ = 0, repeats_ = 0;
+  struct State;
+  std::unique_ptr<State> state_;
 };
 
 }  // namespace heron

@@ -1,4 +1,5 @@
 #pragma once
+#include <array>
 #include <cstdint>
 #include <optional>
 #include <string>
@@ -8,17 +9,39 @@
 
 #include "heron/base/pose.hpp"
 
+namespace heron {
+
+/// Which side begins a result.
+enum class LinkMode {
+  push,  ///< the station sends after each picture
+  ask,   ///< the robot asks for the next part
+};
+
+}  // namespace heron
+
 namespace heron::text_protocol {
 
-/// Able Heron's robot text protocol, version 1: lines of ASCII. The grammar and its reasons are in
+/// Able Heron's robot text protocol, version 2: lines of ASCII. The grammar and its reasons are in
 /// docs/robot-text-protocol.md. Millimetres and degrees; angles grow from +X towards +Y.
-inline constexpr int version = 1;
-inline constexpr size_t longest_line = 512;  ///< bytes without the line's end; a longer one is refused
+inline constexpr int version = 2;
+inline constexpr size_t longest_line = 512;   ///< bytes without the line's end; a longer one is refused
+inline constexpr double largest_value = 1e6;  ///< of a number in a PART, either side of 0
+
+/// What can be told of a part, beside its name.
+enum class Field { x, y, angle, score, z, sigma_x, sigma_y, sigma_angle, ambiguous, range_end };
+inline constexpr size_t field_count = 10;
+/// The words for fields, in their order.
+extern const std::array<const char*, field_count> field_words;
+using Fields = std::vector<Field>;
+/// x, y, angle, score.
+const Fields& default_fields();
 
 // What a station says.
 struct Hello {
   int version = text_protocol::version;
   std::string session;
+  LinkMode mode = LinkMode::push;
+  Fields fields = default_fields();
 };
 struct Result {
   uint64_t number = 0;
@@ -30,7 +53,12 @@ struct Part {
   uint64_t number = 0;
   int index = 0;
   std::string name;
-  double x = 0, y = 0, angle = 0, score = 0;
+  std::array<std::optional<double>, field_count> values = {};  ///< nothing: not known
+
+  std::optional<double>& operator[](Field f) { return values[static_cast<size_t>(f)]; }
+  const std::optional<double>& operator[](Field f) const { return values[static_cast<size_t>(f)]; }
+  /// False when a value is not finite or larger than a line may carry.
+  bool can_be_sent() const;
 };
 struct End {
   uint64_t number = 0;
@@ -38,20 +66,26 @@ struct End {
 struct None {
   uint64_t number = 0;
 };  ///< no part is left of this result
-struct Over {
+struct EndOfResults {
   uint64_t number = 0;
 };  ///< no result will follow this one
-struct Beat {
+struct Heartbeat {
   uint64_t number = 0;
 };  ///< still there; the newest result is this one
-struct Sorry {
+struct Refusal {
   std::string reason;
 };  ///< the last line was not understood or cannot be answered
-using StationLine = std::variant<Hello, Result, Part, End, None, Over, Beat, Sorry>;
+using StationLine = std::variant<Hello, Result, Part, End, None, EndOfResults, Heartbeat, Refusal>;
 
 // What a robot says.
+struct Robot {
+  int version = text_protocol::version;
+  LinkMode mode = LinkMode::push;
+  std::string token = {};  ///< empty: none
+};                         ///< its answer to the greeting
 struct Ack {
   uint64_t number = 0;
+  int index = 0;  ///< of a part that was asked for; 0: a whole result, or NONE
 };
 struct Next {
   std::optional<Pose2> robot_from_flange;
@@ -59,10 +93,10 @@ struct Next {
 struct Done {
   uint64_t number = 0;
 };
-using RobotLine = std::variant<Ack, Next, Done>;
+using RobotLine = std::variant<Robot, Ack, Next, Done>;
 
 /// Without the line's end. Characters of a name outside A-Z a-z 0-9 _ . - become _.
-std::string encode(const StationLine& line);
+std::string encode(const StationLine& line, const Fields& fields = default_fields());
 std::string encode(const RobotLine& line);
 
 /// A line that was read, or why it could not be.
@@ -72,8 +106,8 @@ struct Parsed {
   std::string error;
 };
 
-/// Accepts exactly what the grammar allows; never throws.
-Parsed<StationLine> parse_station_line(std::string_view text);
+/// Accepts exactly what the grammar allows; never throws. A PART holds the fields of the greeting.
+Parsed<StationLine> parse_station_line(std::string_view text, const Fields& fields = default_fields());
 Parsed<RobotLine> parse_robot_line(std::string_view text);
 
 }  // namespace heron::text_protocol

@@ -103,5 +103,8 @@ Survey survey_of(const Target& target, const Picture& picture);
 
 /// Throws Error{invalid_argument} when a limit is set that the kind does not honour.
 void require_honoured(const FindLimits& limits, const KindInfo& kind);
+/// Throws Error{invalid_argument} when a limit is out of its range, for pictures of light; `find` does so
+/// too.
+void require_valid(const FindLimits& limits);
 
 }  // namespace heron

@@ -17,6 +17,7 @@ struct ReportedPart {
   std::optional<WidthDistance> distance = {};  ///< of a part whose size is known, from a known camera
   std::vector<Point2> points_mm = {};   ///< of the sighting's points, in the world; empty without a mapping
   std::vector<double> lengths_mm = {};  ///< of its spans; empty without a mapping
+  std::string withheld = {};            ///< why a station does not send it; empty: it does
 };
 
 /// Everything about one trigger: what is drawn, stored and sent.
@@ -34,7 +35,8 @@ struct Report {
 struct Frames {
   const Mapping* mapping = nullptr;
   const Axes* axes = nullptr;               ///< the user's; world poses are reported in them
-  const Pose2* robot_from_world = nullptr;  ///< of the mapping's own world
+  const Pose2* robot_from_world = nullptr;  ///< of the mapping's own world, or of the user's axes
+  bool robot_from_axes = false;             ///< of the user's axes, whose signs then hold for the robot too
 };
 
 /// Adds what was found of one target to a report: world poses at the part's height when there is a mapping,

@@ -7,23 +7,31 @@
 #include "heron/link/line_socket.hpp"
 #include "heron/link/text_protocol.hpp"
 #include "heron/standin/cart.hpp"
+#include "heron/standin/station_peer.hpp"
 
 namespace heron {
+
+/// A part as the cart is told of it, in the cart's frame.
+struct CartPart {
+  std::string name;
+  double x = 0, y = 0, angle = 0;
+};
 
 /// Asks a station in the text protocol, one whole result after the other.
 class StationAsker {
  public:
-  /// Throws Error{no_connection} when no station comes within `patience`.
+  /// Waits for the station and answers its greeting. Throws Error{no_connection} when none comes within
+  /// `patience`.
   StationAsker(LineListener& listener, LineSocket::Duration patience);
-  /// Every part of the next result, in the cart's frame; nothing when the station says OVER. Throws
-  /// Error{no_connection} when it is gone or silent for longer than the patience.
-  std::optional<std::vector<text_protocol::Part>> ask();
+  /// Every part of the next result, in the cart's frame; nothing when the station says that no result
+  /// follows. Throws Error{no_connection} when it is gone or silent for longer than the patience.
+  std::optional<std::vector<CartPart>> ask();
 
  private:
-  text_protocol::StationLine listen();
+  text_protocol::StationLine answer();
   void say(const text_protocol::RobotLine& line);
 
-  LineSocket socket_;
+  StationPeer station_;
   LineSocket::Duration patience_;
 };
 

@@ -28,6 +28,7 @@ struct RobotSettings {
   bool listens = true;
   Address address;                       ///< port 0 lets the system choose when it listens
   bool asks = false;                     ///< asks for each part, instead of taking what the station sends
+  std::string token = {};                ///< that it tells a station
   double speed_mm_s = 500;               ///< along a straight line; 1 to 100000
   double hurry = 1;                      ///< its clock runs so many times faster than real
   Pose2 home{300, 0, {}};                ///< where it starts
@@ -54,6 +55,7 @@ struct RobotLog {
   int repeats = 0;        ///< results that came again and were not acted on
   int refused_lines = 0;  ///< lines it did not understand
   int left_lying = 0;     ///< true parts that it was never sent to
+  std::string refusal;    ///< why the station refused its last line, where it did
   bool over = false;      ///< the station said that nothing follows
 };
 

@@ -1,5 +1,7 @@
 #pragma once
+#include <chrono>
 #include <optional>
+#include <set>
 #include <string>
 #include <vector>
 
@@ -25,9 +27,10 @@ enum class Mount {
   arm,    ///< on its arm: `frame` is flange_from_board, and the robot sends its pose with each question
 };
 
-enum class LinkMode {
-  push,  ///< the station sends after each picture
-  ask,   ///< the robot asks for the next part
+/// What a station may hold against a part that was found.
+enum class Doubt {
+  ambiguous,  ///< it may lie in another pose as well
+  range_end,  ///< it lies so near a range's end that it may lie beyond
 };
 
 /// A whole set-up, as its file says it; docs/formats.md. Paths are made relative to the file's folder.
@@ -36,9 +39,11 @@ struct StationFile {
   std::string camera;  ///< its address, as Camera::info tells it; recording:FOLDER for a recording
   Mount mount = Mount::fixed;
   Pose2 frame;
+  bool from_axes = false;  ///< `frame` starts from the mapping's zero and axes, not from its board
   std::vector<StationTarget> targets;
   bool quick = false;  ///< skips the search beyond the limits for parts that they reject
-  LinkMode mode = LinkMode::push;
+  std::chrono::milliseconds camera_patience{10000};  ///< for a camera that fails, before the station ends
+  std::set<Doubt> withhold = {Doubt::ambiguous};  ///< parts of which this is held are reported and not sent
   LinkSettings link;
 };
 
