@@ -97,7 +97,7 @@ void add_tray(CLI::App& simulate, Action& action) {
       const Box& r = cell.teach_region;
       fmt::print(
           "{}: board.png, teach.png (leaf tile in {:g},{:g},{:g},{:g}), tray/ with {} pictures, known.csv, "
-          "touched.csv, truth.json\n",
+          "touched.csv, pairs.csv, truth.json\n",
           o->output, r.x, r.y, r.width, r.height, cell.station.views.size());
       return 0;
     };

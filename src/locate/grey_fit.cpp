@@ -6,6 +6,7 @@
 #include "grey_further.hpp"
 #include "grey_model.hpp"
 #include "nth_smallest.hpp"
+#include "same_phase.hpp"
 
 namespace heron {
 namespace {
@@ -17,6 +18,7 @@ struct GreyScratch {
   Image<float> blurred;
   std::vector<float> residuals, roots;  // the roots of the weights
   FurtherScratch further;
+  InstrumentScratch instruments;
   GreyPulls pulls;
 };
 
@@ -72,11 +74,13 @@ Similarity2 moved(const Similarity2& pose, const GreyVector& x) {
 /// One fit, on a part's samples.
 class GreyFitting {
  public:
-  GreyFitting(const GreyModel& model, const GreySearch& search, const Similarity2& start, GreyScratch& s)
+  GreyFitting(const GreyModel& model, const GreySearch& search, const Similarity2& start, bool same_phase,
+              GreyScratch& s)
       : model_(model),
         search_(search),
         free_{true, true, search.free_angle, search.free_scale, true, true, true, true},
         start_(start),
+        same_phase_(same_phase),
         at_(start),
         s_(s),
         problem_{s.samples,
@@ -120,6 +124,7 @@ class GreyFitting {
   const GreySearch& search_;
   const GreyFree free_;
   const Similarity2 start_;
+  const bool same_phase_;
   Similarity2 at_;
   GreyScratch& s_;
   GreyProblem problem_;
@@ -295,13 +300,25 @@ GreyFit GreyFitting::run(const Image<uint8_t>& picture) {
   straighten(s_.samples, bent, s_.further);
   GreyStep step = look->step();
   for (size_t k = 0; k < step.size(); ++k) step[k] += bent.shift[static_cast<Eigen::Index>(k)];
+  Eigen::Vector4d growth = Eigen::Vector4d::Ones();
+  if (same_phase_) {
+    const InstrumentStep last = instrument_step(picture, *look, step, fit.pose, s_.instruments);
+    if (!last.good || !(shift_of(last.shift, problem_.size) < far)) return fit;
+    fit.pose = moved(fit.pose, last.shift);
+    growth = last.growth;
+  }
   const GreyMatrix inverse = look->inverse();
-  const Eigen::Matrix4d cells = covariance_of(step, inverse),
-                        noise = look->spread_of_noise() * (growth_of_noise() * variance(*look)),
-                        covariance = widened(
-                            bent.covariance + cells * growth_beyond_cells(spread(cells), spread(noise)),
-                            noise, freedom_of_cells(s_.pulls));
+  const Eigen::Matrix4d cells = growth.asDiagonal() * covariance_of(step, inverse) * growth.asDiagonal(),
+                        noise = growth.asDiagonal() * look->spread_of_noise() * growth.asDiagonal() *
+                                (growth_of_noise() * variance(*look));
+  Eigen::Matrix4d covariance =
+      widened(bent.covariance + cells * growth_beyond_cells(spread(cells), spread(noise)), noise,
+              freedom_of_cells(s_.pulls));
   if (!std::isfinite(spread(covariance))) return fit;
+  if (same_phase_) {
+    constexpr double left_by_sampling = 0.0015;  // pixels; as bench_pattern_accuracy shows with little noise
+    covariance.topLeftCorner<2, 2>().diagonal().array() += left_by_sampling * left_by_sampling;
+  }
   tell(fit, covariance, noise);
   fit.fitted = true;
   return fit;
@@ -312,8 +329,12 @@ GreyFit GreyFitting::run(const Image<uint8_t>& picture) {
 GreyFit fit_greys(const Image<uint8_t>& picture, const GreyModel& model, const std::vector<float>& seen,
                   const Similarity2& start, const GreySearch& search) {
   static thread_local GreyScratch s;
-  collect_grey_samples(picture, model, seen, start, s.samples, enough_samples);
-  return GreyFitting(model, search, start, s).run(picture);
+  const double size = 0.5 * std::hypot(model.coefficients.width(), model.coefficients.height());
+  const bool same_phase = share_a_phase(start, size);
+  // Cut off nearer to an edge, what a sampled surface lacks near the Nyquist frequency would not cancel.
+  collect_grey_samples(picture, model, seen, start, s.samples, enough_samples,
+                       same_phase ? most_wider_spots : 0);
+  return GreyFitting(model, search, start, same_phase, s).run(picture);
 }
 
 }  // namespace heron

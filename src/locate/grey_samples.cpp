@@ -223,7 +223,7 @@ void GreySamples::make_room(size_t values) {
 }
 
 /// Picks the pixels beside edges at a pose.
-static void begin(const GreyModel& m, const std::vector<float>& seen, const Similarity2& pose,
+static void begin(const GreyModel& m, const std::vector<float>& seen, const Similarity2& pose, double wider,
                   GreySamples& s) {
   s.make_room(0);
   s.count = 0, s.are_some = false, s.base = {std::round(pose.x), std::round(pose.y)};
@@ -234,15 +234,15 @@ static void begin(const GreyModel& m, const std::vector<float>& seen, const Simi
       left = std::min(left, p.x), right = std::max(right, p.x);
       top = std::min(top, p.y), bottom = std::max(bottom, p.y);
     }
-  const double around = m.around_edges.radius * pose.scale + 2;
+  const double around = (m.around_edges.radius + wider) * pose.scale + 2;
   s.picked.clear(static_cast<int>(std::floor(left - around)), static_cast<int>(std::floor(top - around)),
                  static_cast<int>(std::ceil(right + around)), static_cast<int>(std::ceil(bottom + around)));
-  s.picked.pick(m.around_edges, seen, pose), s.picked.pick(m.single_pixels, seen, pose);
+  s.picked.pick(m.around_edges, seen, pose, wider), s.picked.pick(m.single_pixels, seen, pose);
 }
 
 void collect_grey_samples(const Image<uint8_t>& picture, const GreyModel& m, const std::vector<float>& seen,
-                          const Similarity2& pose, GreySamples& s, size_t enough) {
-  begin(m, seen, pose, s);
+                          const Similarity2& pose, GreySamples& s, size_t enough, double wider) {
+  begin(m, seen, pose, wider, s);
   HWY_DYNAMIC_DISPATCH(collect_kernel)(picture, some_runs, s);
   s.are_some = true;
   if (s.count < enough) collect_other_grey_samples(picture, s);
@@ -268,7 +268,7 @@ void values_under(const Image<float>& spline, Point2 origin, const Similarity2& 
 
 void collect_grey_samples_plain(const Image<uint8_t>& picture, const GreyModel& m,
                                 const std::vector<float>& seen, const Similarity2& pose, GreySamples& s) {
-  begin(m, seen, pose, s);
+  begin(m, seen, pose, 0, s);
   for (int word = s.picked.first_word(); word < s.picked.end_word(); ++word)
     for (int y = s.picked.top(); y < s.picked.end_row(); ++y)
       for (int x = 64 * word; x < 64 * word + 64; ++x) {

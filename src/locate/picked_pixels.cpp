@@ -35,9 +35,10 @@ void PickedPixels::clear(int left, int top, int right, int bottom) {
   bits_.assign(static_cast<size_t>(words_ * rows_), 0);
 }
 
-void PickedPixels::pick(const GreySpots& spots, const std::vector<float>& seen, const Similarity2& pose) {
+void PickedPixels::pick(const GreySpots& spots, const std::vector<float>& seen, const Similarity2& pose,
+                        double wider) {
   if (spots.x.empty()) return;
-  const SpotShapes shapes(std::min(most_spot_radius, spots.radius * pose.scale));
+  const SpotShapes shapes(std::min(most_spot_radius, (spots.radius + wider) * pose.scale));
   // In quarters of a pixel, from a corner that keeps them positive.
   const int corner_x = 64 * first_word_, corner_y = top_;
   const auto c = static_cast<float>(4 * pose.scale * cos(pose.angle)),

@@ -15,7 +15,8 @@ class PickedPixels {
   void clear(int left, int top, int right, int bottom);
   /// Those that lie in the spots of edges whose `seen` is above 0, at a pose. Their middles are kept to
   /// quarters of a pixel, and no spot is wider than some fifty pixels. All must lie inside.
-  void pick(const GreySpots& spots, const std::vector<float>& seen, const Similarity2& pose);
+  void pick(const GreySpots& spots, const std::vector<float>& seen, const Similarity2& pose,
+            double wider = 0);
 
   int top() const { return top_; }
   int end_row() const { return top_ + rows_; }

@@ -4,6 +4,8 @@
 #include <numbers>
 
 #include "grey_model.hpp"
+#include "part_size.hpp"
+#include "same_phase.hpp"
 
 namespace heron {
 namespace {
@@ -63,7 +65,11 @@ bool refine(Candidate& c, const EdgeFitSearch& edge, double least_score, const P
     c.pose = pose, c.sigma = sigma;
   };
   SeenEdges seen;
-  const EdgeFit fit = fit_edges(picture, target.columns()[0], c.pose, edge, &seen);
+  EdgeFit fit = fit_edges(picture, target.columns()[0], c.pose, edge, &seen);
+  if (fit.fitted && edge.level == 0 && share_a_phase(fit.pose, half_diagonal(target))) {
+    const Point2 pull = pull_of_edges(target.columns()[0], fit.pose);
+    fit.sigma.x = std::hypot(fit.sigma.x, pull.x), fit.sigma.y = std::hypot(fit.sigma.y, pull.y);
+  }
   if (fit.fitted) settle(fit.pose, fit.sigma);
   if (fit.fitted)
     take_seen(c, std::move(seen), search);

@@ -72,6 +72,21 @@ std::string known_parts(const TrayStation& station, const Recording& recording, 
   return text;
 }
 
+/// Points of the board that somebody clicked at in its picture, each about a tenth of a pixel off, and where
+/// the board has them.
+std::string clicked_points(const TrayStation& station, Random& random) {
+  std::string text = "u,v,x,y\n";
+  const int right = station.board.columns - 1, top = station.board.rows - 1;
+  for (const auto& [column, row] :
+       {std::pair{0, 0}, {right, 0}, {right, top}, {0, top}, {right / 2, top / 2}, {right / 3, top / 4}}) {
+    const Point2 board = station.board.point(column, row), table = station.table_from_board * board,
+                 pixel = station.camera.project({table.x, table.y, 0});
+    text += fmt::format("{:.2f},{:.2f},{},{}\n", pixel.x + 0.1 * random.normal(),
+                        pixel.y + 0.1 * random.normal(), board.x, board.y);
+  }
+  return text;
+}
+
 std::string touched_points(const TrayStation& station, Random& random) {
   std::string text = "board_x,board_y,robot_x,robot_y\n";
   const Pose2 robot_from_board = station.robot_from_table * station.table_from_board;
@@ -107,6 +122,7 @@ TrayCell write_tray_cell(const std::string& folder, uint64_t seed, const TrayFil
   save_recording(recording);
   write_file(cell.path("known.csv"), known_parts(station, recording, cell.teach_region));
   write_file(cell.path("touched.csv"), touched_points(station, random));
+  write_file(cell.path("pairs.csv"), clicked_points(station, random));
   const Pose2 tile_from_grip =
       station.teach.tiles[0].table_from_tile.inverse() * table_from_grip(station, cell.teach_region);
   save_truth(cell.path("truth.json"), truth_of(station, tile_from_grip));
