@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <cmath>
 #include <nlohmann/json.hpp>
 
@@ -25,7 +26,26 @@ struct LightCommand {
   bool json = false;
 };
 
-const char* word_of(Fitness f) { return f == Fitness::good ? "good" : f == Fitness::fair ? "fair" : "poor"; }
+const char* word_of(Fitness f) {
+  return f == Fitness::untold ? "-" : f == Fitness::good ? "good" : f == Fitness::fair ? "fair" : "poor";
+}
+
+/// Cameras of 10 to 14 bits may put them into the low bits of 16: such a picture is dark to every command.
+void tell_low_bits(const Picture& picture, const std::string& path) {
+  const auto* pixels = std::get_if<Image<uint16_t>>(&picture.pixels);
+  if (!pixels) return;
+  uint16_t most = 0;
+  for (int y = 0; y < pixels->height(); ++y)
+    most = std::max(most, *std::max_element(pixels->row(y), pixels->row(y) + pixels->width()));
+  int bits = 16;
+  while (bits > 8 && most < 1 << (bits - 1)) --bits;
+  if (bits <= 14)
+    fmt::print(
+        stderr,
+        "heron: light: note: {} holds values to {} of 65535. If its camera has {} bits and puts them into "
+        "the low ones, multiply them by {}; every command takes the picture for as dark as it is\n",
+        path, most, bits, 1 << (16 - bits));
+}
 
 LightOptions options_of(const LightCommand& o) {
   LightOptions options;
@@ -75,6 +95,7 @@ int judge_all(const LightCommand& o) {
   bool poor = false;
   for (size_t i = 0; i < o.pictures.size(); ++i) {
     const Picture picture = load_picture(o.pictures[i]);
+    tell_low_bits(picture, o.pictures[i]);
     const auto* heights = std::get_if<Image<float>>(&picture.pixels);
     const LightReport report =
         heights ? judge_heights(*heights, options.region) : judge_light(grey_levels(picture), options);

@@ -30,6 +30,9 @@ std::vector<double> parse_numbers(const std::string& text, size_t count, const c
     more = comma != std::string_view::npos;
     const auto value = number_of(left.substr(0, comma));
     if (!value) fail_argument(fmt::format("{} '{}': it is written {}", option, text, form));
+    if (std::abs(*value) > largest_number)
+      fail_argument(
+          fmt::format("{} '{}': numbers are at most {:g} either side of 0", option, text, largest_number));
     values.push_back(*value);
     if (more) left.remove_prefix(comma + 1);
   }

@@ -9,6 +9,9 @@
 
 namespace heron::tool {
 
+/// Of every number in a call, either side of 0: pixels, millimetres or degrees beyond are a slip.
+inline constexpr double largest_number = 1e9;
+
 /// Each throws Error{invalid_argument} that names the option, what was given and what is allowed.
 std::vector<double> parse_numbers(const std::string& text, size_t count, const char* option,
                                   const char* form);

@@ -130,6 +130,7 @@ void print_report(const Report& report) {
       fmt::print("   {:>9.3f} {:>9.3f} {:>9}", place->x_mm, place->y_mm, angle(place->angle));
     if (s.inverted) fmt::print("  inverted");
     for (const std::string& end : s.range_end) fmt::print("  near the end of the {} range", end);
+    if (!p.withheld.empty()) fmt::print("  not sent: {}", p.withheld);
     fmt::print("\n");
     if (s.ambiguous)
       fmt::print(

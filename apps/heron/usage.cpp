@@ -4,8 +4,11 @@
 #include <fmt/ranges.h>
 
 #include <algorithm>
+#include <cmath>
+#include <cstdlib>
 
 #include "heron/base/nearest_name.hpp"
+#include "options.hpp"
 
 namespace heron::tool {
 namespace {
@@ -106,7 +109,17 @@ void keep_options_apart(CLI::App& app) {
                    : std::string();
       },
       "");
+  const CLI::Validator number(
+      [](std::string& value) {
+        const double v = std::strtod(value.c_str(), nullptr);  // words that are none are refused elsewhere
+        return std::abs(v) <= largest_number
+                   ? std::string()
+                   : fmt::format("'{}' is beyond {:g} either side of 0", value, largest_number);
+      },
+      "");
   for (CLI::App* command : app.get_subcommands({})) {
+    for (CLI::Option* option : command->get_options())
+      if (option->get_type_name().starts_with("FLOAT")) option->check(number);
     for (CLI::Option* option : command->get_options())
       if (!option->get_positional() && option->get_items_expected_max() > 0) option->check(no_option);
     keep_options_apart(*command);

@@ -189,6 +189,13 @@ Image<Rgb> report_on(Canvas canvas, const Report& report, const Box* search_regi
     if (const auto& place = part.robot ? part.robot : part.world; place)
       add(fmt::format("{} {:.2f} {:.2f} mm{}", part.robot ? "robot" : "world", place->x_mm, place->y_mm,
                       s.has_angle ? fmt::format("  {:.2f}\u00b0", place->angle.degrees()) : ""));
+    if (const auto& other = s.ambiguous) {  // the pose that explains the picture as well
+      const Point2 at{other->x, other->y};
+      canvas.line(at, at + unit(other->angle) * 60, miss_color, 2, Stroke::dashed);
+      canvas.ring(at, 9, miss_color, 1.5, Stroke::dashed);
+      add(fmt::format("ambiguous: or {:.2f}\u00b0, dashed", other->angle.degrees()));
+    }
+    if (!part.withheld.empty() && !s.ambiguous) add("not sent: " + part.withheld);
   }
   for (const ScanProfile& p : report.profiles)  // where the scan starts, and which way it goes
     if (p.path.size() > 4) {

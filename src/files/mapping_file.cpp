@@ -211,8 +211,10 @@ MappingRecord load_mapping(const std::string& path) {
   r.sigma_px = file.number("sigma_px");
   r.largest_mm = file.number("largest_mm", 0);
   r.distortion_px = file.number("distortion_px", 0);
-  for (const auto& p : file.rows("points", 7))
+  for (const auto& p : file.rows("points", 7)) {
+    if (!(p[6] >= 0 && p[6] <= 1e6)) file.refuse("points", "must end with the number of a picture, from 0");
     r.points.push_back({{p[0], p[1]}, {p[2], p[3]}, {p[4], p[5]}, static_cast<int>(p[6])});
+  }
   if (const auto board = file.optional_table("board")) {
     r.board.emplace();
     r.board->kind = board->word("kind", {"dots", "checker"}) == "dots" ? BoardKind::dots : BoardKind::checker;

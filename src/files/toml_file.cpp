@@ -118,8 +118,11 @@ struct TomlTable::Content {
   double number(const toml::node& node, const std::string& key) const {
     const auto value = node.value<double>();
     if (!value || node.is_boolean()) wrong_kind(node, key, "a number");
-    if (!std::isfinite(*value))
-      fail_file(fmt::format("{}: '{}' must be a finite number", place(path, node.source()), key));
+    // Squares and products of what is read must be numbers as well.
+    constexpr double largest = 1e30;
+    if (!(std::abs(*value) <= largest))
+      fail_file(fmt::format("{}: '{}' must be a number of at most {:g} either side of 0",
+                            place(path, node.source()), key, largest));
     return *value;
   }
 };

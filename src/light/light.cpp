@@ -237,7 +237,7 @@ LightMeasure square_of(const ImageView<const uint8_t>& picture, const Scope& s, 
           twist.push_back(stretch * std::sin(2 * d.long_axis));
     }
   const size_t count = difference.size();
-  const LightMeasure untold{"square", nan, "\u00b0", Fitness::good,
+  const LightMeasure untold{"square", nan, "\u00b0", Fitness::untold,
                             "no board and too few round shapes that agree to tell"};
   if (count < 4) return untold;
   const double x = at_share(difference, 0.5), y = at_share(twist, 0.5);
@@ -290,11 +290,12 @@ LightReport judge_light(const ImageView<const uint8_t>& picture, const LightOpti
   report.glares = glares_of(s);
 
   auto& m = report.measures;
-  m.push_back({"brightness", static_cast<double>(bright), "grey levels",
-               bright < 60                    ? Fitness::poor
-               : bright < 140 || bright > 245 ? Fitness::fair
-                                              : Fitness::good,
-               fmt::format("the brightest 2 % lie above {}; 150 to 230 is good", bright)});
+  m.push_back(
+      {"brightness", static_cast<double>(bright), "grey levels",
+       bright < 60                                     ? Fitness::poor
+       : bright < least_bright || bright > most_bright ? Fitness::fair
+                                                       : Fitness::good,
+       fmt::format("the brightest 2 % lie above {}; {} to {} is good", bright, least_bright, most_bright)});
   m.push_back({"clipped", clipped, "%", by_limits(clipped, 0.1, 2),
                fmt::format("{:.2f} % of the pixels are white and hold nothing", clipped)});
   m.push_back({"dark", black, "%", by_limits(black, 5, 40),
@@ -306,7 +307,7 @@ LightReport judge_light(const ImageView<const uint8_t>& picture, const LightOpti
                                  contrast / std::max(noise, 0.3))});
   std::string dark_side;
   m.push_back(evenness_of(s, dark_side));
-  m.push_back({"sharpness", width, "px", std::isnan(width) ? Fitness::fair : by_limits(width, 4, 7),
+  m.push_back({"sharpness", width, "px", std::isnan(width) ? Fitness::untold : by_limits(width, 4, 7),
                std::isnan(width) ? "no edge stands alone, so its width cannot be told"
                                  : fmt::format("edges rise from 10 to 90 % within {:.1f} pixels", width)});
   m.push_back({"noise", noise, "grey levels", by_limits(noise, 3.5, 7),

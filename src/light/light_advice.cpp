@@ -44,14 +44,14 @@ void advise_exposure(std::vector<std::string>& advice, double factor, const Ligh
 std::vector<std::string> light_advice(const LightReport& r, const LightOptions& o, int bright,
                                       const std::string& dark_side) {
   std::vector<std::string> advice;
-  const auto bad = [&](const char* name) { return r.measure(name).fitness != Fitness::good; };
+  const auto bad = [&](const char* name) { return r.measure(name).fitness > Fitness::good; };
   const double clipped = r.measure("clipped").value;
   const bool glare_alone =
-      !r.glares.empty() && bright < 245;  // shortening the exposure does not cure a reflection
+      !r.glares.empty() && bright < most_bright;  // shortening the exposure does not cure a reflection
   if (bad("clipped") && !glare_alone) {
     // How far beyond white it is cannot be seen; the clipped share tells how bold the step may be.
     advise_exposure(advice, clipped > 20 ? 0.35 : clipped > 5 ? 0.5 : 0.7, o);
-  } else if (bad("brightness") && bright < 140) {
+  } else if (bad("brightness") && bright < least_bright) {
     advise_exposure(advice, wanted_level / std::max(4, bright), o);
   } else if (o.exposure_ms && o.moving_px_per_ms > 0 && *o.exposure_ms * o.moving_px_per_ms > 0.5) {
     advise_exposure(advice, 1, o);

@@ -68,10 +68,10 @@ constexpr size_t most_of_pose = 250, most_of_all = 32000;
 CoarseWindow window_of(const Box& origins, int level, int width, int height) {
   const Point2 a = to_level({origins.x, origins.y}, level),
                b = to_level({origins.x + origins.width, origins.y + origins.height}, level);
-  const int x0 = std::clamp(static_cast<int>(std::floor(a.x)) - 1, 0, width - 1),
-            y0 = std::clamp(static_cast<int>(std::floor(a.y)) - 1, 0, height - 1);
-  const int x1 = std::clamp(static_cast<int>(std::ceil(b.x)) + 1, 0, width - 1),
-            y1 = std::clamp(static_cast<int>(std::ceil(b.y)) + 1, 0, height - 1);
+  // Clamped before they become whole numbers: a box may reach as far as a double does.
+  const auto within = [](double v, int size) { return static_cast<int>(std::clamp(v, 0.0, size - 1.0)); };
+  const int x0 = within(std::floor(a.x) - 1, width), y0 = within(std::floor(a.y) - 1, height),
+            x1 = within(std::ceil(b.x) + 1, width), y1 = within(std::ceil(b.y) + 1, height);
   return {x0, y0, std::max(0, x1 - x0 + 1), std::max(0, y1 - y0 + 1)};
 }
 

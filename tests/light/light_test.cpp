@@ -50,7 +50,7 @@ TEST_CASE("a good picture is called good, with nothing to do") {
   for (const LightMeasure& m : r.measures) {
     CAPTURE(m.name);
     CAPTURE(m.words);
-    CHECK(m.fitness == Fitness::good);
+    CHECK(m.fitness <= Fitness::good);
   }
   CHECK(r.advice.empty());
   CHECK(value(r, "noise") == doctest::Approx(1.5).epsilon(0.25));
@@ -164,6 +164,15 @@ TEST_CASE("regions, empty pictures and wrong calls") {
   CHECK_THROWS_AS(judge_light(picture, {.exposure_ms = 0}), Error);
   CHECK_THROWS_AS(judge_light(picture, {.moving_px_per_ms = NAN}), Error);
   CHECK_THROWS_AS(LightReport{}.measure("colour"), Error);
+}
+
+TEST_CASE("what a picture does not show is not told as good") {
+  Image<uint8_t> flat(200, 150);
+  for (int y = 0; y < 150; ++y) std::fill_n(flat.row(y), 200, uint8_t{180});
+  const LightReport r = judge_light(flat);
+  CHECK(fitness(r, "square") == Fitness::untold);
+  CHECK(fitness(r, "sharpness") == Fitness::untold);
+  CHECK(fitness(r, "brightness") == Fitness::good);
 }
 
 TEST_CASE("a height map is judged by its holes") {

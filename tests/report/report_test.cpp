@@ -178,7 +178,10 @@ TEST_CASE("a round hole seen from the side lies where its circle does, not its e
       Ellipse{{middle.x(), middle.y()}, 0.5 * (m(0, 0) + m(1, 1)), 0.5 * (m(0, 0) - m(1, 1)), m(0, 1)};
   const Point2 taken_as_it_is = mapping.world_from_pixel({middle.x(), middle.y()});
   CHECK(distance(taken_as_it_is, centre) > 0.2);
-  const ReportedPart part = report_of(findings, {&mapping}).parts.at(0);
+  const Pose2 robot_from_world{100, 50, {}};
+  const ReportedPart part = report_of(findings, {&mapping, nullptr, &robot_from_world}).parts.at(0);
+  CHECK(part.robot->x_mm == doctest::Approx(100 + centre.x).epsilon(1e-6));  // the robot is sent there too
+  CHECK(part.robot->y_mm == doctest::Approx(50 + centre.y).epsilon(1e-6));
   CHECK(part.world->x_mm == doctest::Approx(centre.x).epsilon(1e-6));
   CHECK(part.world->y_mm == doctest::Approx(centre.y).epsilon(1e-6));
   CHECK(*part.sighting.figure("diameter_mm") == doctest::Approx(2 * radius).epsilon(1e-6));

@@ -159,6 +159,8 @@ TEST_CASE(
       {"find a.png b.png --least-score 3 --least-score 4",
        "heron find: --least-score is given more than once"},
       {"find a.png b.png --picture --quick", "heron find: --picture: a value is missing before --quick"},
+      {"find a.png b.png --budget inf", "heron find: --budget: 'inf' is beyond 1e+09 either side of 0"},
+      {"map m.toml --pixel 1,2 --angle 1e300", "heron map: --angle: '1e300' is beyond 1e+09"},
       {"teach a.png b.png --region 1,2,3,4", "heron teach: 'b.png' is one word too many"},
       {"teach a.png --output b.png", "heron teach: --region is missing (X,Y,WIDTH,HEIGHT"},
   };

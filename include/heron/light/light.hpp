@@ -11,7 +11,7 @@
 
 namespace heron {
 
-enum class Fitness { good, fair, poor };
+enum class Fitness { untold, good, fair, poor };  ///< untold: the picture does not show it
 
 /// One property of a picture, with its verdict.
 struct LightMeasure {
