@@ -27,11 +27,11 @@ struct LightCommand {
 };
 
 const char* word_of(Fitness f) {
-  return f == Fitness::untold ? "-" : f == Fitness::good ? "good" : f == Fitness::fair ? "fair" : "poor";
+  return f == Fitness::unknown ? "-" : f == Fitness::good ? "good" : f == Fitness::fair ? "fair" : "poor";
 }
 
 /// Cameras of 10 to 14 bits may put them into the low bits of 16: such a picture is dark to every command.
-void tell_low_bits(const Picture& picture, const std::string& path) {
+void warn_of_low_bits(const Picture& picture, const std::string& path) {
   const auto* pixels = std::get_if<Image<uint16_t>>(&picture.pixels);
   if (!pixels) return;
   uint16_t most = 0;
@@ -95,7 +95,7 @@ int judge_all(const LightCommand& o) {
   bool poor = false;
   for (size_t i = 0; i < o.pictures.size(); ++i) {
     const Picture picture = load_picture(o.pictures[i]);
-    tell_low_bits(picture, o.pictures[i]);
+    warn_of_low_bits(picture, o.pictures[i]);
     const auto* heights = std::get_if<Image<float>>(&picture.pixels);
     const LightReport report =
         heights ? judge_heights(*heights, options.region) : judge_light(grey_levels(picture), options);

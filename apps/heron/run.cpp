@@ -20,7 +20,6 @@
 #include "stopping.hpp"
 
 namespace heron::tool {
-
 namespace {
 
 struct RunOptions {
@@ -49,7 +48,7 @@ class Keeping {
       fmt::print(stderr, "heron: run: {}: {}; the log ends here, the station goes on\n", o_.reports, why);
   }
 
-  /// A picture that cannot be kept is told once and does not stop the station.
+  /// The first picture that cannot be written is reported; none are kept after it, and the station goes on.
   void keep_picture(const Station& station, const Report& report) {
     if (o_.pictures.empty() || pictures_failed_) return;
     try {
@@ -102,7 +101,7 @@ void print_summary(const Tally& tally, Station& station, bool stopped) {
   text += tally.unacknowledged.empty()
               ? ", every result acknowledged"
               : fmt::format(", not acknowledged: result {}", fmt::join(tally.unacknowledged, ", "));
-  const LinkCounts& link = station.link()->counts();
+  const LinkCounts link = station.link()->counts();
   if (link.repeats > 0) text += fmt::format(", {} sent again", link.repeats);
   if (link.refused_lines > 0) text += fmt::format(", {} refused", counted(link.refused_lines, "line"));
   if (link.turned_away > 0) text += fmt::format(", {} turned away", counted(link.turned_away, "peer"));
@@ -119,10 +118,7 @@ int run(const RunOptions& o) {
   Keeping keeping(o);
   Work& stop = stop_on_signals();
   file.link.trace = o.trace;
-  if (file.link.listens)
-    file.link.tell = [](const std::string& why) {
-      fmt::print(stderr, "heron: run: a robot was turned away: {}\n", why);
-    };
+  file.link.warn = [](const std::string& what) { fmt::print(stderr, "heron: run: {}\n", what); };
   auto camera =
       file.camera.starts_with("recording:") ? nullptr : open_any_camera(file.camera, Pace::at_once, &stop);
   Station station(std::move(file), std::move(camera), &stop);

@@ -14,13 +14,13 @@ using namespace draw;
 constexpr Color clipped_color{1.0, 0.35, 0.25}, black_color{0.35, 0.65, 1.0};
 
 Color color_of(Fitness f) {
-  return f == Fitness::untold ? Color{0.75, 0.75, 0.75}
-         : f == Fitness::good ? Color{0.8, 1.0, 0.85}
-         : f == Fitness::fair ? Color{1.0, 0.9, 0.4}
-                              : Color{1.0, 0.6, 0.5};
+  return f == Fitness::unknown ? Color{0.75, 0.75, 0.75}
+         : f == Fitness::good  ? Color{0.8, 1.0, 0.85}
+         : f == Fitness::fair  ? Color{1.0, 0.9, 0.4}
+                               : Color{1.0, 0.6, 0.5};
 }
 const char* sign_of(Fitness f) {
-  return f == Fitness::untold ? "-" : f == Fitness::good ? "good" : f == Fitness::fair ? "FAIR" : "POOR";
+  return f == Fitness::unknown ? "-" : f == Fitness::good ? "good" : f == Fitness::fair ? "FAIR" : "POOR";
 }
 
 Image<uint8_t> mask_of(const ImageView<const uint8_t>& picture, const Region& region, int from, int to) {

@@ -142,7 +142,7 @@ class HttpCamera : public Camera {
     if (code == CURLE_OPERATION_TIMEDOUT)
       return fmt::format("no whole picture within {} ms", patience_.wait.count());
     if (code == CURLE_PARTIAL_FILE || code == CURLE_RECV_ERROR) return ended_early;
-    // The library gives a header line room for 100 kB.
+    // libcurl limits a header line to 100 kB.
     if (code == CURLE_OUT_OF_MEMORY) return header_too_long;
     return curl_easy_strerror(code);
   }

@@ -237,13 +237,13 @@ LightMeasure square_of(const ImageView<const uint8_t>& picture, const Scope& s, 
           twist.push_back(stretch * std::sin(2 * d.long_axis));
     }
   const size_t count = difference.size();
-  const LightMeasure untold{"square", nan, "\u00b0", Fitness::untold,
-                            "no board and too few round shapes that agree to tell"};
-  if (count < 4) return untold;
+  const LightMeasure unknown{"square", nan, "\u00b0", Fitness::unknown,
+                             "no board and too few round shapes that agree to tell"};
+  if (count < 4) return unknown;
   const double x = at_share(difference, 0.5), y = at_share(twist, 0.5);
   std::vector<double> apart;
   for (size_t i = 0; i < count; ++i) apart.push_back(std::hypot(difference[i] - x, twist[i] - y));
-  if (at_share(apart, 0.5) > 0.05) return untold;
+  if (at_share(apart, 0.5) > 0.05) return unknown;
   const double stretch = std::hypot(x, y);
   return squareness(std::sqrt((1 - stretch) / (1 + stretch)), 0.5 * std::atan2(y, x),
                     fmt::format("{} round shapes show", count));
@@ -307,7 +307,7 @@ LightReport judge_light(const ImageView<const uint8_t>& picture, const LightOpti
                                  contrast / std::max(noise, 0.3))});
   std::string dark_side;
   m.push_back(evenness_of(s, dark_side));
-  m.push_back({"sharpness", width, "px", std::isnan(width) ? Fitness::untold : by_limits(width, 4, 7),
+  m.push_back({"sharpness", width, "px", std::isnan(width) ? Fitness::unknown : by_limits(width, 4, 7),
                std::isnan(width) ? "no edge stands alone, so its width cannot be told"
                                  : fmt::format("edges rise from 10 to 90 % within {:.1f} pixels", width)});
   m.push_back({"noise", noise, "grey levels", by_limits(noise, 3.5, 7),

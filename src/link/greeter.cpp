@@ -16,8 +16,6 @@ using Duration = LineSocket::Duration;
 constexpr size_t most_candidates = 16;
 constexpr Duration call_pause{100}, longest_call{2000};
 
-std::string word_of(LinkMode mode) { return mode == LinkMode::push ? "push" : "ask"; }
-
 /// Takes as long for a token that is nearly right as for another.
 bool same_token(const std::string& a, const std::string& b) {
   unsigned differs = a.size() == b.size() ? 0 : 1;
@@ -93,7 +91,7 @@ bool Greeter::may_come(const LineSocket& socket) const {
 
 Greeter::Answer Greeter::answer_of(Candidate& candidate, Trace& trace) {
   std::string line;
-  const std::string wanted = fmt::format("ROBOT {} MODE {}", version, word_of(settings_.mode));
+  const std::string wanted = fmt::format("ROBOT {} MODE {}", version, mode_word(settings_.mode));
   switch (candidate.socket.read(line, Duration(1))) {
     case LineSocket::Wait::timeout:
       if (Clock::now() < candidate.until) return Answer::none;
@@ -110,8 +108,10 @@ Greeter::Answer Greeter::answer_of(Candidate& candidate, Trace& trace) {
   trace.heard(line);
   const std::string wrong = wrong_with(line);
   if (wrong.empty()) return Answer::right;
-  hopeless_ = !listener_;
-  if (settings_.tell && told_ != wrong) settings_.tell(told_ = wrong);
+  // A robot that answered and does not match will not match later; other words may be a banner or a slip.
+  hopeless_ = !listener_ && line.starts_with("ROBOT ");
+  if (settings_.warn && last_warning_ != wrong)
+    settings_.warn("a robot was turned away: " + (last_warning_ = wrong));
   candidate.socket.write(encode(StationLine(Refusal{wrong})), Duration(200));
   turn_away(wrong, trace);
   return Answer::wrong;
@@ -123,10 +123,10 @@ std::string Greeter::wrong_with(const std::string& line) const {
   const auto* robot = std::get_if<Robot>(&*parsed.line);
   if (!robot)
     return fmt::format("the greeting must be answered first, with ROBOT {} MODE {}", version,
-                       word_of(settings_.mode));
+                       mode_word(settings_.mode));
   if (robot->mode != settings_.mode)
-    return fmt::format("the robot's mode is {} and the station's is {}; set both alike", word_of(robot->mode),
-                       word_of(settings_.mode));
+    return fmt::format("the robot's mode is {} and the station's is {}; set both alike",
+                       mode_word(robot->mode), mode_word(settings_.mode));
   if (!settings_.token.empty() && !same_token(robot->token, settings_.token))
     return robot->token.empty() ? "the station wants a token: ROBOT ... TOKEN word" : "the token is wrong";
   return {};

@@ -21,7 +21,7 @@ class Greeter {
   const std::optional<LineListener>& listener() const { return listener_; }
   /// Why the last peer was not let in.
   const std::string& why() const { return why_; }
-  /// Whether that will not change by waiting: the robot that was called answered, and does not fit.
+  /// Whether waiting cannot help: the robot that was called answered, and its mode, version or token differs.
   bool hopeless() const { return hopeless_; }
   int turned_away() const { return turned_away_; }
 
@@ -47,7 +47,7 @@ class Greeter {
   std::vector<Candidate> candidates_;
   Clock::time_point next_call_{};
   std::string why_ = "nobody connected";
-  std::string told_;
+  std::string last_warning_;
   bool hopeless_ = false;
   int turned_away_ = 0;
 };

@@ -20,6 +20,7 @@ using Duration = LineSocket::Duration;
 constexpr int most_tries = 3;
 constexpr int most_refused = 50;  // within the time below, of a peer that talks something else altogether
 constexpr std::chrono::seconds refused_time{10};
+constexpr int most_shown = 3;
 constexpr int most_losses = 20;  // of a robot that comes and goes and says nothing
 constexpr Duration beat_pause{1000};
 constexpr Duration slice{50};         // between two looks at stop, newcomers and the time
@@ -48,7 +49,8 @@ struct StationLink::State {
   uint64_t newest = 0;
   int refused_of_peer = 0;
   Clock::time_point refused_since{};
-  int losses = 0;  // of connections, since the robot last said something
+  int losses = 0;     // of connections, since the robot last said something
+  std::string heard;  // the robot's last line
   Clock::time_point last_said{};
   Clock::time_point stopped_at{};
 
@@ -56,7 +58,7 @@ struct StationLink::State {
   std::jthread heartbeat;  // the last member: it ends before the others go
 
   State(const LinkSettings& s, const Work* work)
-      : settings(s), stop(work), trace(s.trace), greeter(s, new_session(), work) {}
+      : settings(s), stop(work), trace(s.trace, s.warn), greeter(s, new_session(), work) {}
 
   void start_heartbeat() {
     heartbeat = std::jthread([this](const std::stop_token& over) {
@@ -84,8 +86,11 @@ struct StationLink::State {
       say(encode(StationLine(Heartbeat{newest})), Duration(200));
   }
 
+  /// The first few of a connection are shown; a peer that talks something else would fill the screen.
   void refuse_line(const std::string& reason) {
     ++counts.refused_lines;
+    if (settings.warn && refused_of_peer < most_shown)
+      settings.warn(fmt::format("a line of the robot was refused ({}): {}", reason, heard));
     say(StationLine(Refusal{reason}));
     if (Clock::now() - refused_since > refused_time) refused_of_peer = 0, refused_since = Clock::now();
     if (++refused_of_peer > most_refused) drop("fifty lines that were not understood");
@@ -115,7 +120,7 @@ struct StationLink::State {
       const auto left = std::chrono::duration_cast<Duration>(deadline - Clock::now());
       if (left.count() <= 0 || greeter.hopeless()) {
         if (greeter.hopeless())
-          why = fmt::format("link: the robot at {} does not fit: {}", address().text(), greeter.why());
+          why = fmt::format("link: the robot at {} cannot be used: {}", address().text(), greeter.why());
         else
           why = fmt::format(
               "link: no robot {} {} within {:.1f} s ({}); is it switched on, and is the address "
@@ -125,7 +130,6 @@ struct StationLink::State {
         return false;
       }
       auto socket = greeter.look(std::min(left, slice), trace);
-      counts.turned_away = greeter.turned_away();
       if (socket) {
         admit(std::move(*socket));
         return true;
@@ -137,10 +141,9 @@ struct StationLink::State {
 
   enum class Heard { line, lost, time_up };
 
-  /// The robot's next line that is within the grammar. `lost` when the connection is gone or another robot
-  /// took its place: what was said on the old one may not have arrived.
+  /// The robot's next line within the grammar, which stands in `heard` as well. `lost` when the connection is
+  /// gone or another robot took its place: what was said on the old one may not have arrived.
   Heard hear(RobotLine& line, Clock::time_point deadline) {
-    std::string text;
     while (has_robot()) {
       const auto now = Clock::now();
       if (stopped()) {
@@ -155,11 +158,12 @@ struct StationLink::State {
           return Heard::lost;
         }
       const auto left = std::chrono::duration_cast<Duration>(deadline - now) + Duration(1);
-      const LineSocket::Wait wait = robot->read(text, std::min(left, slice));
+      const LineSocket::Wait wait = robot->read(heard, std::min(left, slice));
+      // After a stop a read no longer waits; what settles is waited for here.
       if (stopped() && wait == LineSocket::Wait::timeout) std::this_thread::sleep_for(Duration(5));
       if (wait != LineSocket::Wait::line) continue;
-      trace.heard(text);
-      const Parsed<RobotLine> parsed = parse_robot_line(text);
+      trace.heard(heard);
+      const Parsed<RobotLine> parsed = parse_robot_line(heard);
       if (parsed.line && !std::holds_alternative<Robot>(*parsed.line)) {
         line = *parsed.line;
         losses = 0;
@@ -343,6 +347,10 @@ bool StationLink::open_to_all() const {
          state_->settings.token.empty();
 }
 
-const LinkCounts& StationLink::counts() const { return state_->counts; }
+LinkCounts StationLink::counts() const {
+  LinkCounts counts = state_->counts;
+  counts.turned_away = state_->greeter.turned_away();
+  return counts;
+}
 
 }  // namespace heron

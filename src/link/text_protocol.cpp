@@ -16,6 +16,8 @@ const Fields& default_fields() {
   return fields;
 }
 
+std::string_view mode_word(LinkMode mode) { return mode == LinkMode::push ? "push" : "ask"; }
+
 bool Part::can_be_sent() const {
   return std::all_of(values.begin(), values.end(), [](const std::optional<double>& v) {
     return !v || (std::isfinite(*v) && std::abs(*v) <= largest_value);
@@ -81,8 +83,6 @@ Parsed<Line> finished(const Words& words, Kind line, const char* form) {
   if (words.good() && words.at_end()) return {Line(std::move(line)), {}};
   return {std::nullopt, fmt::format("wanted: {}", form)};
 }
-
-std::string_view mode_word(LinkMode mode) { return mode == LinkMode::push ? "push" : "ask"; }
 
 /// Nothing when the word is no mode.
 std::optional<LinkMode> mode_of(std::string_view word) {

@@ -8,7 +8,8 @@
 
 namespace heron {
 
-Trace::Trace(const std::string& path) {
+Trace::Trace(const std::string& path, std::function<void(const std::string&)> warn)
+    : path_(path), warn_(std::move(warn)) {
   if (!path.empty()) log_.emplace(path);
 }
 
@@ -35,8 +36,10 @@ void Trace::add(char mark, const std::string& text) {
   std::string plain = text;
   for (char& c : plain)
     if (c < 0x20 || c > 0x7e) c = '?';
-  log_->append(fmt::format("{:%Y-%m-%dT%H:%M:%S}.{:03}Z {} {}",
-                           fmt::gmtime(std::chrono::system_clock::to_time_t(now)), ms, mark, plain));
+  const std::string why =
+      log_->append(fmt::format("{:%Y-%m-%dT%H:%M:%S}.{:03}Z {} {}",
+                               fmt::gmtime(std::chrono::system_clock::to_time_t(now)), ms, mark, plain));
+  if (!why.empty() && warn_) warn_(fmt::format("{}: {}; the trace ends here", path_, why));
 }
 
 }  // namespace heron

@@ -1,4 +1,5 @@
 #pragma once
+#include <functional>
 #include <optional>
 #include <string>
 
@@ -6,17 +7,20 @@
 
 namespace heron {
 
-/// Every line of a link with its time, for whoever looks for a fault. Without a path it does nothing.
+/// Keeps every line of a link with its time, to look for faults. Without a path it does nothing; a file that
+/// can no longer be written ends the trace with one call of `warn`.
 class Trace {
  public:
   /// Throws Error{not_writable}.
-  explicit Trace(const std::string& path);
+  Trace(const std::string& path, std::function<void(const std::string&)> warn);
   void said(const std::string& lines);
   void heard(const std::string& line);
   void noted(const std::string& what);
 
  private:
   void add(char mark, const std::string& text);
+  std::string path_;
+  std::function<void(const std::string&)> warn_;
   std::optional<LineLog> log_;
 };
 

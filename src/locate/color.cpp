@@ -368,7 +368,8 @@ ColorTarget::ColorTarget(TaughtPicture taught, ColorSettings settings)
 
 ColorRange ColorTarget::range() const {
   const ColorSettings& s = settings_;
-  return {*s.space, {Range<double>{s.first[0], s.first[1]}, {s.second[0], s.second[1]}, {s.third[0], s.third[1]}}};
+  return {*s.space,
+          {Range<double>{s.first[0], s.first[1]}, {s.second[0], s.second[1]}, {s.third[0], s.third[1]}}};
 }
 
 std::vector<Figure> ColorTarget::facts() const {

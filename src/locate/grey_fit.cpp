@@ -71,6 +71,10 @@ Similarity2 moved(const Similarity2& pose, const GreyVector& x) {
           pose.scale * std::exp(x[3])};
 }
 
+double size_of(const GreyModel& model) {
+  return 0.5 * std::hypot(model.coefficients.width(), model.coefficients.height());
+}
+
 /// One fit, on a part's samples.
 class GreyFitting {
  public:
@@ -85,7 +89,7 @@ class GreyFitting {
         s_(s),
         problem_{s.samples,
                  {},
-                 0.5 * std::hypot(model.coefficients.width(), model.coefficients.height()),
+                 size_of(model),
                  Point2{0.5 * (model.coefficients.width() - 1), 0.5 * (model.coefficients.height() - 1)} -
                      model.origin} {}
 
@@ -329,8 +333,7 @@ GreyFit GreyFitting::run(const Image<uint8_t>& picture) {
 GreyFit fit_greys(const Image<uint8_t>& picture, const GreyModel& model, const std::vector<float>& seen,
                   const Similarity2& start, const GreySearch& search) {
   static thread_local GreyScratch s;
-  const double size = 0.5 * std::hypot(model.coefficients.width(), model.coefficients.height());
-  const bool same_phase = share_a_phase(start, size);
+  const bool same_phase = share_a_phase(start, size_of(model));
   // Cut off nearer to an edge, what a sampled surface lacks near the Nyquist frequency would not cancel.
   collect_grey_samples(picture, model, seen, start, s.samples, enough_samples,
                        same_phase ? most_wider_spots : 0);

@@ -66,29 +66,24 @@ Point2 pull_of_edges(const EdgeColumns& edges, const Similarity2& pose) {
 
 InstrumentStep instrument_step(const Image<uint8_t>& picture, const GreyLook& look, const GreyStep& step,
                                const Similarity2& pose, InstrumentScratch& s) {
-  using Four = Eigen::Matrix<double, 4, 4>;
   constexpr auto first_light = static_cast<Eigen::Index>(first_light_unknown);
   fill_columns(picture.view(), look.problem.samples, pose, s);
-  // Three columns at a time.
-  const GreyFurther first =
-      find_further(look.problem, step, look.roots, {s.x.data(), s.y.data(), s.turn.data()});
-  const GreyFurther second =
-      find_further(look.problem, step, look.roots, {s.x.data(), s.y.data(), s.growth.data()});
-  const GreyFurther third =
-      find_further(look.problem, step, look.roots, {s.turn.data(), s.growth.data(), nullptr});
-
   const GreyNormal normal(look.weights.products);
-  GreyMatrix instruments = normal.all.topLeftCorner<grey_unknowns, grey_unknowns>();
-  GreyVector left = GreyVector::Zero();  // light fits as it does
-  instruments.topRows<3>() = first.with;
-  instruments.row(3) = second.with.row(2);
-  left.head<3>() = first.left, left[3] = second.left[2];
-  GreyMatrix own = normal.all.topLeftCorner<grey_unknowns, grey_unknowns>();
-  Four slopes = Four::Zero();
-  slopes.topLeftCorner<3, 3>() = first.own;
-  slopes(3, 0) = slopes(0, 3) = second.own(2, 0), slopes(3, 1) = slopes(1, 3) = second.own(2, 1);
-  slopes(3, 2) = slopes(2, 3) = third.own(0, 1), slopes(3, 3) = second.own(2, 2);
-  own.topLeftCorner<4, 4>() = slopes;
+  // Light keeps its own columns, which the residuals fit already.
+  GreyMatrix instruments = normal.all.topLeftCorner<grey_unknowns, grey_unknowns>(), own = instruments;
+  GreyVector left = GreyVector::Zero();
+  const auto find = [&](const FurtherColumns& columns) {
+    return find_further(look.problem, step, look.roots, columns);
+  };
+  const GreyFurther place = find({s.x.data(), s.y.data(), s.turn.data()});
+  instruments.topRows<3>() = place.with, left.head<3>() = place.left, own.topLeftCorner<3, 3>() = place.own;
+  if (look.free[3]) {  // three columns at a time, so the fourth meets the others in two more rounds
+    const GreyFurther growth = find({s.x.data(), s.y.data(), s.growth.data()}),
+                      turn = find({s.turn.data(), s.growth.data(), nullptr});
+    instruments.row(3) = growth.with.row(2), left[3] = growth.left[2];
+    own.row(3).head<4>() << growth.own(2, 0), growth.own(2, 1), turn.own(1, 0), growth.own(2, 2);
+    own.col(3).head<4>() = own.row(3).head<4>().transpose();
+  }
   own.topRightCorner<4, 4>() = instruments.block<4, 4>(0, first_light);
   own.bottomLeftCorner<4, 4>() = own.topRightCorner<4, 4>().transpose();
   for (Eigen::Index i = 0; i < instruments.rows(); ++i) {

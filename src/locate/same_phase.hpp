@@ -5,35 +5,34 @@
 
 namespace heron {
 
-/// Whether the pixels of a part `size` pixels large, at `pose`, lie on those of its taught picture with about
-/// one and the same offset: near the taught angle and multiples of 90 degrees from it, at the taught scale.
+/// Whether all pixels of a part of `size` pixels, at `pose`, have about the same sub-pixel offset from those
+/// of its taught picture: near the taught angle and multiples of 90 degrees from it, at the taught scale.
 bool share_a_phase(const Similarity2& pose, double size);
 
-/// How far places of edges, found between pixels that all see them alike, pull a pose at such a place aside:
-/// the sigma along x and y of the picture, pixels. Only edges along rows and columns err together; their part
-/// in what is known along each axis counts. Measured by `bench_pattern_accuracy`.
+/// The common error of edges at such a pose, a sigma along x and y of the picture, in pixels. Only edges
+/// along rows and columns have it, so it is weighted by their share of what is known along each axis.
+/// Measured by `bench_pattern_accuracy`.
 Point2 pull_of_edges(const EdgeColumns& edges, const Similarity2& pose);
 
-/// A step of the pose that pixels of one phase do not pull aside.
+/// A last step of the pose, at such a pose.
 struct InstrumentStep {
   bool good = false;
   GreyVector shift = GreyVector::Zero();
-  Eigen::Vector4d growth = Eigen::Vector4d::Ones();  ///< of the sigmas, beside those of least squares
+  Eigen::Vector4d growth = Eigen::Vector4d::Ones();  ///< of the sigmas, as a factor on those of least squares
 };
 
-/// Memory that is kept.
+/// Memory that is reused.
 struct InstrumentScratch {
   std::vector<float> x, y, turn, growth;
 };
 
-/// What is left after `step` is made uncorrelated with the searched picture's own slopes, smoothed, instead
-/// of with the taught surface's. Least squares lets two things pull a pose towards whole pixels, which cancel
-/// only where a part's pixels see its edges at all phases: near the Nyquist frequency a sampled surface is
-/// not the one that was there; and between its pixels its noise is smaller than on them, so the sum of
-/// squares is as well. The picture's slopes share no noise with the taught surface, none with the very pixel
-/// they belong to, and end at the Nyquist frequency (method of instrumental variables: Reiersoel, Ark. Mat.
-/// Astr. Fys. 32A, 1945; Fuller, Measurement error models, Wiley 1987, section 2.4). Cost: some thirty
-/// nanoseconds a sample.
+/// Makes the residuals after `step` uncorrelated with the searched picture's own smoothed slopes instead of
+/// the taught surface's. Least squares has two biases that depend on the sub-pixel offset, and cancel only
+/// when pixels see the edges at all offsets: a sampled surface is wrong near the Nyquist frequency, and its
+/// noise is smaller between pixels than on them, which lowers the sum of squares there. The searched
+/// picture's slopes share no noise with the taught surface, none with the residual of their own pixel, and
+/// vanish at the Nyquist frequency (instrumental variables: Reiersoel, Ark. Mat. Astr. Fys. 32A, 1945;
+/// Fuller, Measurement error models, Wiley 1987, section 2.4).
 InstrumentStep instrument_step(const Image<uint8_t>& picture, const GreyLook& look, const GreyStep& step,
                                const Similarity2& pose, InstrumentScratch& s);
 

@@ -60,8 +60,8 @@ struct SimulatedRobot::Session {
 
   LinkMode mode() const { return robot.settings_.asks ? LinkMode::ask : LinkMode::push; }
 
-  /// The next line of the station. A greeting by another session starts anew; the same one, heard again over
-  /// a new connection, is told what this robot has finished meanwhile.
+  /// The next line of the station. A greeting with another session starts anew. With the same one, over a new
+  /// connection, the robot repeats DONE for what it finished meanwhile.
   std::optional<StationLine> listen() {
     while (peer) {
       auto line = peer->listen(robot.settings_.patience);

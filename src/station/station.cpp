@@ -23,8 +23,8 @@ FindLimits limits_of(const StationTarget& t, FindLimits limits) {
   return limits;
 }
 
-/// A sigma that is not known is not told.
-std::optional<double> told_sigma(double sigma) {
+/// Nothing for a sigma that is not known.
+std::optional<double> known_sigma(double sigma) {
   return sigma > 0 && std::isfinite(sigma) ? std::optional(sigma) : std::nullopt;
 }
 
@@ -34,10 +34,11 @@ text_protocol::Part part_of(const ReportedPart& p, uint64_t number, int index) {
   const WorldPose& robot = *p.robot;
   part[Field::x] = robot.x_mm, part[Field::y] = robot.y_mm, part[Field::z] = robot.z_mm;
   part[Field::score] = p.sighting.score;
-  part[Field::sigma_x] = told_sigma(robot.sigma.x), part[Field::sigma_y] = told_sigma(robot.sigma.y);
+  part[Field::sigma_x] = known_sigma(robot.sigma.x), part[Field::sigma_y] = known_sigma(robot.sigma.y);
   if (p.sighting.has_angle) {
     part[Field::angle] = robot.angle.degrees();
-    if (robot.sigma.angle.degrees() < 180) part[Field::sigma_angle] = told_sigma(robot.sigma.angle.degrees());
+    if (robot.sigma.angle.degrees() < 180)
+      part[Field::sigma_angle] = known_sigma(robot.sigma.angle.degrees());
   }
   part[Field::ambiguous] = p.sighting.ambiguous ? 1 : 0;
   part[Field::range_end] = p.sighting.range_end.empty() ? 0 : 1;
@@ -47,7 +48,7 @@ text_protocol::Part part_of(const ReportedPart& p, uint64_t number, int index) {
 /// Why a part is not sent; empty when it is.
 std::string withheld(const ReportedPart& p, const std::set<Doubt>& doubts) {
   if (!p.robot) return "its place is not known in the robot's frame";
-  if (!part_of(p, 0, 1).can_be_sent()) return "its place is farther away than a line can tell";
+  if (!part_of(p, 0, 1).can_be_sent()) return "its coordinates are larger than the protocol allows";
   if (p.sighting.ambiguous && doubts.contains(Doubt::ambiguous)) return "ambiguous";
   if (!p.sighting.range_end.empty() && doubts.contains(Doubt::range_end)) return "near a range's end";
   return {};

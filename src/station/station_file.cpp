@@ -52,8 +52,8 @@ std::vector<size_t> words_of(const TomlTable& t, const std::string& key,
   return words;
 }
 
-/// What is told, and to whom.
-void read_told(const TomlTable& t, StationFile& station) {
+/// What is sent, and who may connect.
+void read_content(const TomlTable& t, StationFile& station) {
   LinkSettings& link = station.link;
   if (t.has("fields")) {
     link.fields.clear();
@@ -94,7 +94,7 @@ void read_link(const TomlTable& t, StationFile& station) {
   if (connects && station.link.address.port == 0) t.refuse("connect", "needs a port above 0");
   station.link.listens = listens;
   station.link.mode = t.word("mode", {"push", "ask"}) == "push" ? LinkMode::push : LinkMode::ask;
-  read_told(t, station);
+  read_content(t, station);
   station.link.patience = seconds(t, "patience_s", station.link.patience);
   station.link.acknowledge = seconds(t, "acknowledge_s", station.link.acknowledge);
   station.link.finish = seconds(t, "finish_s", station.link.finish);

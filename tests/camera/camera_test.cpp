@@ -271,7 +271,7 @@ TEST_CASE("every wait of a camera ends within a tenth of a second of a stop") {
       std::this_thread::sleep_for(200ms);
       asked = std::chrono::steady_clock::now();
       stop.stop();
-      if (k == "genicam") kill(fake.process, SIGCONT);  // what it is told before may wait for its answer
+      if (k == "genicam") kill(fake.process, SIGCONT);  // commands sent before may wait for an answer
     });
     std::optional<Picture> picture;
     const std::string trouble = error_of([&] { picture = camera->take(); });

@@ -166,12 +166,12 @@ TEST_CASE("regions, empty pictures and wrong calls") {
   CHECK_THROWS_AS(LightReport{}.measure("colour"), Error);
 }
 
-TEST_CASE("what a picture does not show is not told as good") {
+TEST_CASE("what a picture does not show is not judged as good") {
   Image<uint8_t> flat(200, 150);
   for (int y = 0; y < 150; ++y) std::fill_n(flat.row(y), 200, uint8_t{180});
   const LightReport r = judge_light(flat);
-  CHECK(fitness(r, "square") == Fitness::untold);
-  CHECK(fitness(r, "sharpness") == Fitness::untold);
+  CHECK(fitness(r, "square") == Fitness::unknown);
+  CHECK(fitness(r, "sharpness") == Fitness::unknown);
   CHECK(fitness(r, "brightness") == Fitness::good);
 }
 

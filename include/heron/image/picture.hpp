@@ -14,7 +14,7 @@ namespace heron {
 struct Picture {
   std::variant<Image<uint8_t>, Image<Rgb>, Image<uint16_t>, Image<float>> pixels;
   std::string name;  ///< file or camera it came from; may be empty
-  /// The middle of the exposure, as well as the source tells it; the epoch when it is not known.
+  /// The middle of the exposure, as accurately as the source knows it; the epoch when unknown.
   std::chrono::system_clock::time_point taken;
   std::optional<double> exposure_ms = {};  ///< where the camera tells it
   std::optional<double> gain = {};         ///< in the camera's unit

@@ -11,7 +11,7 @@
 
 namespace heron {
 
-enum class Fitness { untold, good, fair, poor };  ///< untold: the picture does not show it
+enum class Fitness { unknown, good, fair, poor };  ///< unknown: the picture does not show it
 
 /// One property of a picture, with its verdict.
 struct LightMeasure {

@@ -15,7 +15,7 @@ struct LinkSettings {
   bool listens = false;  ///< waits for the robot to connect, instead of connecting to it
   Address address;
   LinkMode mode = LinkMode::push;
-  text_protocol::Fields fields = text_protocol::default_fields();  ///< told of each part, in this order
+  text_protocol::Fields fields = text_protocol::default_fields();  ///< sent for each part, in this order
   std::string token = {};                  ///< a word that the robot must know; empty: none is asked for
   std::vector<std::string> allowed = {};   ///< IP addresses that may connect beside this machine; empty: all
   LineSocket::Duration patience{5000};     ///< for a robot that is not there, or is gone in the middle
@@ -23,7 +23,9 @@ struct LinkSettings {
                                            ///< one result before it is sent again
   LineSocket::Duration finish{60000};      ///< for a robot to report that it is done, or to ask
   std::string trace = {};                  ///< a file to which every line is appended with its time
-  std::function<void(const std::string&)> tell = {};  ///< is told at once why a robot was turned away
+  /// Called at once with what a person at the station should know: why a robot was turned away, a line that
+  /// was refused, a trace that cannot be written.
+  std::function<void(const std::string&)> warn = {};
 };
 
 /// What became of one result.
@@ -42,8 +44,8 @@ struct LinkCounts {
 };
 
 /// The station's end of the robot text protocol: greets, numbers, waits for acknowledgements, sends again
-/// after a lost connection, and tells once a second that it is there, from a thread of its own while the
-/// caller is busy. A peer counts as the robot once it has answered the greeting; when it listens, a robot
+/// after a lost connection, and sends a heartbeat once a second, from a thread of its own while the caller is
+/// busy. A peer counts as the robot once it has answered the greeting; when it listens, a robot
 /// that comes anew takes the place of the one before. Every wait ends within half a second of a stop.
 /// Used by one thread at a time.
 class StationLink {
@@ -79,7 +81,7 @@ class StationLink {
   Address address() const;
   /// Whether it listens where other machines may connect, with neither a list of addresses nor a token.
   bool open_to_all() const;
-  const LinkCounts& counts() const;
+  LinkCounts counts() const;
 
  private:
   struct State;

@@ -21,13 +21,16 @@ enum class LinkMode {
 
 namespace heron::text_protocol {
 
+/// "push" or "ask".
+std::string_view mode_word(LinkMode mode);
+
 /// Able Heron's robot text protocol, version 2: lines of ASCII. The grammar and its reasons are in
 /// docs/robot-text-protocol.md. Millimetres and degrees; angles grow from +X towards +Y.
 inline constexpr int version = 2;
 inline constexpr size_t longest_line = 512;   ///< bytes without the line's end; a longer one is refused
 inline constexpr double largest_value = 1e6;  ///< of a number in a PART, either side of 0
 
-/// What can be told of a part, beside its name.
+/// What a PART line can hold beside the name.
 enum class Field { x, y, angle, score, z, sigma_x, sigma_y, sigma_angle, ambiguous, range_end };
 inline constexpr size_t field_count = 10;
 /// The words for fields, in their order.

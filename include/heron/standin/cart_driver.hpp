@@ -11,7 +11,7 @@
 
 namespace heron {
 
-/// A part as the cart is told of it, in the cart's frame.
+/// A part that a station sent, in the cart's frame.
 struct CartPart {
   std::string name;
   double x = 0, y = 0, angle = 0;

@@ -28,7 +28,7 @@ struct RobotSettings {
   bool listens = true;
   Address address;                       ///< port 0 lets the system choose when it listens
   bool asks = false;                     ///< asks for each part, instead of taking what the station sends
-  std::string token = {};                ///< that it tells a station
+  std::string token = {};                ///< sent in its answer to the greeting
   double speed_mm_s = 500;               ///< along a straight line; 1 to 100000
   double hurry = 1;                      ///< its clock runs so many times faster than real
   Pose2 home{300, 0, {}};                ///< where it starts

@@ -11,27 +11,28 @@
 
 namespace heron {
 
-/// A set-up at work: takes pictures, finds the targets, tells the robot. Each result is looked at with
-/// `next`, kept by whoever wants to, and then told with `deliver`; `step` does both.
+/// Runs a set-up: takes pictures, finds the targets, sends the parts to the robot. `next` gives the report of
+/// the next picture, which may be stored before `deliver` sends it; `step` does both.
 class Station {
  public:
   /// Loads and checks everything that the file names; nothing is connected yet. `camera` gives the pictures;
-  /// without one, the file must name a recording. After `stop` was stopped, every wait ends within half a
-  /// second, beside what the camera itself takes. Throws Error{bad_file} when a part is missing or broken,
-  /// Error{invalid_argument} when the parts do not fit together.
+  /// without one, the file must name a recording. After `stop` was stopped, every wait of the station and its
+  /// link ends within half a second; give the same token to the camera, so that its waits end as well. Throws
+  /// Error{bad_file} when a part is missing or broken, Error{invalid_argument} when the parts do not fit
+  /// together.
   explicit Station(StationFile file, std::unique_ptr<Camera> camera = nullptr, Work* stop = nullptr);
 
   /// Connects to the robot. Throws Error{no_connection} when it is not there.
   void open_link();
 
-  /// One trigger: the next picture, when the robot asks where the station is asked, and what is in it;
-  /// nothing when the recording has ended or a stop was asked for, and the robot is then told that no result
-  /// follows. A camera that fails is tried again for the file's `camera_patience`. Throws
-  /// Error{no_connection} when camera or robot are gone for longer.
+  /// Takes the next picture, in mode `ask` when the robot asks, and finds the targets in it. Nothing when the
+  /// recording has ended or after a stop; END-OF-RESULTS was then sent. A camera that fails is tried again
+  /// for the file's `camera_patience`. Throws Error{no_connection} when camera or robot are gone for longer.
   std::optional<Report> next();
-  /// Tells the robot of the last result of `next`, and waits until it is done with it.
+  /// Sends the last report of `next` to the robot, and waits until the robot is done with it.
   [[nodiscard]] Delivery deliver(const Report& report);
-  /// Both in one. Throws Error{no_connection} with the result's number when it was not acknowledged.
+  /// `next`, then `deliver`. Throws Error{no_connection} with the result's number when it was not
+  /// acknowledged, unless a stop was the reason.
   std::optional<Report> step();
 
   /// What one picture holds, without telling anyone. `robot_from_world` overrides the file's frame.

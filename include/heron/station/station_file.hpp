@@ -27,7 +27,7 @@ enum class Mount {
   arm,    ///< on its arm: `frame` is flange_from_board, and the robot sends its pose with each question
 };
 
-/// What a station may hold against a part that was found.
+/// Reasons for which a station may not send a part that was found.
 enum class Doubt {
   ambiguous,  ///< it may lie in another pose as well
   range_end,  ///< it lies so near a range's end that it may lie beyond
@@ -43,7 +43,7 @@ struct StationFile {
   std::vector<StationTarget> targets;
   bool quick = false;  ///< skips the search beyond the limits for parts that they reject
   std::chrono::milliseconds camera_patience{10000};  ///< for a camera that fails, before the station ends
-  std::set<Doubt> withhold = {Doubt::ambiguous};  ///< parts of which this is held are reported and not sent
+  std::set<Doubt> withhold = {Doubt::ambiguous};     ///< such parts are reported and not sent
   LinkSettings link;
 };
 
