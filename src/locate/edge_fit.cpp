@@ -64,15 +64,26 @@ SeenEdges seen_after(const EdgeStep& step, double scale, const EdgeColumns& edge
   return seen;
 }
 
+/// What noise alone makes of an edge's place, square pixels: the least, that of a step behind 0.8 pixels of blur
+/// whose pixels all are used.
+double variance_by_noise(double noise_sigma, double contrast) {
+  const double sigma = 1.35 * noise_sigma / std::max(1.0, contrast);
+  return sigma * sigma;
+}
+
 /// Covariance of the unknowns from what the distances left over (`s.matched`, after the step) add up to in
-/// each cell, whose edges share pixels and background.
+/// each cell, whose edges share pixels and background. Of few cells, whose sums may come out small by chance,
+/// no less than noise makes.
 Eigen::Matrix4d covariance_of(EdgeScratch& s, const EdgeColumns& edges, double scale,
-                              const Eigen::Matrix4d& inverse, double end, const EdgeSums& sums) {
+                              const Eigen::Matrix4d& inverse, double end, const EdgeSums& sums,
+                              double by_noise) {
   edge_pulls(edges, s.met, s.matched, scale, end, s.pulls);
   const Eigen::Matrix4f influence = (inverse * growth_of(sums.weights, sums.answers)).cast<float>();
   for (Eigen::Vector4f& cell : s.pulls) cell = influence * cell;
   const Eigen::Vector4d wider = student_growth(freedom_of_cells(s.pulls)).sqrt();
-  return wider.asDiagonal() * jackknife_of_cells(s.pulls) * wider.asDiagonal();
+  Eigen::Matrix4d covariance = wider.asDiagonal() * jackknife_of_cells(s.pulls) * wider.asDiagonal();
+  covariance.diagonal() = covariance.diagonal().cwiseMax(by_noise * inverse.diagonal());
+  return covariance;
 }
 
 EdgeScratch& scratch() {
@@ -123,9 +134,11 @@ EdgeFit fit_edges(const Image<uint8_t>& picture, const EdgeColumns& edges, const
     if (seen) *seen = seen_after(step, scan.scale, edges, s);
     fit.score = seen ? seen->score : score();
     if (search.level > 0 || !search.tells_sigma) continue;
+    take_some(s.met.contrast, edges, s);
     for (int i = 0; i < 4; ++i)
       if (!free[static_cast<size_t>(i)]) inverse(i, i) = 0;
-    const Eigen::Matrix4d covariance = covariance_of(s, edges, scan.scale, inverse, end, sums);
+    const double by_noise = variance_by_noise(search.noise_sigma, static_cast<double>(median_of_some(s.values)));
+    const Eigen::Matrix4d covariance = covariance_of(s, edges, scan.scale, inverse, end, sums, by_noise);
     const double c = cos(scan.angle), sn = sin(scan.angle);
     fit.sigma = {sigma_along(covariance, {c, -sn}), sigma_along(covariance, {sn, c}),
                  radians(std::sqrt(covariance(2, 2))), std::sqrt(covariance(3, 3)) * fit.pose.scale};

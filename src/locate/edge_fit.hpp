@@ -21,6 +21,7 @@ struct EdgeFitSearch {
   double least_met = 0;     ///< per cent of the edges that the first round must meet; else it is given up
   double least_begun = 0;   ///< score that the first of several rounds must come to; else it is given up
   bool tells_sigma = true;  ///< its cost is as that of a round with few edges
+  double noise_sigma = 0;   ///< of the picture and the taught one together, grey levels: the least sigmas
 };
 
 /// A pose fitted to the edges met.

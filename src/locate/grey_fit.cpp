@@ -256,6 +256,7 @@ void GreyFitting::tell(GreyFit& fit, const Eigen::Matrix4d& covariance, const Ei
   const double c = cos(fit.pose.angle), sn = sin(fit.pose.angle), scale = fit.pose.scale;
   const PoseSigma edges = search_.edges.value_or(PoseSigma{});
   const auto mean = [&](double grey, double alone, double by_edges, double off) {
+    grey = std::max(grey, alone), by_edges = std::max(by_edges, alone);
     if (!search_.edges) return std::pair{0.0, grey};
     const BestMean best(grey * grey, by_edges * by_edges, alone * alone);
     return std::pair{best.share * off, std::sqrt(best.variance)};

@@ -1,44 +1,12 @@
 #include "grey_model.hpp"
 
-#include <algorithm>
 #include <cmath>
 
 #include "grey_blur.hpp"
+#include "spline.hpp"
 
 namespace heron {
 namespace {
-
-/// Coefficients of the cubic spline through `line`, mirrored at its ends (Unser, Aldroubi, Eden, B-spline
-/// signal processing, IEEE Trans. Signal Processing 41, 1993).
-void spline_filter(std::vector<double>& line) {
-  const size_t n = line.size();
-  if (n < 2) return;
-  const double pole = std::sqrt(3.0) - 2;
-  double first = 0, power = 1;
-  for (size_t i = 0; i < std::min<size_t>(n, 28); ++i) first += power * line[i], power *= pole;
-  line[0] = first;
-  for (size_t i = 1; i < n; ++i) line[i] += pole * line[i - 1];
-  line[n - 1] = pole / (pole * pole - 1) * (line[n - 1] + pole * line[n - 2]);
-  for (size_t i = n - 1; i-- > 0;) line[i] = pole * (line[i + 1] - line[i]);
-  for (double& v : line) v *= 6;
-}
-
-Image<float> spline_coefficients(const Image<uint8_t>& picture) {
-  Image<float> c(picture.width(), picture.height());
-  std::vector<double> line(static_cast<size_t>(picture.width()));
-  for (int y = 0; y < c.height(); ++y) {
-    for (int x = 0; x < c.width(); ++x) line[static_cast<size_t>(x)] = picture(x, y);
-    spline_filter(line);
-    for (int x = 0; x < c.width(); ++x) c(x, y) = static_cast<float>(line[static_cast<size_t>(x)]);
-  }
-  line.resize(static_cast<size_t>(picture.height()));
-  for (int x = 0; x < c.width(); ++x) {
-    for (int y = 0; y < c.height(); ++y) line[static_cast<size_t>(y)] = static_cast<double>(c(x, y));
-    spline_filter(line);
-    for (int y = 0; y < c.height(); ++y) c(x, y) = static_cast<float>(line[static_cast<size_t>(y)]);
-  }
-  return c;
-}
 
 /// Whether all pixels within `reach` of (x, y) count.
 bool clear_of_mask(const Image<uint8_t>& mask, int x, int y, int reach) {

@@ -1,6 +1,7 @@
 #include "locate/grey_samples.hpp"
 
 #include "image/vector_room.hpp"
+#include "locate/spline.hpp"
 
 #undef HWY_TARGET_INCLUDE
 #define HWY_TARGET_INCLUDE "locate/grey_samples.cpp"
@@ -29,18 +30,6 @@ struct ToTaught {
     const double c = cos(pose.angle) / pose.scale, s = sin(pose.angle) / pose.scale;
     xx = c, xy = s, x0 = origin.x - c * pose.x - s * pose.y;
     yx = -s, yy = c, y0 = origin.y + s * pose.x - c * pose.y;
-  }
-};
-
-/// Weights of the four coefficients around a place `t` after the second, and of its derivative.
-struct SplineWeights {
-  float w[4], d[4];
-  explicit SplineWeights(float t) {
-    const float u = 1 - t;
-    w[0] = u * u * u / 6, w[3] = t * t * t / 6;
-    w[1] = 2.0f / 3 - t * t * (2 - t) / 2, w[2] = 2.0f / 3 - u * u * (2 - u) / 2;
-    d[0] = -u * u / 2, d[3] = t * t / 2;
-    d[1] = t * (1.5f * t - 2), d[2] = u * (2 - 1.5f * u);
   }
 };
 

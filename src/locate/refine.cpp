@@ -47,7 +47,8 @@ EdgeFitSearch edge_search(const PatternSearch& search, int level) {
                   .rise = rise_of(search.reach.polarity),
                   .free_angle = search.free_angle(),
                   .free_scale = search.free_scale(),
-                  .rounds = 2};
+                  .rounds = 2,
+                  .noise_sigma = std::hypot(search.survey.noise_sigma(0), search.target.greys()->noise_sigma)};
   if (level > 0) e.least_contrast = std::max(weakest_contrast, 0.5 * search.coarse_contrast());
   return e;
 }
@@ -88,7 +89,7 @@ bool refine(Candidate& c, const EdgeFitSearch& edge, double least_score, const P
 
 Candidate finished(Candidate c, const PatternSearch& search) {
   EdgeFitSearch edge = edge_search(search, 0);
-  edge.rounds = 1, edge.reach = 2;  // the fit before has brought it near; no farther off does an edge count
+  edge.rounds = 2, edge.reach = 2;  // the fit before has brought it near; no farther off does an edge count
   c.pose = told_pose(c.pose, search.target, search.reach.angle);
   refine(c, edge, search.reach.least_score, search);
   return c;

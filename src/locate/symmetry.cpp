@@ -23,6 +23,12 @@ std::array<Point2, 2> middles_of(const std::vector<TaughtEdge>& edges) {
   return {of_edges, of_length / length};
 }
 
+/// The place that a turn leaves where it is, given where it brings the origin: centre = turned centre + moved.
+Point2 fixed_point(Angle turn, Point2 moved) {
+  const double a = 1 - cos(turn), b = sin(turn), size = a * a + b * b;
+  return {(a * moved.x - b * moved.y) / size, (b * moved.x + a * moved.y) / size};
+}
+
 /// The centre about which a turn brings the edges onto themselves; nothing when it does not. The centroid is
 /// some pixels off where edges stand unevenly, so the centre follows from the pairs that meet: nearer and
 /// nearer ones, each time where they meet best.
@@ -43,16 +49,15 @@ std::optional<Point2> centre_of(const std::vector<TaughtEdge>& edges, const Edge
     if (met < least_share * asked) return std::nullopt;
     if (within <= 1.25) return centre;
     // centre + R (from - centre) = to, over all pairs together: (1 - R) centre = to - R from.
-    const Point2 right = to / met - rotated(from / met, turn);
-    const double a = 1 - cos(turn), b = sin(turn), size = a * a + b * b;
-    centre = {(a * right.x - b * right.y) / size, (b * right.x + a * right.y) / size};
+    centre = fixed_point(turn, to / met - rotated(from / met, turn));
   }
   return std::nullopt;
 }
 
-/// Whether the taught picture shows the part when it is turned: all of its edges, where it counts. By pixels,
-/// since edges that lie a pixel off or a mark that covers few of them tell one turn from another.
-bool shows_turned(const TurnedPart& part, const std::vector<TaughtEdge>& edges, Angle turn, Point2 centre) {
+/// Where the taught picture shows the part turned, with all of its edges where it counts, the centre of that
+/// turn. By pixels, since edges that lie a pixel off or a mark that covers few of them tell one turn from
+/// another.
+std::optional<Point2> shown_turned(const TurnedPart& part, const std::vector<TaughtEdge>& edges, Angle turn, Point2 centre) {
   const Point2 at = part.origin + centre - rotated(centre, turn);
   const EdgeFitSearch search{.least_contrast = part.contrast, .rounds = 4, .tells_sigma = false};
   const EdgeFit fit = fit_edges(part.picture, part.columns, {at.x, at.y, turn, 1}, search);
@@ -60,7 +65,8 @@ bool shows_turned(const TurnedPart& part, const std::vector<TaughtEdge>& edges, 
   double squares = 0;
   for (const TaughtEdge& e : edges) squares += dot(e.place - centre, e.place - centre);
   const double radius = std::sqrt(squares / static_cast<double>(edges.size())), most_off = 0.5;  // pixels
-  if (!fit.fitted || radius * std::abs((fit.pose.angle - turn).wrapped().radians()) > most_off) return false;
+  if (!fit.fitted || radius * std::abs((fit.pose.angle - turn).wrapped().radians()) > most_off)
+    return std::nullopt;
   const SeenEdges seen = see_edges(part.picture, part.columns, fit.pose, part.contrast, Rise::up);
   double all = 0, met = 0;
   for (size_t i = 0; i < edges.size(); ++i) {
@@ -69,7 +75,8 @@ bool shows_turned(const TurnedPart& part, const std::vector<TaughtEdge>& edges, 
     if (!part.mask.view().holds(x, y) || !part.mask(x, y)) continue;
     ++all, met += static_cast<double>(seen.weights[i]);
   }
-  return 2 * all > static_cast<double>(edges.size()) && 100 * met >= alike_from * all;
+  if (2 * all <= static_cast<double>(edges.size()) || 100 * met < alike_from * all) return std::nullopt;
+  return fixed_point(fit.pose.angle, fit.pose.position() - part.origin);
 }
 
 }  // namespace
@@ -82,7 +89,8 @@ Symmetry symmetry_of(const TurnedPart& part, const std::vector<TaughtEdge>& edge
     for (const Point2& middle : middles) {
       const Angle turn = degrees(360.0 / turns);
       const auto centre = centre_of(edges, map, turn, middle);
-      if (centre && shows_turned(part, edges, turn, *centre)) return {turns, *centre};
+      if (!centre) continue;
+      if (const auto exactly = shown_turned(part, edges, turn, *centre)) return {turns, *exactly};
     }
   return {1, middles[0]};
 }

@@ -2,10 +2,12 @@
 
 #include <array>
 #include <limits>
+#include <optional>
 
 #include "edge_profile.hpp"
 #include "heron/image/components.hpp"
 #include "heron/image/gradient.hpp"
+#include "spline.hpp"
 
 namespace heron {
 namespace {
@@ -55,6 +57,22 @@ Image<uint8_t> linked(const Image<uint8_t>& ridge, int least_chain) {
   return keep;
 }
 
+/// Where the edge of a ridge's pixel lies, within a pixel of it. Along edges of some directions all scans read
+/// between pixels at the same places, and what linear interpolation errs there does not even out (0.17 pixels
+/// at 45 degrees), so the grey values are the spline's, read about where the edge was found last.
+std::optional<Point2> place_on_edge(const Image<float>& spline, Point2 at, Point2 normal) {
+  double offset = 0;
+  for (const int reach : {1, 2, 2}) {
+    ProfileValues values{};
+    for (int k = -reach - 1; k <= reach + 1; ++k)
+      values[static_cast<size_t>(k + reach + 1)] = spline_value(spline, at + normal * (offset + k));
+    const Rising rising = strongest_rise(values, reach);
+    if (rising.contrast <= 0 || std::abs(offset + rising.offset) > 1) return std::nullopt;
+    offset += rising.offset;
+  }
+  return at + normal * offset;
+}
+
 }  // namespace
 
 Image<uint8_t> filled_under_mask(const Image<uint8_t>& pixels, const Image<uint8_t>& mask) {
@@ -101,13 +119,13 @@ std::vector<TaughtEdge> edges_of(const Image<uint8_t>& picture, double strength,
     for (int x = 2; x + 2 < picture.width(); ++x)
       if (g.size(x, y) >= 0.5 * strength && is_ridge(g, x, y)) ridge(x, y) = g.size(x, y) >= strength ? 2 : 1;
   const Image<uint8_t> keep = linked(ridge, least_chain);
+  const Image<float> spline = spline_coefficients(picture);
   for (int y = 2; y + 2 < picture.height(); ++y)
     for (int x = 2; x + 2 < picture.width(); ++x) {
       if (!keep(x, y)) continue;
       const Point2 at{static_cast<double>(x), static_cast<double>(y)},
           normal = gradient_direction(picture, x, y);
-      const EdgeMet met = meet_edge(picture, at, normal, 1, 0);
-      if (met.met && std::abs(met.offset) <= 1) edges.push_back({at + normal * met.offset, normal});
+      if (const auto there = place_on_edge(spline, at, normal)) edges.push_back({*there, normal});
     }
   return edges;
 }
