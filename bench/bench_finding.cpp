@@ -115,7 +115,7 @@ struct Drawing {
 
 /// Up to 40% covered or outside, in any light, blurred, noisy, among look-alikes, in any pose and size.
 void hard(const PatternTarget& target, int pictures, const Drawing& drawing) {
-  int found = 0, wrong = 0, too_dim = 0;
+  int found = 0, wrong = 0, too_dim = 0, doubted = 0;
   double lowest = 100, highest_false = 0;
   Random random(drawing.seed);
   for (int run = 0; run < pictures; ++run) {
@@ -157,7 +157,7 @@ void hard(const PatternTarget& target, int pictures, const Drawing& drawing) {
     bool seen = false;
     for (const Sighting& s : f.sightings) {
       const bool right = is_right(s);
-      if (right) lowest = std::min(lowest, s.score);
+      if (right) lowest = std::min(lowest, s.score), doubted += s.ambiguous.has_value();
       if (!right) highest_false = std::max(highest_false, s.score);
       seen = seen || right, wrong += !right;
     }
@@ -176,9 +176,11 @@ void hard(const PatternTarget& target, int pictures, const Drawing& drawing) {
     }
   }
   std::printf(
-      "%s%d hard pictures: %d found (%.2f %%), %d more with least contrast 4 instead of 8, %d false; lowest "
-      "true score %.1f, highest false score %.1f\n",
-      drawing.words, pictures, found, 100.0 * found / pictures, too_dim, wrong, lowest, highest_false);
+      "%s%d hard pictures: %d found (%.2f %%), %d more with least contrast 4 instead of 8, %d false, %d "
+      "right "
+      "ones told as ambiguous; lowest true score %.1f, highest false score %.1f\n",
+      drawing.words, pictures, found, 100.0 * found / pictures, too_dim, wrong, doubted, lowest,
+      highest_false);
 }
 
 void none(const PatternTarget& target, int pictures) {

@@ -64,8 +64,8 @@ SeenEdges seen_after(const EdgeStep& step, double scale, const EdgeColumns& edge
   return seen;
 }
 
-/// What noise alone makes of an edge's place, square pixels: the least, that of a step behind 0.8 pixels of blur
-/// whose pixels all are used.
+/// What noise alone makes of an edge's place, square pixels: the least, that of a step behind 0.8 pixels of
+/// blur whose pixels all are used.
 double variance_by_noise(double noise_sigma, double contrast) {
   const double sigma = 1.35 * noise_sigma / std::max(1.0, contrast);
   return sigma * sigma;
@@ -137,7 +137,8 @@ EdgeFit fit_edges(const Image<uint8_t>& picture, const EdgeColumns& edges, const
     take_some(s.met.contrast, edges, s);
     for (int i = 0; i < 4; ++i)
       if (!free[static_cast<size_t>(i)]) inverse(i, i) = 0;
-    const double by_noise = variance_by_noise(search.noise_sigma, static_cast<double>(median_of_some(s.values)));
+    const double by_noise =
+        variance_by_noise(search.noise_sigma, static_cast<double>(median_of_some(s.values)));
     const Eigen::Matrix4d covariance = covariance_of(s, edges, scan.scale, inverse, end, sums, by_noise);
     const double c = cos(scan.angle), sn = sin(scan.angle);
     fit.sigma = {sigma_along(covariance, {c, -sn}), sigma_along(covariance, {sn, c}),

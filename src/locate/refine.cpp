@@ -41,14 +41,15 @@ Similarity2 told_pose(const Similarity2& pose, const PatternTarget& target, cons
 }  // namespace
 
 EdgeFitSearch edge_search(const PatternSearch& search, int level) {
-  EdgeFitSearch e{.level = level,
-                  .reach = 3,
-                  .least_contrast = search.reach.least_contrast,
-                  .rise = rise_of(search.reach.polarity),
-                  .free_angle = search.free_angle(),
-                  .free_scale = search.free_scale(),
-                  .rounds = 2,
-                  .noise_sigma = std::hypot(search.survey.noise_sigma(0), search.target.greys()->noise_sigma)};
+  EdgeFitSearch e{
+      .level = level,
+      .reach = 3,
+      .least_contrast = search.reach.least_contrast,
+      .rise = rise_of(search.reach.polarity),
+      .free_angle = search.free_angle(),
+      .free_scale = search.free_scale(),
+      .rounds = 2,
+      .noise_sigma = std::hypot(search.survey.noise_sigma(0), search.target.greys()->noise_sigma)};
   if (level > 0) e.least_contrast = std::max(weakest_contrast, 0.5 * search.coarse_contrast());
   return e;
 }

@@ -10,6 +10,7 @@
 #include "part_size.hpp"
 #include "refine.hpp"
 #include "self_check.hpp"
+#include "slides.hpp"
 #include "symmetry.hpp"
 
 namespace heron {
@@ -100,9 +101,24 @@ void settle(Candidate& c, const PatternSearch& search, const std::vector<Rival>&
     c.other = {other->pose.x, other->pose.y, other->pose.angle, other->pose.scale, other->score};
 }
 
-}  // namespace
-
-namespace {
+/// Where some of the part is hidden, and another pose along it explains as much.
+void try_slides(Candidate& c, const PatternSearch& search) {
+  constexpr double as_promised = 95, about_as_well = 4, apart_from = 0.7;  // per cent, per cent, pixels
+  if (c.score >= as_promised || c.score < search.reach.least_score || !c.seen) return;
+  for (const Similarity2& pose : slides_of(c, search)) {
+    const std::optional<Candidate> other = fitted_at(search, pose, c.rise);
+    if (!other || other->score < c.score - about_as_well ||
+        apart(search.target, other->pose, c.pose) < apart_from)
+      continue;
+    const OtherPose was{c.pose.x, c.pose.y, c.pose.angle, c.pose.scale, c.score};
+    if (other->score > c.score) {
+      c = *other, c.other = was;
+      return;
+    }
+    c.other = {other->pose.x, other->pose.y, other->pose.angle, other->pose.scale, other->score};
+    return;
+  }
+}
 
 /// The rivals of one target while they are gathered.
 class Gathering {
@@ -206,11 +222,12 @@ std::vector<Rival> find_rivals(const PatternTarget& target) {
 
 void settle_rivals(std::vector<Candidate>& candidates, const PatternSearch& search) {
   const std::vector<Rival>& rivals = search.target.rivals();
-  if (rivals.empty()) return;
   parallel_rows(static_cast<int>(candidates.size()), 1, [&](int first, int end) {
     for (auto i = static_cast<size_t>(first); i < static_cast<size_t>(end); ++i)
-      if (!search.stopped() && candidates[i].score >= 0.6 * search.reach.least_score)
-        settle(candidates[i], search, rivals);
+      if (!search.stopped() && candidates[i].score >= 0.6 * search.reach.least_score) {
+        if (!rivals.empty()) settle(candidates[i], search, rivals);
+        if (!candidates[i].other) try_slides(candidates[i], search);
+      }
   });
 }
 

@@ -23,7 +23,8 @@ std::array<Point2, 2> middles_of(const std::vector<TaughtEdge>& edges) {
   return {of_edges, of_length / length};
 }
 
-/// The place that a turn leaves where it is, given where it brings the origin: centre = turned centre + moved.
+/// The place that a turn leaves where it is, given where it brings the origin: centre = turned centre +
+/// moved.
 Point2 fixed_point(Angle turn, Point2 moved) {
   const double a = 1 - cos(turn), b = sin(turn), size = a * a + b * b;
   return {(a * moved.x - b * moved.y) / size, (b * moved.x + a * moved.y) / size};
@@ -57,7 +58,8 @@ std::optional<Point2> centre_of(const std::vector<TaughtEdge>& edges, const Edge
 /// Where the taught picture shows the part turned, with all of its edges where it counts, the centre of that
 /// turn. By pixels, since edges that lie a pixel off or a mark that covers few of them tell one turn from
 /// another.
-std::optional<Point2> shown_turned(const TurnedPart& part, const std::vector<TaughtEdge>& edges, Angle turn, Point2 centre) {
+std::optional<Point2> shown_turned(const TurnedPart& part, const std::vector<TaughtEdge>& edges, Angle turn,
+                                   Point2 centre) {
   const Point2 at = part.origin + centre - rotated(centre, turn);
   const EdgeFitSearch search{.least_contrast = part.contrast, .rounds = 4, .tells_sigma = false};
   const EdgeFit fit = fit_edges(part.picture, part.columns, {at.x, at.y, turn, 1}, search);

@@ -57,9 +57,9 @@ Image<uint8_t> linked(const Image<uint8_t>& ridge, int least_chain) {
   return keep;
 }
 
-/// Where the edge of a ridge's pixel lies, within a pixel of it. Along edges of some directions all scans read
-/// between pixels at the same places, and what linear interpolation errs there does not even out (0.17 pixels
-/// at 45 degrees), so the grey values are the spline's, read about where the edge was found last.
+/// Where the edge of a ridge's pixel lies, within a pixel of it. Along edges of some directions all scans
+/// read between pixels at the same places, and what linear interpolation errs there does not even out (0.17
+/// pixels at 45 degrees), so the grey values are the spline's, read about where the edge was found last.
 std::optional<Point2> place_on_edge(const Image<float>& spline, Point2 at, Point2 normal) {
   double offset = 0;
   for (const int reach : {1, 2, 2}) {
@@ -71,6 +71,14 @@ std::optional<Point2> place_on_edge(const Image<float>& spline, Point2 at, Point
     offset += rising.offset;
   }
   return at + normal * offset;
+}
+
+/// As a search of a coarse level meets it. Edges lie so near each other there that linear interpolation moves
+/// them, and both must err alike for faint ones to be met.
+std::optional<Point2> place_as_searched(const Image<uint8_t>& picture, Point2 at, Point2 normal) {
+  const EdgeMet met = meet_edge(picture, at, normal, 1, 0);
+  if (!met.met || std::abs(met.offset) > 1) return std::nullopt;
+  return at + normal * met.offset;
 }
 
 }  // namespace
@@ -110,7 +118,7 @@ double chosen_strength(const Image<uint8_t>& pixels, const Image<uint8_t>& mask,
   return std::max({8.0, 6 * 0.87 * noise_sigma, 0.2 * strongest});
 }
 
-std::vector<TaughtEdge> edges_of(const Image<uint8_t>& picture, double strength, int least_chain) {
+std::vector<TaughtEdge> edges_of(const Image<uint8_t>& picture, int level, double strength, int least_chain) {
   std::vector<TaughtEdge> edges;
   if (picture.width() < 5 || picture.height() < 5) return edges;
   const Gradients g = gradients(picture);
@@ -119,13 +127,15 @@ std::vector<TaughtEdge> edges_of(const Image<uint8_t>& picture, double strength,
     for (int x = 2; x + 2 < picture.width(); ++x)
       if (g.size(x, y) >= 0.5 * strength && is_ridge(g, x, y)) ridge(x, y) = g.size(x, y) >= strength ? 2 : 1;
   const Image<uint8_t> keep = linked(ridge, least_chain);
-  const Image<float> spline = spline_coefficients(picture);
+  const Image<float> spline = level == 0 ? spline_coefficients(picture) : Image<float>();
   for (int y = 2; y + 2 < picture.height(); ++y)
     for (int x = 2; x + 2 < picture.width(); ++x) {
       if (!keep(x, y)) continue;
       const Point2 at{static_cast<double>(x), static_cast<double>(y)},
           normal = gradient_direction(picture, x, y);
-      if (const auto there = place_on_edge(spline, at, normal)) edges.push_back({*there, normal});
+      const auto there =
+          level == 0 ? place_on_edge(spline, at, normal) : place_as_searched(picture, at, normal);
+      if (there) edges.push_back({*there, normal});
     }
   return edges;
 }

@@ -248,7 +248,7 @@ PatternTarget::PatternTarget(TaughtPicture taught, PatternSettings settings)
     if (detail == 0) return shapes;
     Image<uint8_t> halved(finest.view());
     for (int i = 0; i < detail; ++i) halved = halve(halved);
-    for (const TaughtEdge& e : edges_of(halved, strength_on(detail), 3))
+    for (const TaughtEdge& e : edges_of(halved, detail, strength_on(detail), 3))
       shapes.push_back({from_level(e.place, detail), e.normal});
     return shapes;
   };
@@ -268,7 +268,7 @@ PatternTarget::PatternTarget(TaughtPicture taught, PatternSettings settings)
   for (int index = 0; index < 7; ++index) {
     std::vector<TaughtEdge> edges;
     const int least_chain = index == 0 ? 6 : index == 1 ? 4 : 2;
-    for (const TaughtEdge& e : edges_of(level, strength_on(index), least_chain)) {
+    for (const TaughtEdge& e : edges_of(level, index, strength_on(index), least_chain)) {
       const Point2 p = from_level(e.place, index);
       if (counts_at(mask, p)) edges.push_back({p - origin, e.normal});
     }
