@@ -46,29 +46,31 @@ double least_area(const ColorTarget& target) {
   return std::max(16.0, 0.25 * sample);
 }
 
-std::array<double, 3> mean_color(const ImageView<const Rgb>& picture, double x0, double y0, double w,
-                                 double h) {
+/// The mean color of a white patch (x, y, width, height), which must lie in the picture as a whole.
+std::array<double, 3> color_of_patch(const ImageView<const Rgb>& picture, const std::vector<double>& patch) {
+  const double x0 = patch[0], y0 = patch[1], x1 = x0 + patch[2], y1 = y0 + patch[3];
+  if (!(x0 >= -0.5 && y0 >= -0.5 && x1 <= picture.width() - 0.5 && y1 <= picture.height() - 0.5))
+    fail_argument(fmt::format("the white patch {:g},{:g},{:g},{:g} must lie in the picture of {} x {} pixels",
+                              x0, y0, patch[2], patch[3], picture.width(), picture.height()));
   std::array<double, 3> sum{};
   double count = 0;
-  for (int y = std::max(0, static_cast<int>(std::ceil(y0))); y < std::min<double>(picture.height(), y0 + h);
-       ++y)
-    for (int x = std::max(0, static_cast<int>(std::ceil(x0))); x < std::min<double>(picture.width(), x0 + w);
-         ++x) {
+  for (int y = static_cast<int>(std::ceil(y0)); y < y1; ++y)
+    for (int x = static_cast<int>(std::ceil(x0)); x < x1; ++x) {
       const Rgb p = picture(x, y);
       sum[0] += p.r, sum[1] += p.g, sum[2] += p.b, ++count;
     }
-  for (double& s : sum) s /= std::max(count, 1.0);
+  for (double& v : sum) v /= std::max(count, 1.0);
   return sum;
 }
 
-/// What makes the white patch what it was at teaching.
-std::array<double, 3> gains_of(const ColorSettings& s, const ImageView<const Rgb>& picture) {
-  std::array<double, 3> gains{1, 1, 1};
-  if (s.white_patch.empty()) return gains;
-  const auto& w = s.white_patch;
-  const std::array<double, 3> now = mean_color(picture, w[0], w[1], w[2], w[3]);
-  for (size_t i = 0; i < 3; ++i) gains[i] = std::clamp(w[4 + i] / std::max(now[i], 1.0), 0.05, 20.0);
-  return gains;
+/// A mean beyond these says nothing about the light: it is clipped, or next to nothing.
+constexpr Range<double> patch_levels{10, 250};
+
+/// The channel that says nothing, if one does.
+std::optional<double> useless_level(const std::array<double, 3>& patch) {
+  for (const double level : patch)
+    if (level < patch_levels.min || level > patch_levels.max) return level;
+  return std::nullopt;
 }
 
 /// Takes away what a square of 2 n + 1 pixels does not fit into.
@@ -304,9 +306,13 @@ const std::vector<SettingRow<ColorSettings>>& ColorTarget::rows() {
 
 ColorTarget ColorTarget::taught_from(const TeachingPicture& from, ColorSettings s) {
   TaughtPicture taught = cut_out(from, s.origin);
-  if (s.white_patch.size() == 4) {  // its color is learned here
-    const auto white =
-        mean_color(from.color, s.white_patch[0], s.white_patch[1], s.white_patch[2], s.white_patch[3]);
+  if (s.white_patch.size() == 4 && s.white_patch[2] >= 1 && s.white_patch[3] >= 1) {  // learned here
+    const auto white = color_of_patch(from.color, s.white_patch);
+    if (const auto level = useless_level(white))
+      fail_argument(
+          fmt::format("teach: the white patch has a channel of {:.0f} grey levels; {:g} to {:g} tell "
+                      "the light, so expose otherwise, or take a greyer patch",
+                      *level, patch_levels.min, patch_levels.max));
     s.white_patch.insert(s.white_patch.end(), white.begin(), white.end());
   }
   require_valid(s);
@@ -403,13 +409,27 @@ Findings find(const ColorTarget& target, const Survey& survey, const FindLimits&
     fail_argument(fmt::format("find: the picture is grey; '{}' is a color and needs a color picture",
                               target.settings().name));
   const ColorSettings& s = target.settings();
-  const std::array<double, 3> gains = gains_of(s, survey.color());
+  std::array<double, 3> gains{1, 1, 1};  // what makes the white patch what it was at teaching
+  Findings findings;
+  if (const std::vector<double>& patch = s.white_patch; !patch.empty()) {
+    const std::array<double, 3> now = color_of_patch(survey.color(), patch);
+    if (const auto level = useless_level(now)) {
+      const LimitMissed limit{
+          "white_patch", *level,
+          fmt::format("{:g}..{:g} grey levels in each channel", patch_levels.min, patch_levels.max)};
+      findings.misses.push_back({.x = patch[0] + patch[2] / 2,
+                                 .y = patch[1] + patch[3] / 2,
+                                 .limits = {limit},
+                                 .has_angle = false});
+      return findings;
+    }
+    for (size_t i = 0; i < 3; ++i) gains[i] = patch[4 + i] / now[i];
+  }
   Image<uint8_t> mask = color_mask(survey.color(), target.range(), gains);
   if (s.opened > 0) mask = opened(mask, s.opened);
   std::vector<Component> all = components(mask);
   std::stable_sort(all.begin(), all.end(), [](const auto& a, const auto& b) { return a.area > b.area; });
   const double least = least_area(target);
-  Findings findings;
   size_t looked_at = 0;
   for (const Component& c : all) {
     if (c.area < 0.25 * least || looked_at++ > 1000) break;

@@ -302,6 +302,14 @@ MarkerTarget MarkerTarget::taught_from(const TeachingPicture& from, MarkerSettin
   s.tone = best_dark ? MarkerTone::dark : MarkerTone::bright;
   taught.origin = best->centre;
   const Quality q = quality_of(*best, s.diameter, s.tolerance);
+  if (q.total < s.limits.least_score)
+    fail_argument(fmt::format(
+        "teach: the round thing at ({:.1f}, {:.1f}), {:.1f} pixels across, comes to a score of {:.0f}, the "
+        "least score is {:g}, so the target would not find itself ({:.0f} % of the rim is seen, which is "
+        "{:.2f} pixels off an ellipse; {:.0f} % of the contrast is not that of a round thing): teach it as "
+        "an outline or a pattern, or lower the least score",
+        best->centre.x + corner.x, best->centre.y + corner.y, diameter_of(*best), q.total,
+        s.limits.least_score, q.rim, q.scatter, q.misfit));
   MarkerTarget target(std::move(taught), std::move(s));
   target.learned_ = {{"quality.total", q.total},       {"quality.rim", q.rim},
                      {"quality.scatter", q.scatter},   {"quality.misfit", q.misfit},

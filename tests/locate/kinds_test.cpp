@@ -145,6 +145,20 @@ TEST_CASE("a white patch holds the colors steady when the lamp changes its color
   const StudioShot after(view);
   CHECK(right_of(after, find(steady, survey_of(steady, after.picture)), 1) == 1);
   CHECK(right_of(after, find(plain, survey_of(plain, after.picture)), 1) == 0);
+
+  // A patch that says nothing about the light is the reason; before, gains of 20 were taken from it.
+  view.scene.light.tint = {2.5, 2.5, 2.5};
+  const Findings clipped = find(steady, survey_of(steady, StudioShot(view).picture));
+  CHECK(clipped.sightings.empty());
+  REQUIRE(clipped.misses.size() == 1);
+  CHECK(clipped.misses[0].limits.at(0).name == "white_patch");
+  const auto taught_with = [&](std::vector<double> beside) {
+    return error_of([&] {
+      teach_target("color", before.teaching(40, 40), {.name = "x", .settings = {{"white_patch", beside}}});
+    });
+  };
+  CHECK(contains(taught_with({-100, 5, 40, 40}), "must lie in the picture"));
+  CHECK(contains(taught_with({patch[0], patch[1], 0, 40}), "at least 1"));
 }
 
 TEST_CASE("silhouettes are found at any angle to a fiftieth of a pixel, and mirrored ones are told apart") {

@@ -352,3 +352,15 @@ TEST_CASE("a small reflector is found also where all of it is as bright as pixel
   REQUIRE_FALSE(bloomed.misses.empty());
   CHECK(bloomed.misses[0].limits.at(0).name == "diameter");
 }
+
+TEST_CASE("what would not find itself is not taught") {
+  // A rosette of five petals and a square were taught as markers with scores below the least one, before.
+  Door door;
+  for (const render::Outline& shape : {render::rosette(22, 3, 5), render::rectangle(40, 40)}) {
+    door.above = {{shape, {}, 0.06}};
+    door.radius = 4;
+    const Image<uint8_t> picture = door.picture(5);
+    const TeachingPicture from{.grey = picture, .region = Region::rectangle(door.at, 90, 90, {})};
+    CHECK(contains(error_of([&] { teach_target("marker", from, {.name = "x"}); }), "would not find itself"));
+  }
+}
