@@ -174,6 +174,13 @@ BorderTarget::BorderTarget(TaughtPicture taught, BorderSettings settings)
   const Polyline line = polyline_of(settings_.polyline, settings_.open);
   if (settings_.steps.size() != line.sides() || settings_.corner.size() != 2)
     fail_argument(fmt::format("'{}' lacks how its sides looked; teach it again", settings_.name));
+  if (settings_.chip_width <= 0) return;
+  const Point2 corner{settings_.corner[0], settings_.corner[1]};
+  Polyline here = line;
+  for (Point2& p : here.corners) p = p - corner;
+  marks_ = chips_along(Survey{Image<uint8_t>(taught_.pixels)}, here, std::vector<bool>(line.sides(), true),
+                       settings_);
+  for (Flaw& mark : marks_) mark.x += corner.x, mark.y += corner.y;
 }
 
 std::vector<Figure> BorderTarget::facts() const {
@@ -183,6 +190,7 @@ std::vector<Figure> BorderTarget::facts() const {
     facts.push_back({fmt::format("side{}.length", i + 1), line.length(i)});
     facts.push_back({fmt::format("side{}.contrast", i + 1), settings_.steps[i]});
   }
+  if (settings_.chip_width > 0) facts.push_back({"marks", static_cast<double>(marks_.size())});
   return facts;
 }
 

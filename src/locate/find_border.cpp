@@ -188,6 +188,18 @@ BorderRange wider_than(BorderRange range) {
   return range;
 }
 
+/// As far as a border may be thought to lie by mistake: turned by 45 degrees, shifted by half its size.
+BorderRange far_beyond(BorderRange range, const Box& taught) {
+  const double across = 0.5 * std::max(taught.width, taught.height);
+  range.x.min = std::min(range.x.min, -across), range.x.max = std::max(range.x.max, across);
+  range.y.min = std::min(range.y.min, -across), range.y.max = std::max(range.y.max, across);
+  if ((range.turn.max - range.turn.min).degrees() < 90) {
+    range.turn.min = std::min(range.turn.min, degrees(-45));
+    range.turn.max = std::max(range.turn.max, degrees(45));
+  }
+  return range;
+}
+
 /// What each side tells, against the whole as it was found in the end; a side that gives too much is not
 /// seen, and the limit that it misses is returned. Sets the score.
 std::vector<LimitMissed> tell_sides(const Polyline& posed, const Polyline& taught, double give,
@@ -234,6 +246,16 @@ std::vector<LimitMissed> limits_missed_by(const Sighting& one, const FindLimits&
   if (s.most_chip > 0 && !one.flaws.empty() && one.flaws[0].area > s.most_chip)
     missed.push_back(too_high("chip", one.flaws[0].area, s.most_chip));
   return missed;
+}
+
+/// Whether the taught part shows the like at that place, not much smaller.
+bool is_mark(const Flaw& chip, const BorderTarget& target, const BorderPose& pose, Point2 origin) {
+  constexpr double near = 3, larger = 1.5;  // pixels; times its area
+  return std::any_of(target.marks().begin(), target.marks().end(), [&](const Flaw& mark) {
+    const Point2 there = pose.of(Point2{mark.x, mark.y}, origin);
+    return distance(there, {chip.x, chip.y}) < near &&
+           chip.area < larger * mark.area * pose.scale * pose.scale + target.settings().least_chip;
+  });
 }
 
 /// The border at a pose that its scans agree with: its sides, its chips, and every limit that it misses.
@@ -286,6 +308,7 @@ Findings found_at(const BorderTarget& target, const Survey& survey, const FindLi
   one.taught_span = taught.length(0);
   if (s.chip_width > 0) {
     one.flaws = chips_along(survey, met, seen, s);
+    std::erase_if(one.flaws, [&](const Flaw& chip) { return is_mark(chip, target, pose, origin); });
     one.figures.push_back({"chips", static_cast<double>(one.flaws.size())});
   }
   std::vector<LimitMissed> missed = limits_missed_by(one, limits, s, pose.shift);
@@ -310,18 +333,24 @@ Findings find(const BorderTarget& target, const Survey& survey, const FindLimits
                     range.scale.min != range.scale.max);
   };
   const BorderRange range = range_of(s, limits, origin_of(target), threshold_of(s, survey));
-  if (work) work->plan(explain == Explain::never ? 1 : 2);
+  if (work) work->plan(explain == Explain::never ? 1 : 3);
   Findings findings = look(range);
   if (!findings.sightings.empty() || explain == Explain::never) return findings;
   if (work && work->stopped()) {
     findings.complete = false;
     return findings;
   }
-  // It may lie beyond a range, which is then the reason.
-  Findings wider = look(wider_than(range));
-  const bool better = !wider.misses.empty() &&
-                      (findings.misses.empty() || wider.misses[0].score > findings.misses[0].score + 5);
-  return better || !wider.sightings.empty() ? wider : findings;
+  // It may lie beyond a range, which is then the reason: a little beyond, or far.
+  const auto best_score = [](const Findings& f) { return f.misses.empty() ? 0 : f.misses[0].score; };
+  constexpr double clearly = 90;
+  const BorderRange wider = wider_than(range);
+  for (const BorderRange& beyond : {wider, far_beyond(wider, target.extent())}) {
+    Findings there = look(beyond);
+    if (!there.sightings.empty()) return there;
+    if (best_score(there) > best_score(findings) + 5) findings = std::move(there);
+    if (best_score(findings) >= clearly || (work && work->stopped())) break;
+  }
+  return findings;
 }
 
 }  // namespace heron

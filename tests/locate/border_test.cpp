@@ -220,6 +220,63 @@ TEST_CASE("each limit of a border is strict and named") {
             .sightings.size() == 1);
 }
 
+TEST_CASE("lines printed on the part are not chips, a chip beside or on one of them is") {
+  const auto with_lines = [](double chip_at) {
+    PanelShot shot(3, {});
+    for (const double x : {-30.0, 0.0, 30.0})
+      shot.view.scene.pieces.push_back({render::rectangle(1, 90, {x, 0}), {}, 0.1});
+    if (chip_at < 100) shot.view.scene.pieces.push_back({render::disc(1.5), {chip_at, -42.2, {}}, 0.1});
+    shot.take(4);
+    return shot;
+  };
+  const PanelShot taught = with_lines(100);
+  const Target target = teach_target(
+      "border", {.grey = taught.grey, .region = Region::rectangle(taught.panel().pixel, 540, 420, {})},
+      {.name = "panel",
+       .origin = taught.panel().pixel,
+       .settings = {{"polyline", roughly(taught.panel().corners, 6, 5)}, {"chip_width", 14.0}}});
+  CHECK(target.facts().back().name == "marks");
+  CHECK(target.facts().back().value >= 6);  // both ends of each line
+  const auto chips_of = [&](double chip_at) {
+    const Findings found = find(target, with_lines(chip_at).survey());
+    REQUIRE(found.sightings.size() == 1);
+    return *found.sightings[0].figure("chips");
+  };
+  CHECK(chips_of(100) == 0);
+  CHECK(chips_of(15) == 1);
+  CHECK(chips_of(30.8) == 1);
+}
+
+TEST_CASE("a border far beyond its ranges is told where it lies") {
+  // Before, a turn of 15 degrees said nothing, and a shift of 80 pixels told a wrong pose.
+  constexpr int side = 500;
+  constexpr double middle = (side - 1) / 2.0;
+  render::Random random(5);
+  const auto shot = [&](Point2 shift, Angle angle) {
+    render::Scene scene;
+    scene.camera = render::straight_camera(side, side, 1);
+    scene.width = scene.height = side;
+    scene.pieces = {{render::rectangle(260, 180), {shift.x, -shift.y, -angle}, 0.75}};
+    return render::expose(render::exact_picture(scene), {.sigma = 2}, random);
+  };
+  const Target target = teach_target(
+      "border", {.grey = shot({}, {}), .region = Region::rectangle(Point2{middle, middle}, 260, 180, {})},
+      {.name = "plate"});
+  for (const double turn : {0.0, 15.0, 40.0})
+    for (const double shift : {0.0, 80.0}) {
+      if (turn == 0 && shift == 0) continue;
+      CAPTURE(turn);
+      CAPTURE(shift);
+      const Findings f = find(target, Survey(shot({shift, shift / 2}, degrees(turn))));
+      CHECK(f.sightings.empty());
+      REQUIRE(f.misses.size() == 1);
+      CHECK(f.misses[0].x - middle == doctest::Approx(shift).epsilon(0.02));
+      CHECK(f.misses[0].angle.degrees() == doctest::Approx(turn).epsilon(0.02));
+      if (turn > 0) CHECK(limit_value(f, "angle") == doctest::Approx(turn).epsilon(0.02));
+      if (shift > 0) CHECK(limit_value(f, "shift") == doctest::Approx(shift).epsilon(0.02));
+    }
+}
+
 TEST_CASE("a wrong border is told in one message each") {
   const auto& c = easy().panel().corners;
   const auto error = [](std::vector<double> polyline, std::map<std::string, SettingValue> more = {}) {

@@ -55,10 +55,14 @@ class BorderTarget {
   std::vector<Trace> traces() const;
   Box extent() const;
   int turns() const { return 1; }
+  /// What looks like chips on the taught part itself, printed lines that end at its border for example; in
+  /// the camera's picture. The same marks at the same places are not told as chips.
+  const std::vector<Flaw>& marks() const { return marks_; }
 
  private:
   TaughtPicture taught_;
   BorderSettings settings_;
+  std::vector<Flaw> marks_;
 };
 
 /// Finds the border again: scans across its sides meet edges; of the poses that a few of those edges give,
