@@ -1,5 +1,6 @@
 #include <fmt/format.h>
 
+#include <cmath>
 #include <filesystem>
 
 #include "commands.hpp"
@@ -8,6 +9,20 @@
 #include "options.hpp"
 
 namespace heron::tool {
+namespace {
+
+/// Printers "fit to page" what is too large, and every length on it is wrong then.
+void tell_of_a4(BoardShape shape) {
+  double pitch = std::floor(shape.pitch_mm);
+  for (; pitch >= 2; --pitch) {
+    shape.pitch_mm = pitch;
+    if (sheet_size(shape).fits_a4()) break;
+  }
+  fmt::print("larger than A4: print it on larger paper, never scaled to fit{}\n",
+             pitch >= 2 ? fmt::format("; --pitch {:g} fits A4", pitch) : "");
+}
+
+}  // namespace
 
 void add_board(CLI::App& app, Action& action) {
   struct BoardOptions {
@@ -31,7 +46,7 @@ void add_board(CLI::App& app, Action& action) {
   c->footer(
       "Example: heron board --kind dots --columns 13 --rows 11 --pitch 18 --output board.pdf\n"
       "         heron board --kind ring --identity 3 --diameter 40 --output ring-3.pdf\nPrint at 100 %, then "
-      "measure the bar at its foot.");
+      "measure both bars at its foot and side.");
   c->callback([o, &action] {
     action = [o] {
       const std::string ending = std::filesystem::path(o->output).extension().string();
@@ -42,8 +57,10 @@ void add_board(CLI::App& app, Action& action) {
       }
       o->shape.kind = parse_board_kind(o->kind);
       write_file(o->output, board_sheet(o->shape, ending, o->dpi));
-      fmt::print("{}: {} {} x {}, pitch {:g} mm\n", o->output, o->kind, o->shape.columns, o->shape.rows,
-                 o->shape.pitch_mm);
+      const SheetSize size = sheet_size(o->shape);
+      fmt::print("{}: {} {} x {}, pitch {:g} mm, on a sheet of {:.0f} x {:.0f} mm\n", o->output, o->kind,
+                 o->shape.columns, o->shape.rows, o->shape.pitch_mm, size.width, size.height);
+      if (!size.fits_a4()) tell_of_a4(o->shape);
       return 0;
     };
   });

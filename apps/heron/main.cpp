@@ -4,10 +4,12 @@
 #include <csignal>
 #include <cstdio>
 #include <cstring>
+#include <optional>
 
 #include "commands.hpp"
 #include "heron/base/error.hpp"
 #include "heron/base/memory.hpp"
+#include "progress.hpp"
 #include "usage.hpp"
 
 namespace {
@@ -16,6 +18,16 @@ namespace {
 int parse_failed(const CLI::App& app, const CLI::ParseError& error) {
   const int code = app.exit(error);
   return code == 0 ? 0 : 2;
+}
+
+/// As it was called: "teach", "demo cart".
+std::string command_of(const CLI::App& app) {
+  std::string command;
+  for (const CLI::App* at = &app; !at->get_subcommands().empty();) {
+    at = at->get_subcommands().front();
+    command += (command.empty() ? "" : " ") + at->get_name();
+  }
+  return command;
 }
 
 }  // namespace
@@ -55,7 +67,10 @@ int main(int argc, char** argv) {  // NOLINT(bugprone-exception-escape)
     return parse_failed(app, error);
   }
   try {
+    std::optional<heron::tool::WorkedSeconds> seconds;
+    if (heron::tool::works_in_silence(command_of(app))) seconds.emplace();
     const int status = action();
+    seconds.reset();
     if (std::fflush(stdout) != 0 || std::ferror(stdout)) {
       fmt::print(stderr, "heron: standard output could not be written: {}\n", std::strerror(errno));
       return 2;

@@ -142,7 +142,10 @@ void print_study(const Study& s, const std::vector<Proposal>& settings, const Fi
              "proposed", "time", "why");
   for (const Proposal& t : settings)
     fmt::print("  {:<15} {:>14} {:>20} {:>7}  {}\n", t.name, t.now, t.proposed,
-               t.now == t.proposed ? "" : fmt::format("{:+.0f} %", 100 * (t.time_share - 1)), t.why);
+               t.now == t.proposed ? ""
+               : t.time_share == 1 ? "as now"
+                                   : fmt::format("{:+.0f} %", 100 * (t.time_share - 1)),
+               t.why);
   if (!honours(kind, "effort")) return;
   fmt::print("\n  {:<15} {:>14} {:>20}\n", "effort", "ms a picture", "found in a few");
   for (const double effort : {0.0, 0.5, 1.0}) {

@@ -30,18 +30,22 @@ Sheet sheet_of(const BoardShape& s) {
           foot};
 }
 
-/// Words, and a bar to lay a ruler on, as long as fits.
+/// Words, and bars to lay a ruler on, as long as fits: a printer may stretch one way only.
 void draw_foot(cairo_t* c, const Sheet& sheet, const std::string& words) {
-  const double room = sheet.width - 20, bar = room >= 100 ? 100 : room >= 50 ? 50 : 10;
-  const double line = sheet.height - 8;
+  const double room = std::min(sheet.width, sheet.height) - 20, bar = room >= 100  ? 100
+                                                                      : room >= 50 ? 50
+                                                                                   : 10;
+  const double line = sheet.height - 8, side = 4;
   cairo_set_line_width(c, 0.25);
   for (const double x : {10.0, 10 + bar}) cairo_move_to(c, x, line - 2), cairo_line_to(c, x, line + 2);
   cairo_move_to(c, 10, line), cairo_line_to(c, 10 + bar, line);
+  for (const double y : {line, line - bar}) cairo_move_to(c, side - 2, y), cairo_line_to(c, side + 2, y);
+  cairo_move_to(c, side, line), cairo_line_to(c, side, line - bar);
   cairo_stroke(c);
   cairo_select_font_face(c, "DejaVu Sans", CAIRO_FONT_SLANT_NORMAL, CAIRO_FONT_WEIGHT_NORMAL);
   cairo_set_font_size(c, 3);
   cairo_move_to(c, 10, sheet.height - 2);
-  cairo_show_text(c, fmt::format("{:.0f} mm   {}", bar, words).c_str());
+  cairo_show_text(c, fmt::format("{:.0f} mm, both bars   {}", bar, words).c_str());
 }
 
 /// Draws in millimetres, y down from the sheet's top.
@@ -156,6 +160,17 @@ std::string written_sheet(const Shape& shape, const Draw& draw, const std::strin
 }
 
 }  // namespace
+
+bool SheetSize::fits_a4() const {
+  constexpr double long_side = 297 - 2 * 5, short_side = 210 - 2 * 5;
+  return std::max(width, height) <= long_side && std::min(width, height) <= short_side;
+}
+
+SheetSize sheet_size(const BoardShape& shape) {
+  shape.require_valid();
+  const Sheet sheet = sheet_of(shape);
+  return {sheet.width, sheet.height};
+}
 
 std::string board_sheet(const BoardShape& shape, const std::string& ending, double dots_per_inch) {
   return written_sheet(shape, draw_sheet, ending, dots_per_inch);

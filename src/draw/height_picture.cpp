@@ -27,16 +27,27 @@ Range<double> middle_range(const ImageView<const float>& map) {
   return range.max > range.min ? range : Range<double>{range.min - 0.5, range.max + 0.5};
 }
 
+/// A round step (1, 2 or 5 times a power of ten) that divides a length into four to ten.
+double round_step(double length) {
+  const double power = std::pow(10, std::floor(std::log10(length / 4)));
+  for (const double step : {5.0, 2.0})
+    if (length / (step * power) >= 4) return step * power;
+  return power;
+}
+
 void draw_scale(Canvas& canvas, const Range<double>& range, int width, int height, int zoom) {
   const double bar = std::min(20.0, 0.03 * width), top = 0.15 * height, length = 0.7 * height,
                left = width - 2.2 * bar;
   for (int k = 0; k < 100; ++k)
     canvas.patch({left, top + length * (99 - k) / 100}, bar, length / 100 + 1, heat(k / 99.0));
   canvas.box({left, top}, bar, length, {1, 1, 1}, Stroke::solid);
-  for (int k = 0; k <= 4; ++k)
-    canvas.label({left - 60.0 / zoom, top + length * (4 - k) / 4 - 9.0 / zoom},
-                 fmt::format("{:.2f}", range.min + k * (range.max - range.min) / 4), {1, 1, 1}, 12);
-  canvas.label({left, top - 22.0 / zoom}, "mm", {1, 1, 1}, 12);
+  const double step = round_step(range.max - range.min);
+  for (double k = std::ceil(range.min / step); k * step <= range.max; ++k) {
+    const double y = top + length * (range.max - k * step) / (range.max - range.min);
+    canvas.line({left, y}, {left + bar, y}, {1, 1, 1}, 1);
+    canvas.label({left - 60.0 / zoom, y - 9.0 / zoom}, fmt::format("{:g}", k * step + 0.0), {1, 1, 1}, 12);
+  }
+  canvas.label({left - 60.0 / zoom, top - 26.0 / zoom}, "height, mm", {1, 1, 1}, 12);
 }
 
 }  // namespace
@@ -50,10 +61,12 @@ Image<Rgb> draw_heights(const ImageView<const float>& map, const std::optional<R
   const Range<double> range = given.value_or(middle_range(map));
   const int zoom = std::clamp(1280 / std::max(1, std::max(map.width(), map.height())), 1, 8);
   Image<uint8_t> ground(map.width(), map.height()), holes(map.width(), map.height());
+  bool any_hole = false;
   for (int y = 0; y < map.height(); ++y)
     for (int x = 0; x < map.width(); ++x) {
       ground(x, y) = 60;
       holes(x, y) = std::isfinite(map(x, y)) ? 0 : 255;
+      any_hole = any_hole || holes(x, y);
     }
   Canvas canvas(ground, zoom);
   for (int y = 0; y < map.height(); ++y)
@@ -66,8 +79,9 @@ Image<Rgb> draw_heights(const ImageView<const float>& map, const std::optional<R
         }
         canvas.patch({x - 0.5, y - 0.5}, 1, 1, c);
       }
-  canvas.stripes(holes, {0.75, 0.3, 0.55}, false);
+  canvas.stripes(holes, {0.36, 0.36, 0.4}, false);
   draw_scale(canvas, range, map.width(), map.height(), zoom);
+  if (any_hole) canvas.label({6.0 / zoom, 6.0 / zoom}, "striped grey: not measured", {1, 1, 1}, 12);
   if (pitch_mm.x > 0) {
     double length = 1;  // a round length of about a fifth of the picture
     for (const double l : {1.0, 2.0, 5.0, 10.0, 20.0, 50.0, 100.0, 200.0, 500.0})

@@ -36,7 +36,6 @@ Image<uint8_t> mask_of(const ImageView<const uint8_t>& picture, const Region& re
 /// The histogram with heights as square roots, so that rare levels show; the clipped ends in their colors.
 void draw_histogram(Canvas& canvas, const std::array<int, 256>& histogram, Point2 corner, double width,
                     double height) {
-  canvas.patch(corner - Point2{8, 8}, width + 16, height + 30, {0.06, 0.08, 0.1});
   const double most = std::sqrt(*std::max_element(histogram.begin(), histogram.end()));
   for (int level = 0; level < 256; ++level) {
     const double bar = most > 0 ? height * std::sqrt(histogram[static_cast<size_t>(level)]) / most : 0;
@@ -48,13 +47,41 @@ void draw_histogram(Canvas& canvas, const std::array<int, 256>& histogram, Point
   for (const int level : {0, 64, 128, 192, 255})
     canvas.label({corner.x + width * level / 256 - 9, corner.y + height + 3}, fmt::format("{}", level),
                  {1, 1, 1}, 10);
+  canvas.label({corner.x - 4, corner.y + height + 22}, "grey level; heights: square root of the pixels",
+               {1, 1, 1}, 11);
+}
+
+constexpr double row = 23, histogram_width = 300, histogram_height = 110, histogram_room = 190;
+
+/// Words and histogram stand below the picture, beside each other where it is wide enough.
+struct Panel {
+  bool beside;
+  int height;
+  Panel(int width, size_t rows)
+      : beside(width >= 900),
+        height(static_cast<int>(beside ? std::max(row * static_cast<double>(rows) + 20, histogram_room)
+                                       : row * static_cast<double>(rows) + 20 + histogram_room)) {}
+};
+
+constexpr uint8_t panel_grey = 20;
+
+Image<uint8_t> with_panel(const ImageView<const uint8_t>& picture, int height) {
+  Image<uint8_t> all(picture.width(), picture.height() + height);
+  for (int y = 0; y < all.height(); ++y) {
+    if (y < picture.height())
+      std::copy_n(picture.row(y), picture.width(), all.row(y));
+    else
+      std::fill_n(all.row(y), all.width(), panel_grey);
+  }
+  return all;
 }
 
 }  // namespace
 
 Image<Rgb> draw_light(const ImageView<const uint8_t>& picture, const LightReport& report,
                       const Region& region) {
-  Canvas canvas(picture);
+  const Panel panel(picture.width(), report.measures.size() + 1);
+  Canvas canvas(with_panel(picture, panel.height));
   canvas.stripes(mask_of(picture, region, 254, 255), clipped_color, false);
   canvas.stripes(mask_of(picture, region, 0, 1), black_color, true);
   if (!region.empty()) {
@@ -65,16 +92,19 @@ Image<Rgb> draw_light(const ImageView<const uint8_t>& picture, const LightReport
     canvas.ring(g.centre, g.radius_px + 12, axis_color, 2, Stroke::dashed);
     canvas.label(g.centre + Point2{g.radius_px + 16, -8}, "glare", axis_color);
   }
-  double y = 8;
+  double y = picture.height() + 8;
   for (const LightMeasure& m : report.measures) {
     canvas.label({8, y}, fmt::format("{}  {}: {}", sign_of(m.fitness), m.name, m.words), color_of(m.fitness),
                  13);
-    y += 25;
+    y += row;
   }
+  canvas.label({8, y}, "striped red: white, 254 and above; striped blue: black, 1 and below", {1, 1, 1}, 11);
   if (std::any_of(report.histogram.begin(), report.histogram.end(), [](int n) { return n > 0; })) {
-    const double width = std::min(300.0, 0.4 * picture.width()), height = 0.4 * width;
-    draw_histogram(canvas, report.histogram, {picture.width() - width - 20, picture.height() - height - 36},
-                   width, height);
+    const double width = std::min(histogram_width, picture.width() - 40.0);
+    draw_histogram(canvas, report.histogram,
+                   panel.beside ? Point2{picture.width() - width - 20, picture.height() + 14.0}
+                                : Point2{14, y + row + 10},
+                   width, histogram_height);
   }
   return canvas.image();
 }

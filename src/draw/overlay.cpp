@@ -166,8 +166,10 @@ Image<Rgb> report_on(Canvas canvas, const Report& report, const Box* search_regi
     draw_lengths(canvas, part);
   }
   for (const Miss& miss : report.misses) {
-    canvas.ring({miss.x, miss.y}, 14, miss_color, 1.5, Stroke::dashed);
-    canvas.label({miss.x + 16, miss.y - 8}, reason_of(miss), miss_color, 11);
+    const Point2 at{miss.x, miss.y};
+    canvas.ring(at, 14, miss_color, 1.5, Stroke::dashed);
+    if (miss.has_angle) canvas.arrow(at, at + unit(miss.angle) * 34, miss_color, 1.5, Stroke::dashed);
+    canvas.label({miss.x + 16, miss.y + 16}, reason_of(miss), miss_color, 11);
   }
   int number = 0;
   for (const ReportedPart& part : report.parts) {
@@ -251,6 +253,11 @@ Image<Rgb> draw_residuals(const ImageView<const uint8_t>& picture, const std::ve
       fmt::format("{} points   rms {:.4f} px   largest {:.4f} px   arrows x {:.0f}", points.size(),
                   std::sqrt(sum / std::max<double>(1, static_cast<double>(points.size()))), largest, factor),
       {1, 1, 1}, 14);
+  double known = 1e-4;  // pixels: a round length of which the arrow is 20 to 50 long
+  while (known * factor < 20) known *= known * factor < 10 ? 10 : 2;
+  const Point2 foot{12, picture.height() - 16.0};
+  canvas.arrow(foot, foot + Point2{known * factor, 0}, unseen_color, 2, Stroke::solid);
+  canvas.label(foot + Point2{known * factor + 8, -12}, fmt::format("{:g} px", known), {1, 1, 1}, 13);
   return canvas.image();
 }
 

@@ -21,6 +21,8 @@ Image<Rgb> draw_rings(const ImageView<const uint8_t>& picture, const std::vector
     canvas.lines(rim, edge_color, 1.5);
     canvas.arrow(r.centre, pixel(1.5, 0), axis_color, 1.5, Stroke::solid);
     canvas.arrow(r.centre, pixel(0, 1.5), axis_color, 1.5, Stroke::dashed);
+    canvas.label(pixel(1.75, 0) + Point2{-6, -8}, "X", axis_color, 11);
+    canvas.label(pixel(0, 1.75) + Point2{-6, -8}, "Y", axis_color, 11);
   }
   for (const RingSeen& r : rings)
     canvas.label({r.centre.x - 30, r.centre.y + 0.8 * r.diameter_px + 4},

@@ -95,17 +95,28 @@ Image<Rgb> draw_sigma_map(int width, int height, const Mapping& mapping,
     double step = std::pow(10, std::floor(std::log10(high - low)));
     while ((high - low) / step < 4) step /= 2;
     while ((high - low) / step > 9) step *= 2;
+    std::vector<std::pair<double, std::vector<std::pair<Point2, Point2>>>> contours;
     for (double level = std::ceil(low / step) * step; level < high; level += step) {
-      const auto pieces = contour(f, level);
-      if (pieces.empty()) continue;
-      canvas.lines(pieces, {1, 1, 1}, 1.2);
-      // The word stands where its line comes nearest to the diagonal, so that words do not pile up.
-      const auto off_diagonal = [&](const std::pair<Point2, Point2>& piece) {
-        return std::abs(piece.first.x * height - piece.first.y * width);
-      };
-      const auto best = std::min_element(pieces.begin(), pieces.end(), [&](const auto& a, const auto& b) {
-        return off_diagonal(a) < off_diagonal(b);
-      });
+      contours.emplace_back(level, contour(f, level));
+      canvas.lines(contours.back().second, {1, 1, 1}, 1.2);
+    }
+    // Each word on its own line, where no other stands: as near as may be to the diagonal.
+    std::vector<Point2> taken;
+    const double room = 6 * size;
+    for (const auto& [level, pieces] : contours) {
+      const std::pair<Point2, Point2>* best = nullptr;
+      double least = std::numeric_limits<double>::infinity();
+      for (const auto& piece : pieces) {
+        const Point2 at = piece.first;
+        const bool inside = at.x > size && at.y > 3 * size && at.x < width - room && at.y < height - 6 * size;
+        const double off = std::abs(at.x * height - at.y * width);
+        if (inside && off < least && std::none_of(taken.begin(), taken.end(), [&](Point2 other) {
+              return std::abs(other.x - at.x) < room && std::abs(other.y - at.y) < 2.2 * size;
+            }))
+          best = &piece, least = off;
+      }
+      if (!best) continue;
+      taken.push_back(best->first);
       canvas.label(best->first + Point2{4, 0}, fmt::format("{:.3g}", level), {1, 1, 1}, size);
     }
   }

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include "canvas.hpp"
+#include "heat.hpp"
 
 namespace heron {
 namespace {
@@ -67,8 +68,11 @@ Image<Rgb> draw_scores(const std::vector<StudiedPicture>& pictures, const StudyA
   const size_t step = std::max<size_t>(1, pictures.size() / 15);
   for (size_t i = 0; i < pictures.size(); i += step)
     canvas.label({x_of(i) - 8, bottom + 8}, fmt::format("{}", i + 1), {1, 1, 1}, 11);
+  canvas.label({left - 60, top - 30}, "score", {1, 1, 1}, 12);
+  canvas.label({0.5 * (left + right) - 120, bottom + 32}, "number of the picture, in the recording's order",
+               {1, 1, 1}, 12);
   canvas.label(
-      {left, 12},
+      {left + 40, 12},
       fmt::format("score by picture: rings parts, crosses everything else; least score now {:g} (dashed), "
                   "proposed {:g} (solid)",
                   least_score, advice.limits.least_score),
@@ -102,18 +106,17 @@ Image<Rgb> draw_field(const FieldMap& field, int width, int height) {
                     Stroke::dotted);
         continue;
       }
-      const double most = 0.42 * std::min(cell_width, cell_height);
-      canvas.ring(middle, most, {0.45, 0.45, 0.45}, 0.8);
-      canvas.ring(middle, most * place.mean / 100, place.mean < 80 ? unseen_color : edge_color, 3);
+      // From 50 up, where finds begin, over the whole scale of colors.
+      canvas.patch(corner + Point2{1, 1}, cell_width - 2, cell_height - 2, heat((place.mean - 50) / 50));
       canvas.label(middle + Point2{-20, -12}, fmt::format("{:.1f}", place.mean), {1, 1, 1}, 13);
       canvas.label(corner + Point2{2, cell_height - 20}, fmt::format("{}", place.count), {1, 1, 1}, 10);
     }
-  canvas.label(
-      {left, 14},
-      fmt::format(
-          "mean score over the field of view ({} of {} places visited; below each how many were found)",
-          field.visited(), field.places.size()),
-      {1, 1, 1}, 14);
+  canvas.label({left, 14},
+               fmt::format("mean score over the field of view, dark at 50, bright at 100 ({} of {} places "
+                           "visited; below each how "
+                           "many were found)",
+                           field.visited(), field.places.size()),
+               {1, 1, 1}, 14);
   std::string words = "from the centre to the corner: ";
   for (const FieldMap::Place& band : field.bands)
     words += band.count ? fmt::format("  {:.1f} ({})", band.mean, band.count) : "  -";
@@ -144,13 +147,17 @@ Image<Rgb> draw_trends(const std::vector<FigureTrend>& trends, size_t pictures) 
     if (low > 0 && low < 0.8 * high) low = 0;  // from zero, unless that would hide what there is
     if (high <= low) high = low + 1;
     high += 0.05 * (high - low);
+    // So many digits that neighbouring ticks differ.
+    const double largest = std::max(std::abs(low), std::abs(high));
+    const int digits = std::clamp(static_cast<int>(std::ceil(std::log10(largest / (high - low)))) + 3, 3, 8);
     const auto place = [&](double picture, double value) {
       const double way = pictures > 1 ? picture / static_cast<double>(pictures - 1) : 0.5;
       return Point2{left + (right - left) * way, bottom - (bottom - top) * (value - low) / (high - low)};
     };
     canvas.box({left, top}, right - left, bottom - top, {0.45, 0.45, 0.45}, Stroke::solid);
     for (const double value : {low, 0.5 * (low + high), high})
-      canvas.label({left - 70, place(0, value).y - 9}, fmt::format("{:>8.3g}", value), {1, 1, 1}, 11);
+      canvas.label({left - 70, place(0, value).y - 9}, fmt::format("{:>8.{}g}", value, digits), {1, 1, 1},
+                   11);
     for (const FigureTrend::Value& v : t.values) canvas.cross(place(v.picture, v.value), 3, edge_color, 1.4);
     canvas.line(place(0, t.first), place(static_cast<double>(pictures) - 1, t.last), axis_color,
                 t.changes() ? 2.2 : 1.4, t.changes() ? Stroke::solid : Stroke::dashed);
@@ -163,7 +170,7 @@ Image<Rgb> draw_trends(const std::vector<FigureTrend>& trends, size_t pictures) 
 }
 
 Image<Rgb> draw_sheet(const std::vector<SheetEntry>& entries) {
-  constexpr int columns = 2, cell_width = 640, header = 26;
+  constexpr int columns = 2, cell_width = 640, header = 32;
   std::vector<Image<Rgb>> cells;
   int cell_height = 1;
   for (const SheetEntry& e : entries) {
@@ -175,7 +182,7 @@ Image<Rgb> draw_sheet(const std::vector<SheetEntry>& entries) {
   for (size_t i = 0; i < entries.size(); ++i)
     canvas.label({static_cast<double>(static_cast<int>(i) % columns * cell_width + 2),
                   static_cast<double>(static_cast<int>(i) / columns * cell_height + 2)},
-                 entries[i].words, {1, 1, 1}, 12);
+                 entries[i].words, {1, 1, 1}, 16);
   Image<Rgb> sheet = canvas.image();
   for (size_t i = 0; i < cells.size(); ++i) {
     const int x0 = static_cast<int>(i) % columns * cell_width,

@@ -235,7 +235,11 @@ LoadedTarget load_target(const std::string& path) {
   const bool resized = !size.empty() && (size[0] != width || size[1] != height);
   if (resized)  // the centre of the first pixel moves too when a picture is stretched
     taught.origin = {(origin[0] + 0.5) * width / size[0] - 0.5, (origin[1] + 0.5) * height / size[1] - 0.5};
-  return {.target = target_from(kind, std::move(taught), words), .edited = edited, .resized = resized};
+  try {
+    return {.target = target_from(kind, std::move(taught), words), .edited = edited, .resized = resized};
+  } catch (const Error& e) {
+    throw Error(e.code(), fmt::format("{}: {}", path, e.what()));
+  }
 }
 
 }  // namespace heron

@@ -1,5 +1,7 @@
 #include "heron/image/parallel.hpp"
 
+#ifndef HERON_PLAIN_THREADS
+
 #include <tbb/parallel_for.h>
 #include <tbb/parallel_invoke.h>
 #include <tbb/task_arena.h>
@@ -44,3 +46,5 @@ void Errands::begin(std::function<void()> errand) { group_->run(std::move(errand
 void Errands::wait() { group_->wait(); }
 
 }  // namespace heron
+
+#endif

@@ -79,7 +79,7 @@ TEST_CASE("a sheet holds every picture at half its width, whatever the sizes") {
   entries.push_back({even(100, 50, {10, 10, 200}), "a small one"});
   const Image<Rgb> sheet = draw_sheet(entries);
   CHECK(sheet.width() == 1280);
-  CHECK(sheet.height() == 2 * (512 + 26));
+  CHECK(sheet.height() == 2 * (512 + 32));
   CHECK(sheet(320, 300) == Rgb{200, 10, 10});
   CHECK(sheet(960, 300) == Rgb{10, 200, 10});
   CHECK(sheet(50, 538 + 26 + 20) == Rgb{10, 10, 200});

@@ -278,7 +278,9 @@ TEST_CASE("a study without parts, and one of an empty tray, say so") {
 }
 
 TEST_CASE("a study names the limits that turned a known part away, and counts only what they let through") {
-  const Survey survey(Tray{.pieces = leaf_tile({2, -3, 25_deg}), .seed = 55}.take());
+  Tray tray{.pieces = leaf_tile({2, -3, 25_deg}), .seed = 55};
+  tray.pieces.push_back({rectangle(8, 40), {2, -3, 25_deg}, 0.9});  // it cannot score 100
+  const Survey survey(tray.take());
   const Sighting whole = find(taught_tile(), survey, {}).sightings.at(0);
   const std::vector<KnownPart> known{{whole.x, whole.y, whole.angle}};
   const auto turned_away = [&](const FindLimits& limits) {
