@@ -101,10 +101,10 @@ void settle(Candidate& c, const PatternSearch& search, const std::vector<Rival>&
     c.other = {other->pose.x, other->pose.y, other->pose.angle, other->pose.scale, other->score};
 }
 
-/// Where some of the part is hidden, and another pose along it explains as much.
+/// Where some of the part is hidden, and another pose along it explains as much. Of a miss it is not asked.
 void try_slides(Candidate& c, const PatternSearch& search) {
-  constexpr double as_promised = 95, about_as_well = 4, apart_from = 0.7;  // per cent, per cent, pixels
-  if (c.score >= as_promised || c.score < search.reach.least_score || !c.seen) return;
+  constexpr double about_as_well = 4, apart_from = 0.7;  // per cent, pixels
+  if (search.reach.names_nearest || c.score < search.reach.least_score || !c.seen) return;
   for (const Similarity2& pose : slides_of(c, search)) {
     const std::optional<Candidate> other = fitted_at(search, pose, c.rise);
     if (!other || other->score < c.score - about_as_well ||
