@@ -7,7 +7,9 @@
 #include "heron/base/error.hpp"
 #include "heron/files/atomic_file.hpp"
 #include "heron/files/picture_file.hpp"
+#include "heron/files/target_file.hpp"
 #include "heron/files/toml_file.hpp"
+#include "heron/locate/target.hpp"
 #include "support.hpp"
 
 using namespace heron;
@@ -116,4 +118,25 @@ TEST_CASE("outputs: links stay, devices are written into, the mode stays, no oth
   write_file(folder / "real.txt", "whole");
   CHECK_FALSE(fs::exists(folder / "real.txt.part"));
   CHECK(support::read_text(folder / "real.txt") == "whole");
+}
+
+TEST_CASE("a setting of a target that is not allowed names the target's file") {
+  const support::TemporaryFolder folder;
+  Image<uint8_t> picture(120, 100);
+  for (int y = 0; y < 100; ++y)
+    for (int x = 0; x < 120; ++x) picture(x, y) = x > 30 && x < 90 && y > 25 && y < 70 ? 200 : 60;
+  const Region region = Region::rectangle({20, 15, 80, 65});
+  save_target(folder / "plate.png",
+              teach_target("pattern", {.grey = picture, .region = region}, {.name = "plate"}));
+  std::string bytes = read_file(folder / "plate.png");
+  const size_t at = bytes.find("least_score = 50.0");
+  REQUIRE(at != std::string::npos);
+  bytes.replace(at, 18, "least_score = 500 ");  // as long as before
+  const size_t name = bytes.rfind("iTXt", at);
+  const auto byte = [&](size_t i) { return static_cast<size_t>(static_cast<uint8_t>(bytes[name - 4 + i])); };
+  const size_t size = 4 + (byte(0) << 24 | byte(1) << 16 | byte(2) << 8 | byte(3));
+  bytes.replace(name + size, 4, four(crc_of(bytes.substr(name, size))));
+  support::write_text(folder / "plate.png", bytes);
+  const std::string words = told([&] { load_target(folder / "plate.png"); });
+  CHECK_MESSAGE((says(words, "plate.png") && says(words, "500")), words);
 }
