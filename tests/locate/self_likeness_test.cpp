@@ -178,7 +178,8 @@ TEST_CASE("a plate of which one end is hidden may lie at either end of what is s
       CAPTURE(hidden);
       CAPTURE(angle.degrees());
       const auto end = strip_at(0.5 * (width - hidden)), centre = strip_at(0);
-      const Findings f = find(target, Survey(shot({plate}, at, angle, 43, end)));
+      const Findings f =
+          find(target, Survey(shot({plate}, at, angle, 43, end)), target.limits(), Explain::never);
       REQUIRE(f.sightings.size() == 1);
       REQUIRE(f.sightings[0].ambiguous);
       const OtherPose& other = *f.sightings[0].ambiguous;
@@ -187,7 +188,8 @@ TEST_CASE("a plate of which one end is hidden may lie at either end of what is s
       CHECK(std::min(off, other_off) < 0.5);  // one of the two is right
       CHECK(std::abs(std::max(off, other_off) - hidden) < 0.5);
       // With both ends to hold it, the middle may be hidden.
-      const Findings held = find(target, Survey(shot({plate}, at, angle, 43, centre)));
+      const Findings held =
+          find(target, Survey(shot({plate}, at, angle, 43, centre)), target.limits(), Explain::never);
       REQUIRE(held.sightings.size() == 1);
       CHECK_FALSE(held.sightings[0].ambiguous);
       CHECK(distance({held.sightings[0].x, held.sightings[0].y}, at) < 0.2);
