@@ -90,7 +90,9 @@ bool refine(Candidate& c, const EdgeFitSearch& edge, double least_score, const P
 
 Candidate finished(Candidate c, const PatternSearch& search) {
   EdgeFitSearch edge = edge_search(search, 0);
-  edge.rounds = 2, edge.reach = 2;  // the fit before has brought it near; no farther off does an edge count
+  // The fit before has brought it near, and no farther off does an edge count; a pose taken for one that
+  // looks the same has not been fitted there.
+  edge.rounds = search.target.symmetry() > 1 ? 2 : 1, edge.reach = 2;
   c.pose = told_pose(c.pose, search.target, search.reach.angle);
   refine(c, edge, search.reach.least_score, search);
   return c;
