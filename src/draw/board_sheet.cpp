@@ -32,9 +32,9 @@ Sheet sheet_of(const BoardShape& s) {
 
 /// Words, and bars to lay a ruler on, as long as fits: a printer may stretch one way only.
 void draw_foot(cairo_t* c, const Sheet& sheet, const std::string& words) {
-  const double room = std::min(sheet.width, sheet.height) - 20, bar = room >= 100  ? 100
-                                                                      : room >= 50 ? 50
-                                                                                   : 10;
+  const double longest = std::min(sheet.width, sheet.height) - 20, bar = longest >= 100  ? 100
+                                                                         : longest >= 50 ? 50
+                                                                                         : 10;
   const double line = sheet.height - 8, side = 4;
   cairo_set_line_width(c, 0.25);
   for (const double x : {10.0, 10 + bar}) cairo_move_to(c, x, line - 2), cairo_line_to(c, x, line + 2);

@@ -102,16 +102,17 @@ Image<Rgb> draw_sigma_map(int width, int height, const Mapping& mapping,
     }
     // Each word on its own line, where no other stands: as near as may be to the diagonal.
     std::vector<Point2> taken;
-    const double room = 6 * size;
+    const double label_width = 6 * size;
     for (const auto& [level, pieces] : contours) {
       const std::pair<Point2, Point2>* best = nullptr;
       double least = std::numeric_limits<double>::infinity();
       for (const auto& piece : pieces) {
         const Point2 at = piece.first;
-        const bool inside = at.x > size && at.y > 3 * size && at.x < width - room && at.y < height - 6 * size;
+        const bool inside =
+            at.x > size && at.y > 3 * size && at.x < width - label_width && at.y < height - 6 * size;
         const double off = std::abs(at.x * height - at.y * width);
         if (inside && off < least && std::none_of(taken.begin(), taken.end(), [&](Point2 other) {
-              return std::abs(other.x - at.x) < room && std::abs(other.y - at.y) < 2.2 * size;
+              return std::abs(other.x - at.x) < label_width && std::abs(other.y - at.y) < 2.2 * size;
             }))
           best = &piece, least = off;
       }

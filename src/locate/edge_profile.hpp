@@ -21,8 +21,8 @@ using ProfileValues = std::array<double, 15>;  ///< the first 2 `reach` + 3 of t
 
 /// The strongest rise along grey values read one pixel apart, from `reach + 1` before the place where it is
 /// expected to as far beyond. Nearer rises are preferred a little, so that a strong neighbour does not draw a
-/// weaker edge away. Sub-pixel by a parabola through the logarithm of the derivative; one at either end of
-/// the reach is told whole.
+/// weaker edge away. Sub-pixel by a parabola through the logarithm of the derivative; at either end
+/// of the reach it is a whole pixel.
 inline Rising strongest_rise(const ProfileValues& v, int reach, bool falling = false) {
   const auto rise = [&](int k) {
     const double up = v[static_cast<size_t>(k + reach + 2)] - v[static_cast<size_t>(k + reach)];

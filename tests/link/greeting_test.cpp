@@ -98,7 +98,7 @@ TEST_CASE("a robot that comes anew takes the place of the one that is gone witho
   CHECK(link.counts().connections == 2);
 }
 
-TEST_CASE("both sides are told within a second when their modes, tokens or versions differ") {
+TEST_CASE("station and robot both get an error within a second when modes, tokens or versions differ") {
   struct Case {
     std::string answer, told;
   };

@@ -91,7 +91,7 @@ TEST_CASE(
   CHECK(seen == 3);
 }
 
-TEST_CASE("a robot that sends a word too many with each result goes on for as long as it likes") {
+TEST_CASE("one refused line per result never ends the connection") {
   LineListener robot({"127.0.0.1", 0});
   constexpr uint64_t results = 70;  // more than the refused lines that one connection may hold
   std::thread peer([&] {
@@ -260,7 +260,7 @@ TEST_CASE("every wait of a link ends within half a second of a stop") {
           stop);
       link.farewell(7);
       peer.join();
-      CHECK(end == "END-OF-RESULTS 7");  // it is told all the same
+      CHECK(end == "END-OF-RESULTS 7");  // sent in this case too
     }
 }
 

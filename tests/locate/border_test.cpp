@@ -247,7 +247,7 @@ TEST_CASE("lines printed on the part are not chips, a chip beside or on one of t
   CHECK(chips_of(30.8) == 1);
 }
 
-TEST_CASE("a border far beyond its ranges is told where it lies") {
+TEST_CASE("a miss gives the real pose of a border far outside its ranges") {
   // Before, a turn of 15 degrees said nothing, and a shift of 80 pixels told a wrong pose.
   constexpr int side = 500;
   constexpr double middle = (side - 1) / 2.0;
