@@ -49,7 +49,7 @@ double least_area(const ColorTarget& target) {
 /// The mean color of a white patch (x, y, width, height), which must lie in the picture as a whole.
 std::array<double, 3> color_of_patch(const ImageView<const Rgb>& picture, const std::vector<double>& patch) {
   const double x0 = patch[0], y0 = patch[1], x1 = x0 + patch[2], y1 = y0 + patch[3];
-  if (!(x0 >= -0.5 && y0 >= -0.5 && x1 <= picture.width() - 0.5 && y1 <= picture.height() - 0.5))
+  if (!(x0 >= -0.5 && y0 >= -0.5 && x1 <= picture.width() && y1 <= picture.height()))
     fail_argument(fmt::format("the white patch {:g},{:g},{:g},{:g} must lie in the picture of {} x {} pixels",
                               x0, y0, patch[2], patch[3], picture.width(), picture.height()));
   std::array<double, 3> sum{};

@@ -101,7 +101,9 @@ void settle(Candidate& c, const PatternSearch& search, const std::vector<Rival>&
     c.other = {other->pose.x, other->pose.y, other->pose.angle, other->pose.scale, other->score};
 }
 
-/// Where some of the part is hidden, and another pose along it explains as much. Of a miss it is not asked.
+/// Where some of the part is hidden, looks for another pose along it: one that explains clearly more is
+/// taken, one that explains as much is kept with the candidate. Skipped for misses, which report no other
+/// pose.
 void try_slides(Candidate& c, const PatternSearch& search) {
   constexpr double about_as_well = 4, apart_from = 0.7;  // per cent, pixels
   if (search.reach.names_nearest || c.score < search.reach.least_score || !c.seen) return;
@@ -110,12 +112,10 @@ void try_slides(Candidate& c, const PatternSearch& search) {
     if (!other || other->score < c.score - about_as_well ||
         apart(search.target, other->pose, c.pose) < apart_from)
       continue;
-    const OtherPose was{c.pose.x, c.pose.y, c.pose.angle, c.pose.scale, c.score};
-    if (other->score > c.score) {
-      c = *other, c.other = was;
-      return;
-    }
-    c.other = {other->pose.x, other->pose.y, other->pose.angle, other->pose.scale, other->score};
+    if (other->score > c.score + about_as_well)
+      c = *other;
+    else
+      c.other = {other->pose.x, other->pose.y, other->pose.angle, other->pose.scale, other->score};
     return;
   }
 }
