@@ -3,6 +3,7 @@
 #include <cairo-pdf.h>
 #include <cairo-svg.h>
 #include <fmt/format.h>
+#include <algorithm>
 
 #include <memory>
 
@@ -32,9 +33,8 @@ Sheet sheet_of(const BoardShape& s) {
 
 /// Words, and bars to lay a ruler on, as long as fits: a printer may stretch one way only.
 void draw_foot(cairo_t* c, const Sheet& sheet, const std::string& words) {
-  const double longest = std::min(sheet.width, sheet.height) - 20, bar = longest >= 100  ? 100
-                                                                         : longest >= 50 ? 50
-                                                                                         : 10;
+  const double longest = std::min(sheet.width, sheet.height) - 20;
+  const double bar = longest >= 100 ? 100 : longest >= 50 ? 50 : 10;
   const double line = sheet.height - 8, side = 4;
   cairo_set_line_width(c, 0.25);
   for (const double x : {10.0, 10 + bar}) cairo_move_to(c, x, line - 2), cairo_line_to(c, x, line + 2);
@@ -43,9 +43,14 @@ void draw_foot(cairo_t* c, const Sheet& sheet, const std::string& words) {
   cairo_move_to(c, side, line), cairo_line_to(c, side, line - bar);
   cairo_stroke(c);
   cairo_select_font_face(c, "DejaVu Sans", CAIRO_FONT_SLANT_NORMAL, CAIRO_FONT_WEIGHT_NORMAL);
-  cairo_set_font_size(c, 3);
+  const std::string line_of_words = fmt::format("{:.0f} mm, both bars   {}", bar, words);
+  constexpr double usual = 3, smallest = 1;  // millimetres
+  cairo_set_font_size(c, usual);
+  cairo_text_extents_t extents;
+  cairo_text_extents(c, line_of_words.c_str(), &extents);
+  cairo_set_font_size(c, std::clamp(usual * (sheet.width - 14) / extents.x_advance, smallest, usual));
   cairo_move_to(c, 10, sheet.height - 2);
-  cairo_show_text(c, fmt::format("{:.0f} mm, both bars   {}", bar, words).c_str());
+  cairo_show_text(c, line_of_words.c_str());
 }
 
 /// Draws in millimetres, y down from the sheet's top.

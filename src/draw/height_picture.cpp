@@ -27,14 +27,6 @@ Range<double> middle_range(const ImageView<const float>& map) {
   return range.max > range.min ? range : Range<double>{range.min - 0.5, range.max + 0.5};
 }
 
-/// A round step (1, 2 or 5 times a power of ten) that divides a length into four to ten.
-double round_step(double length) {
-  const double power = std::pow(10, std::floor(std::log10(length / 4)));
-  for (const double step : {5.0, 2.0})
-    if (length / (step * power) >= 4) return step * power;
-  return power;
-}
-
 void draw_scale(Canvas& canvas, const Range<double>& range, int width, int height, int zoom) {
   const double bar = std::min(20.0, 0.03 * width), top = 0.15 * height, length = 0.7 * height,
                left = width - 2.2 * bar;
@@ -83,9 +75,7 @@ Image<Rgb> draw_heights(const ImageView<const float>& map, const std::optional<R
   draw_scale(canvas, range, map.width(), map.height(), zoom);
   if (any_hole) canvas.label({6.0 / zoom, 6.0 / zoom}, "striped grey: not measured", {1, 1, 1}, 12);
   if (pitch_mm.x > 0) {
-    double length = 1;  // a round length of about a fifth of the picture
-    for (const double l : {1.0, 2.0, 5.0, 10.0, 20.0, 50.0, 100.0, 200.0, 500.0})
-      if (l / pitch_mm.x < 0.25 * map.width()) length = l;
+    const double length = round_step(map.width() * pitch_mm.x);
     const Point2 from{0.04 * map.width(), 0.95 * map.height()}, to = from + Point2{length / pitch_mm.x, 0};
     canvas.line(from, to, {1, 1, 1}, 3);
     canvas.label(from + Point2{0, -22.0 / zoom}, fmt::format("{:g} mm", length));

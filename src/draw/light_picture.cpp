@@ -65,13 +65,12 @@ struct Panel {
 
 constexpr uint8_t panel_grey = 20;
 
+/// As wide as its words need, also below a narrow picture.
 Image<uint8_t> with_panel(const ImageView<const uint8_t>& picture, int height) {
-  Image<uint8_t> all(picture.width(), picture.height() + height);
+  Image<uint8_t> all(std::max(picture.width(), 560), picture.height() + height);
   for (int y = 0; y < all.height(); ++y) {
-    if (y < picture.height())
-      std::copy_n(picture.row(y), picture.width(), all.row(y));
-    else
-      std::fill_n(all.row(y), all.width(), panel_grey);
+    std::fill_n(all.row(y), all.width(), panel_grey);
+    if (y < picture.height()) std::copy_n(picture.row(y), picture.width(), all.row(y));
   }
   return all;
 }
@@ -100,11 +99,10 @@ Image<Rgb> draw_light(const ImageView<const uint8_t>& picture, const LightReport
   }
   canvas.label({8, y}, "striped red: white, 254 and above; striped blue: black, 1 and below", {1, 1, 1}, 11);
   if (std::any_of(report.histogram.begin(), report.histogram.end(), [](int n) { return n > 0; })) {
-    const double width = std::min(histogram_width, picture.width() - 40.0);
     draw_histogram(canvas, report.histogram,
-                   panel.beside ? Point2{picture.width() - width - 20, picture.height() + 14.0}
+                   panel.beside ? Point2{picture.width() - histogram_width - 20, picture.height() + 14.0}
                                 : Point2{14, y + row + 10},
-                   width, histogram_height);
+                   histogram_width, histogram_height);
   }
   return canvas.image();
 }

@@ -253,8 +253,7 @@ Image<Rgb> draw_residuals(const ImageView<const uint8_t>& picture, const std::ve
       fmt::format("{} points   rms {:.4f} px   largest {:.4f} px   arrows x {:.0f}", points.size(),
                   std::sqrt(sum / std::max<double>(1, static_cast<double>(points.size()))), largest, factor),
       {1, 1, 1}, 14);
-  double known = 1e-4;  // pixels: a round length of which the arrow is 20 to 50 long
-  while (known * factor < 20) known *= known * factor < 10 ? 10 : 2;
+  const double known = round_step(200 / factor);  // pixels; its arrow is 20 to 50 long
   const Point2 foot{12, picture.height() - 16.0};
   canvas.arrow(foot, foot + Point2{known * factor, 0}, unseen_color, 2, Stroke::solid);
   canvas.label(foot + Point2{known * factor + 8, -12}, fmt::format("{:g} px", known), {1, 1, 1}, 13);

@@ -92,9 +92,7 @@ Image<Rgb> draw_sigma_map(int width, int height, const Mapping& mapping,
   for (const MappedPoint& p : points) canvas.ring(p.pixel, 1.5, {1, 1, 1}, 0.8);
   const double size = std::max(11.0, width / 90.0);
   if (high > low * 1.02) {
-    double step = std::pow(10, std::floor(std::log10(high - low)));
-    while ((high - low) / step < 4) step /= 2;
-    while ((high - low) / step > 9) step *= 2;
+    const double step = round_step(high - low);
     std::vector<std::pair<double, std::vector<std::pair<Point2, Point2>>>> contours;
     for (double level = std::ceil(low / step) * step; level < high; level += step) {
       contours.emplace_back(level, contour(f, level));

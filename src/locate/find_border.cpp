@@ -188,7 +188,7 @@ BorderRange wider_than(BorderRange range) {
   return range;
 }
 
-/// As far as a border may be thought to lie by mistake: turned by 45 degrees, shifted by half its size.
+/// How far out reasons are looked for: 45 degrees of turn, a shift by half the border's size.
 BorderRange far_beyond(BorderRange range, const Box& taught) {
   const double across = 0.5 * std::max(taught.width, taught.height);
   range.x.min = std::min(range.x.min, -across), range.x.max = std::max(range.x.max, across);
@@ -348,7 +348,11 @@ Findings find(const BorderTarget& target, const Survey& survey, const FindLimits
     Findings there = look(beyond);
     if (!there.sightings.empty()) return there;
     if (best_score(there) > best_score(findings) + 5) findings = std::move(there);
-    if (best_score(findings) >= clearly || (work && work->stopped())) break;
+    if (best_score(findings) >= clearly) break;
+    if (work && work->stopped()) {
+      findings.complete = false;
+      break;
+    }
   }
   return findings;
 }
