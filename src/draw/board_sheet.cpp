@@ -3,8 +3,8 @@
 #include <cairo-pdf.h>
 #include <cairo-svg.h>
 #include <fmt/format.h>
-#include <algorithm>
 
+#include <algorithm>
 #include <memory>
 
 #include "heron/base/error.hpp"
