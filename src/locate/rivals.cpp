@@ -101,22 +101,34 @@ void settle(Candidate& c, const PatternSearch& search, const std::vector<Rival>&
     c.other = {other->pose.x, other->pose.y, other->pose.angle, other->pose.scale, other->score};
 }
 
-/// Where some of the part is hidden, looks for another pose along it: one that explains clearly more is
-/// taken, one that explains as much is kept with the candidate. Skipped for misses, which report no other
-/// pose.
-void try_slides(Candidate& c, const PatternSearch& search) {
-  constexpr double about_as_well = 4, apart_from = 0.7;  // per cent, pixels
-  if (search.reach.names_nearest || c.score < search.reach.least_score || !c.seen) return;
+constexpr double about_as_well = 4;  // per cent of the score
+
+/// The first pose along hidden edges that explains about as much as `c`, or more.
+std::optional<Candidate> slid(const Candidate& c, const PatternSearch& search) {
+  constexpr double apart_from = 0.7;  // pixels
   for (const Similarity2& pose : slides_of(c, search)) {
-    const std::optional<Candidate> other = fitted_at(search, pose, c.rise);
-    if (!other || other->score < c.score - about_as_well ||
-        apart(search.target, other->pose, c.pose) < apart_from)
-      continue;
-    if (other->score > c.score + about_as_well)
-      c = *other;
-    else
+    std::optional<Candidate> other = fitted_at(search, pose, c.rise);
+    if (other && other->score >= c.score - about_as_well &&
+        apart(search.target, other->pose, c.pose) >= apart_from)
+      return other;
+  }
+  return std::nullopt;
+}
+
+/// Where some of the part is hidden, looks for another pose along it. One that explains clearly more is
+/// taken, and looked on from: a fit may have come to rest between two such poses. One that explains as much
+/// is kept with the candidate. Skipped for misses, which report no other pose.
+void try_slides(Candidate& c, const PatternSearch& search) {
+  if (search.reach.names_nearest || c.score < search.reach.least_score || !c.seen) return;
+  constexpr int most_moves = 3;
+  for (int moves = 0; moves < most_moves; ++moves) {
+    const std::optional<Candidate> other = slid(c, search);
+    if (!other) return;
+    if (other->score <= c.score + about_as_well) {
       c.other = {other->pose.x, other->pose.y, other->pose.angle, other->pose.scale, other->score};
-    return;
+      return;
+    }
+    c = *other;
   }
 }
 

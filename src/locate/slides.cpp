@@ -11,7 +11,7 @@
 namespace heron {
 namespace {
 
-constexpr float hardly_seen = 0.3F;  // of an edge's weight
+constexpr float well_seen = 0.75F;  // of an edge's weight: it lies some 0.7 pixels off, then
 
 /// Edges of much the same direction, near each other, that are not seen.
 struct Unseen {
@@ -25,7 +25,7 @@ std::vector<Unseen> unseen_stretches(const Candidate& c, const PatternTarget& ta
   const size_t stride = std::max<size_t>(1, edges.size() / 400);
   std::vector<Unseen> stretches;
   for (size_t i = 0; i < edges.size(); i += stride) {
-    if (c.seen->weights[i] > hardly_seen) continue;
+    if (c.seen->weights[i] > well_seen) continue;
     const TaughtEdge& e = edges[i];
     const auto own = std::find_if(stretches.begin(), stretches.end(), [&](const Unseen& s) {
       return dot(s.normal, e.normal) > alike * norm(s.normal) &&
@@ -93,19 +93,25 @@ std::vector<Similarity2> slides_of(const Candidate& c, const PatternSearch& sear
     double score;
   };
   std::vector<Slid> slides;
+  const auto slid_by = [&](Point2 by) {
+    Similarity2 pose = c.pose;
+    pose.x += by.x, pose.y += by.y;
+    return Slid{pose, see_edges(search.survey.level(0), search.target.few_columns(), pose,
+                                search.reach.least_contrast, c.rise)
+                          .score};
+  };
   for (const Unseen& stretch : unseen_stretches(c, search.target))
     for (const double offset : where_met(stretch, c, search)) {
-      Similarity2 pose = c.pose;
-      const Point2 by = rotated(stretch.normal, c.pose.angle) * offset;
-      pose.x += by.x, pose.y += by.y;
-      slides.push_back({pose, see_edges(search.survey.level(0), search.target.few_columns(), pose,
-                                        search.reach.least_contrast, c.rise)
-                                  .score});
+      const Point2 along = rotated(stretch.normal, c.pose.angle);
+      // A pixel to either side as well: where the hidden edge and the one that is met lie near each other, a
+      // fit from between them may end at either.
+      for (const double by : {offset - 1, offset, offset + 1})
+        if (std::abs(by) >= 1) slides.push_back(slid_by(along * by));
     }
   std::stable_sort(slides.begin(), slides.end(),
                    [](const Slid& a, const Slid& b) { return a.score > b.score; });
   std::vector<Similarity2> best;
-  constexpr size_t most = 3;
+  constexpr size_t most = 6;
   constexpr double may_gain = 25;  // of the score, when it is fitted
   for (const Slid& s : slides)
     if (best.size() < most && s.score > c.score - may_gain) best.push_back(s.pose);
