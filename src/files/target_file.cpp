@@ -208,13 +208,8 @@ LoadedTarget load_target(const std::string& path) {
     if (!(size[0] >= 1 && size[1] >= 1)) fail_file(path + ": size must be two numbers of at least 1");
   }
   file.done();
-  if (kind_named(kind).color != ColorUse::none) {
-    auto* color = std::get_if<Image<Rgb>>(&content.picture.pixels);
-    if (color)
-      taught.color = std::move(*color);
-    else if (kind_named(kind).color == ColorUse::needed)
-      fail_file(fmt::format("{}: is a target of kind {} whose picture has lost its color", path, kind));
-  }
+  if (kind_named(kind).looks_at_color)
+    if (auto* color = std::get_if<Image<Rgb>>(&content.picture.pixels)) taught.color = std::move(*color);
   constexpr size_t most_extras = 8, most_of_all = size_t{128} << 20;  // pixels together
   if (content.extras.size() > most_extras)
     fail_file(fmt::format("{}: holds {} further pictures; at most {} are read", path, content.extras.size(),

@@ -253,7 +253,7 @@ void within_saturation(ColorTest& test, const Range<double>& range, bool of_ligh
 }
 
 ColorTest test_of(const ColorRange& range, const std::array<double, 3>& gains) {
-  for (size_t i = 0; i < 3; ++i) {
+  for (size_t i = 0; i < channel_count(range.space); ++i) {
     const Range<double>& r = range.channels[i];
     if (i == 0 && has_hue(range.space)) {
       if (!(r.min >= 0 && r.min <= 360 && r.max >= 0 && r.max <= 360))
@@ -274,6 +274,10 @@ ColorTest test_of(const ColorRange& range, const std::array<double, 3>& gains) {
     case ColorSpace::rgb:
       within(test.channels, {.r = 1}, first), within(test.channels, {.g = 1}, second),
           within(test.channels, {.b = 1}, third);
+      break;
+    case ColorSpace::grey:
+      // The three factors add up to 1 but for rounding: white must not fall out at 255.
+      within(test.channels, {.r = 0.299f, .g = 0.587f, .b = 0.114f}, {first.min - 0.01, first.max + 0.01});
       break;
     case ColorSpace::ycbcr:
       within(test.channels, {.r = 0.299f, .g = 0.587f, .b = 0.114f}, first);

@@ -44,11 +44,12 @@ Three lab_of(const Three& p) {
 }  // namespace
 
 const std::array<const char*, 3>& channel_words(ColorSpace space) {
-  static const std::array<std::array<const char*, 3>, 5> words{{{"red", "green", "blue"},
+  static const std::array<std::array<const char*, 3>, 6> words{{{"red", "green", "blue"},
                                                                 {"hue", "saturation", "value"},
                                                                 {"hue", "saturation", "lightness"},
                                                                 {"y", "cb", "cr"},
-                                                                {"l", "a", "b"}}};
+                                                                {"l", "a", "b"},
+                                                                {"brightness", "", ""}}};
   return words[static_cast<size_t>(space)];
 }
 
@@ -69,13 +70,15 @@ Three in_space(const Three& p, ColorSpace space) {
               128 + 0.5 * p[0] - 0.418688 * p[1] - 0.081312 * p[2]};
     case ColorSpace::lab:
       return lab_of(p);
+    case ColorSpace::grey:
+      return {0.299 * p[0] + 0.587 * p[1] + 0.114 * p[2], 0, 0};
   }
   return p;
 }
 
 double outside_by(const ColorRange& range, const Three& color) {
   double farthest = -1;
-  for (size_t i = 0; i < 3; ++i) {
+  for (size_t i = 0; i < channel_count(range.space); ++i) {
     Range<double> r = range.channels[i];
     double value = color[i];
     if (i == 0 && has_hue(range.space)) {

@@ -18,11 +18,11 @@ std::pair<double, double> chroma_of(const std::array<double, 3>& p) {
   return {p[0] / sum, p[1] / sum};
 }
 
-/// The pixels around the most frequent chroma, as far as they hang together there.
-Colors main_color(const Colors& sample) {
+/// The pixels around the most frequent chroma, or brightness, as far as they hang together there.
+Colors main_color(const Colors& sample, bool of_brightness) {
   std::vector<double> count(chroma_bins * chroma_bins, 0);
   const auto bin_of = [&](const std::array<double, 3>& p) {
-    const auto [u, v] = chroma_of(p);
+    const auto [u, v] = of_brightness ? std::pair{in_space(p, ColorSpace::grey)[0] / 255, 0.0} : chroma_of(p);
     const auto step = [](double share) {
       return static_cast<size_t>(std::clamp(static_cast<int>(share * chroma_bins), 0, chroma_bins - 1));
     };
@@ -129,6 +129,39 @@ ColorRange range_around(const Colors& seen, ColorSpace space) {
   return range;
 }
 
+/// The end of a brightness range between the darker level `dark` and the brighter `bright`: as far from both
+/// in light, so that either may change by the same factor. Where lights from `least` to `most` do not keep
+/// the two apart, those of teaching do.
+double between(double dark, double bright, double least, double most) {
+  const bool kept = dark * most < bright * least;
+  return std::sqrt(kept ? dark * most * bright * least : dark * bright);
+}
+
+ColorRange brightness_range(const Colors& own, const Colors& others, bool certain, double noise, double least,
+                            double most) {
+  std::vector<double> levels, below, above;
+  for (const auto& p : own) levels.push_back(in_space(p, ColorSpace::grey)[0]);
+  const double low = std::max(0.5, percentile(levels, 0.001) - noise),
+               high = percentile(levels, 0.999) + noise;
+  for (const auto& p : others) {
+    const double level = in_space(p, ColorSpace::grey)[0];
+    if (level < low) below.push_back(level);
+    if (level > high) above.push_back(level);
+  }
+  // A few pixels are borders, or dirt.
+  const double few = (certain ? 0.01 : 0.05) * static_cast<double>(others.size()),
+               nearest = certain ? 0.99 : 0.75;
+  const auto some = [&](const std::vector<double>& beyond) {
+    return static_cast<double>(beyond.size()) > few;
+  };
+  Range<double> ends{std::max(0.0, low * least - 2 * noise), std::min(255.0, high * most + 2 * noise)};
+  if (!others.empty()) {
+    ends.min = some(below) ? between(percentile(below, nearest), low, least, most) : 0;
+    ends.max = some(above) ? between(high, percentile(above, 1 - nearest), least, most) : 255;
+  }
+  return {ColorSpace::grey, {Range{std::floor(10 * ends.min) / 10, std::ceil(10 * ends.max) / 10}}};
+}
+
 ColorSeparation separation_of(const ColorRange& range, const Colors& others, bool certain) {
   ColorSeparation s{.range = range};
   std::vector<double> outside;
@@ -157,8 +190,10 @@ ColorSeparation separation_of(const ColorRange& range, const Colors& others, boo
 
 LearnedColor learn_color(const Colors& sample, const Colors& others, bool certain, double noise, double least,
                          double most, const std::optional<ColorSpace>& space) {
+  if (sample.size() < 16) fail_argument("teach: the sample holds fewer than 16 pixels; draw a larger one");
   LearnedColor learned;
-  const Colors own = main_color(sample);
+  const bool grey = space == ColorSpace::grey;
+  const Colors own = main_color(sample, grey);
   const auto count = static_cast<double>(own.size());
   learned.own_share = count / static_cast<double>(sample.size());
   double saturation = 0;
@@ -167,25 +202,37 @@ LearnedColor learn_color(const Colors& sample, const Colors& others, bool certai
     learned.clipped += (std::min({p[0], p[1], p[2]}) <= 0 || std::max({p[0], p[1], p[2]}) >= 255) / count;
   }
   learned.spread = saturation;
-  if (saturation < least_saturation)
+  if (!grey && saturation < least_saturation)
     fail_argument(
-        fmt::format("teach: the sample has no color: {:.0f} % saturation, {:.0f} are needed; a grey part "
-                    "is found better by its pattern or its outline",
+        fmt::format("teach: the sample has no color: {:.0f} % saturation, {:.0f} are needed; find it "
+                    "by its brightness (space grey), its pattern or its outline",
                     saturation, least_saturation));
   if (learned.own_share < 0.4)
     fail_argument(
-        fmt::format("teach: the sample holds several colors, the most frequent fills {:.0f} % of it; draw "
-                    "it inside one color",
-                    100 * learned.own_share));
+        fmt::format("teach: the sample holds several {}, the most frequent fills {:.0f} % of it; draw "
+                    "it inside one",
+                    grey ? "levels of grey" : "colors", 100 * learned.own_share));
   const Colors seen = under_lights(own, noise, least, most);
-  for (size_t i = 0; i < color_space_words.size(); ++i)
-    learned.all.push_back(separation_of(range_around(seen, static_cast<ColorSpace>(i)), others, certain));
+  if (grey)
+    learned.all = {
+        separation_of(brightness_range(own, others, certain, noise, least, most), others, certain)};
+  for (size_t i = 0; i < color_space_words.size() && !grey; ++i)
+    if (const auto each = static_cast<ColorSpace>(i); each != ColorSpace::grey)
+      learned.all.push_back(separation_of(range_around(seen, each), others, certain));
   const auto cost = [&](const ColorSeparation& s) {
     return std::log(s.leaks + 0.2 * s.volume + 1e-4) - 0.2 * std::min(s.apart, 3.0);
   };
-  learned.chosen = space ? learned.all[static_cast<size_t>(*space)]
-                         : *std::min_element(learned.all.begin(), learned.all.end(),
-                                             [&](const auto& a, const auto& b) { return cost(a) < cost(b); });
+  learned.chosen = grey ? learned.all.front()
+                   : space
+                       ? learned.all[static_cast<size_t>(*space)]
+                       : *std::min_element(learned.all.begin(), learned.all.end(),
+                                           [&](const auto& a, const auto& b) { return cost(a) < cost(b); });
+  constexpr double all_of_it = 0.8;
+  if (grey && !certain && learned.chosen.leaks > all_of_it)
+    fail_argument(
+        fmt::format("teach: {:.0f} % of the rest of the picture is as bright as the sample; find it by "
+                    "its color or its outline, or draw counter-samples",
+                    100 * learned.chosen.leaks));
   if (certain && learned.chosen.leaks > 0.2)
     fail_argument(fmt::format(
         "teach: sample and counter-samples contradict: {:.0f} % of what is not meant has the "

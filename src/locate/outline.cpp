@@ -183,7 +183,7 @@ const KindInfo& OutlineTarget::info() {
                              .what = "a silhouette on a known background",
                              .limits = {"angle", "scale", "least score", "count", "most overlap",
                                         "most outside", "effort", "region"},
-                             .color = ColorUse::where_there,
+                             .looks_at_color = true,
                              .backgrounds = true};
   return kind;
 }

@@ -206,7 +206,7 @@ const KindInfo& StripeTarget::info() {
   static const KindInfo kind{.word = "stripe",
                              .what = "a line on the floor to follow",
                              .limits = {"least score", "region"},
-                             .color = ColorUse::where_there,
+                             .looks_at_color = true,
                              .region_of_positions = false};
   return kind;
 }

@@ -187,11 +187,11 @@ Survey survey_of(const Target& target, const Picture& picture) {
                                                  heights ? "a picture" : "a height map"));
   if (heights) return Survey(relief_of(*heights, step).pixels);
   const auto* color = std::get_if<Image<Rgb>>(&picture.pixels);
-  const ColorUse use = target.info().color;
-  if (use == ColorUse::none || (use == ColorUse::where_there && !color)) return Survey(grey_levels(picture));
-  if (!color)
+  const auto* by_color = target.as<ColorTarget>();
+  if (!color && by_color && by_color->needs_color())
     throw Error(ErrorCode::bad_file, fmt::format("{}: is a grey picture; '{}' is a {} and needs color",
                                                  picture.name, target.name(), target.info().word));
+  if (!color || !target.info().looks_at_color) return Survey(grey_levels(picture));
   return Survey(Image<Rgb>(*color));
 }
 

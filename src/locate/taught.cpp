@@ -55,8 +55,6 @@ TaughtPicture cut_out(const TeachingPicture& from, const std::optional<Point2>& 
 
 void require_usable(const TeachingPicture& from, const KindInfo& kind) {
   require_inside(from.region, from.grey.width(), from.grey.height());
-  if (kind.color == ColorUse::needed && from.color.empty())
-    fail_argument(fmt::format("teach: the picture is grey; a {} is taught from a color picture", kind.word));
   if (!kind.backgrounds && !from.backgrounds.empty())
     fail_argument(fmt::format("teach: a {} has no use for an empty background", kind.word));
   if (!kind.counter_samples && !from.counter_samples.empty())

@@ -122,7 +122,7 @@ Station::Station(StationFile file, std::unique_ptr<Camera> camera, Work* stop)
     } catch (const Error& error) {
       throw Error(error.code(), fmt::format("station: {}: {}", t.file, error.what()));
     }
-    looks_at_color_ = looks_at_color_ || loaded.target.info().color != ColorUse::none;
+    looks_at_color_ = looks_at_color_ || loaded.target.info().looks_at_color;
     targets_.push_back({std::move(loaded.target), limits});
   }
 }

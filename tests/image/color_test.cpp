@@ -47,7 +47,8 @@ TEST_CASE("a mask holds what lies in the range, in every space, with gains, and 
                                        {ColorSpace::hsv, {Range{40.0, 310.0}, {15, 80}, {30, 100}}},
                                        {ColorSpace::hsl, {Range{80.0, 170.0}, {25, 100}, {20, 75}}},
                                        {ColorSpace::ycbcr, {Range{60.0, 200.0}, {90, 140}, {70, 128}}},
-                                       {ColorSpace::lab, {Range{30.0, 80.0}, {-40, 20}, {-60, 10}}}};
+                                       {ColorSpace::lab, {Range{30.0, 80.0}, {-40, 20}, {-60, 10}}},
+                                       {ColorSpace::grey, {Range{70.5, 180.5}}}};
   for (const ColorRange& range : ranges) {
     CAPTURE(color_space_words[static_cast<size_t>(range.space)]);
     const std::array<double, 3> gains{1.0, 0.9037, 1.0971};

@@ -214,3 +214,77 @@ TEST_CASE("blur does not pull the centroid of a shape with thin tips") {
     CHECK(std::abs(*found.sightings[0].figure("area") - twice / 2) < 0.01 * twice);
   }
 }
+
+TEST_CASE("regions brighter or darker than the rest are found by brightness, in pictures of grey or color") {
+  struct Blobs {
+    double table, blob;
+    Image<uint8_t> picture(double light, uint64_t seed) const {
+      render::Scene scene;
+      scene.width = 320, scene.height = 240;
+      scene.camera = render::straight_camera(scene.width, scene.height, 1);
+      scene.background = table, scene.light.level = light, scene.blur_px = 0.8;
+      for (const auto& [outline, at, turn] :
+           {std::tuple{render::disc(22), Point2{-80, 30}, 0.0}, {render::rectangle(70, 30), {50, -20}, 35.0}})
+        scene.pieces.push_back({outline, {at.x, at.y, degrees(turn)}, blob});
+      render::Random random(seed);
+      return render::expose(render::exact_picture(scene), {.sigma = 2}, random);
+    }
+  };
+  for (const Blobs blobs : {Blobs{0.15, 0.7}, {0.7, 0.06}}) {
+    CAPTURE(blobs.blob);
+    const Image<uint8_t> grey = blobs.picture(1, 1);
+    const Region sample = Region::rectangle(pixel_of({-80, 30}), 20, 20, {});
+    const Target target = teach_target("color", {.grey = grey, .region = sample}, {.name = "spot"});
+    const auto range = target.as<ColorTarget>()->range();
+    CHECK(range.space == ColorSpace::grey);
+    // Open where nothing else lies.
+    CHECK((blobs.blob > blobs.table ? range.channels[0].max == 255 : range.channels[0].min == 0));
+    for (const double light : {0.6, 1.0, 1.1}) {
+      CAPTURE(light);
+      const Findings found = find(target, Survey(blobs.picture(light, 2)));
+      REQUIRE(found.sightings.size() == 2);
+      CHECK(found.misses.empty());
+      const Sighting &bar = found.sightings[0], &spot = found.sightings[1];
+      CHECK(distance({bar.x, bar.y}, pixel_of({50, -20})) < 0.06);
+      CHECK(distance({spot.x, spot.y}, pixel_of({-80, 30})) < 0.06);
+      CHECK(std::abs(std::remainder(bar.angle.degrees() + 35, 180.0)) < 0.2);
+      CHECK(*bar.figure("area") == doctest::Approx(2100).epsilon(0.01));
+    }
+    // The same of a color picture, where brightness is asked for.
+    Table table{.pieces = {}};
+    constexpr render::Tint yellow{0.9, 0.8, 0.3}, blue{0.05, 0.08, 0.4};
+    table.add(render::disc(25), {-60, 0}, blobs.blob > blobs.table ? yellow : blue);
+    const Image<Rgb> color = table.picture(3);
+    const Target of_color = teach_target("color",
+                                         {.grey = grey_levels(color),
+                                          .color = color,
+                                          .region = Region::rectangle(pixel_of({-60, 0}), 24, 24, {})},
+                                         {.name = "disc", .settings = {{"space", std::string("grey")}}});
+    CHECK(found_on(of_color, table).sightings.size() == 1);
+    CHECK_THROWS_AS(find(taught_color(red), Survey(Image<uint8_t>(grey))), Error);
+  }
+  // What is as bright as the table is not told by its brightness.
+  CHECK_THROWS_AS(taught_color(orange, {{"space", std::string("grey")}}), Error);
+  // A sample that its counter-samples equal says nothing.
+  const Image<uint8_t> grey = Blobs{0.4, 0.4}.picture(1, 1);
+  CHECK_THROWS_AS(teach_target("color",
+                               {.grey = grey,
+                                .region = Region::rectangle(pixel_of({-80, 30}), 20, 20, {}),
+                                .counter_samples = {Region::rectangle(pixel_of({50, -20}), 20, 20, {})}},
+                               {.name = "same"}),
+                  Error);
+}
+
+TEST_CASE("a region that the picture's edge cuts off is a miss, whose middle is not the part's") {
+  const Target target = taught_color(green);
+  Table table;
+  table.add(render::disc(30), {-140, 0}, green);
+  table.add(render::disc(30), {40, 10}, green);
+  const Findings found = found_on(target, table);
+  REQUIRE(found.sightings.size() == 1);
+  CHECK(distance({found.sightings[0].x, found.sightings[0].y}, pixel_of({40, 10})) < 0.1);
+  REQUIRE_FALSE(found.misses.empty());
+  CHECK(found.misses[0].limits.at(0).name == "outside");
+  const Target cut = taught_color(green, {{"whole", false}});
+  CHECK(found_on(cut, table).sightings.size() == 2);
+}

@@ -123,7 +123,10 @@ TEST_CASE("a color is learned only from one, apart from what is not meant") {
   CHECK(contains(error_of([&] { teach_target("color", both, {.name = "x"}); }), "contradict"));
   TeachingPicture without = shot.teaching(40, 40);
   without.color = {};
-  CHECK(contains(error_of([&] { teach_target("color", without, {.name = "x"}); }), "picture is grey"));
+  CHECK(contains(error_of([&] {
+                   teach_target("color", without, {.name = "x", .settings = {{"space", std::string("hsv")}}});
+                 }),
+                 "picture is grey"));
   const Survey grey{Image<uint8_t>(shot.grey)};
   CHECK(contains(error_of([&] { find(teal(), grey); }), "needs a color picture"));
   FindLimits turned = teal().limits();

@@ -163,7 +163,7 @@ TEST_CASE("wrong uses of a kind are told in one message each, and write nothing"
   const std::string in = kinds_tool + " teach s/bore/teach.png --region 10,10,80,80 --output t.png ";
   for (const auto& [call, words] :
        {std::pair{in + "--kind hole", "there are: pattern, outline, color, marker"},
-        {in + "--kind color", "is grey"},
+        {in + "--kind color --space hsv", "is grey"},
         {in + "--kind marker", "nothing round"},
         {in + "--kind marker --angle 30", "no limit 'angle'"},
         {in + "--kind marker --space hsv", "--space is no setting of a marker"},

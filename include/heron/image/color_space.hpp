@@ -13,12 +13,15 @@ enum class ColorSpace {
   hsv,    ///< hue in degrees, 0 to 360; saturation and value, 0 to 100
   hsl,    ///< hue in degrees, saturation and lightness, 0 to 100
   ycbcr,  ///< luma and two color differences, 0 to 255 (ITU-R BT.601, full range)
-  lab     ///< CIE 1976 lightness 0 to 100, a and b (sRGB primaries, D65)
+  lab,    ///< CIE 1976 lightness 0 to 100, a and b (sRGB primaries, D65)
+  grey    ///< brightness alone, 0 to 255 (ITU-R BT.601 luma); the other two numbers are 0
 };
 
-inline constexpr std::array<const char*, 5> color_space_words{"rgb", "hsv", "hsl", "ycbcr", "lab"};
-/// Names of a space's three numbers.
+inline constexpr std::array<const char*, 6> color_space_words{"rgb", "hsv", "hsl", "ycbcr", "lab", "grey"};
+/// Names of a space's three numbers; empty for those that say nothing.
 const std::array<const char*, 3>& channel_words(ColorSpace space);
+/// How many of a space's numbers say something: three, one for grey.
+constexpr size_t channel_count(ColorSpace space) { return space == ColorSpace::grey ? 1 : 3; }
 /// True for the first number of HSV and HSL, which wraps round at 360.
 constexpr bool has_hue(ColorSpace space) { return space == ColorSpace::hsv || space == ColorSpace::hsl; }
 

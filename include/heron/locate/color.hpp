@@ -14,14 +14,18 @@ class Work;
 struct ColorSettings {
   std::string name = "color";
   std::optional<Point2> origin = {};  ///< of the sample; without meaning for what is found
-  /// Where the range lies; chosen where it separates best while `first` to `third` are empty.
+  /// Where the range lies; chosen where it separates best while `first` to `third` are empty: among spaces of
+  /// color, and grey for a grey picture. Grey has `first` alone: 0 and a most for what is dark, a least and
+  /// 255 for what is bright.
   std::optional<ColorSpace> space = {};
   std::vector<double> first = {}, second = {}, third = {};  ///< least and most of each channel
   double least_light = 0.6, most_light = 1.1;  ///< the light, against that of the sample, for which it holds
   double least_area = 0;                       ///< square pixels; 0: a quarter of the sample
   double most_area = 0;                        ///< 0: any
-  bool fill_holes = true;                      ///< what is closed in by a region belongs to it
-  int opened = 0;  ///< pixels: takes away specks and bridges narrower than twice that, plus one
+  bool whole =
+      true;  ///< a region that the picture's edge cuts off is a miss: its centre is not in the picture
+  bool fill_holes = true;  ///< what is closed in by a region belongs to it
+  int opened = 0;          ///< pixels: takes away specks and bridges narrower than twice that, plus one
   /// x, y, width, height of a white patch in the picture, and its red, green, blue at teaching: the light's
   /// color is taken from it anew in every picture. Empty: the light is taken as it is.
   std::vector<double> white_patch = {};
@@ -37,14 +41,14 @@ struct ColorSeparation {
   double volume = 0;  ///< share of all colors that lie inside
 };
 
-/// A range of color, learned from samples and counter-samples.
+/// A range of color or of brightness, learned from samples and counter-samples.
 class ColorTarget {
  public:
   using Settings = ColorSettings;
   static const KindInfo& info();
   static const std::vector<SettingRow<ColorSettings>>& rows();
-  /// Learns from the region of a color picture, and from counter-samples in it; without any, from the rest of
-  /// the picture. When a region holds more than one color, the one that most of it has is learned. Throws
+  /// Learns from the region of a picture, and from counter-samples in it; without any, from the rest of the
+  /// picture. When a region holds more than one color, the one that most of it has is learned. Throws
   /// Error{invalid_argument} for a sample without color, or one that its counter-samples contradict.
   static ColorTarget taught_from(const TeachingPicture& picture, ColorSettings settings);
   ColorTarget(TaughtPicture taught, ColorSettings settings);
@@ -52,6 +56,8 @@ class ColorTarget {
   const TaughtPicture& taught() const { return taught_; }
   const ColorSettings& settings() const { return settings_; }
   ColorRange range() const;
+  /// False for a range of brightness, which grey pictures have as well.
+  bool needs_color() const { return settings_.space != ColorSpace::grey; }
   /// Every space's separation, as it was measured at teaching; empty for a target from a file.
   const std::vector<ColorSeparation>& separations() const { return separations_; }
   std::vector<Figure> facts() const;
@@ -70,8 +76,8 @@ class ColorTarget {
 /// within -90..90 degrees; none for a region that is nearly round. The score is the share of the region's
 /// area that has the color. Figures: "area", "color_area" (without what was filled), "length" and "width"
 /// along its axes, "box.x", "box.y", "box.width", "box.height". Sigma: of pixels of the border that fall to
-/// either side. Throws Error{invalid_argument} when the survey has no color. Cost: one pass over the picture,
-/// and one over each region.
+/// either side. Throws Error{invalid_argument} when the survey has no color and the target needs it. Cost:
+/// one pass over the picture, and one over each region.
 Findings find(const ColorTarget& target, const Survey& survey, const FindLimits& limits,
               Explain explain = Explain::always, Work* work = nullptr);
 

@@ -34,15 +34,12 @@ struct TeachingPicture {
   std::vector<Region> counter_samples = {};                ///< what must not be taken for it
 };
 
-/// Whether a kind looks at color.
-enum class ColorUse { none, where_there, needed };
-
 /// What is known of a kind of target without one at hand.
 struct KindInfo {
   const char* word;                 ///< "marker": in files and options
   const char* what;                 ///< one line for people
   std::vector<const char*> limits;  ///< names of the limits that it honours; another one set is an error
-  ColorUse color = ColorUse::none;
+  bool looks_at_color = false;      ///< where the picture has it
   bool backgrounds = false, counter_samples = false;  ///< which of the teaching picture's it can use
   bool region_of_positions = true;  ///< its search region is where positions may lie; else what is looked at
 };
