@@ -97,7 +97,8 @@ int carry_along(const CalibrateOptions& o) {
   const auto rings = anchored_rings_in(o.pictures[0], r);
   if (!rings) return 1;
   const MappingCarried c = carry_mapping(r.mapping, r.anchors, *rings, motion);
-  const bool fits = c.misfit < 9;
+  constexpr double most_misfit = 9;  // three sigmas
+  const bool fits = c.misfit < most_misfit;
   if (o.json) {
     fmt::print("{}\n", Json{{"kind", "carried"},
                             {"motion", o.free_motion ? "free" : "along plane"},
@@ -122,7 +123,11 @@ int carry_along(const CalibrateOptions& o) {
       fmt::print(
           "lift        {:.4f} \u00b1 {:.4f} mm along the normal\ntilt        {:.4f} \u00b1 {:.4f} degrees\n",
           c.lift_mm, c.sigma_lift_mm, c.tilt.degrees(), c.sigma_tilt.degrees());
-    fmt::print("misfit      {:.2f} (about 1 when the motion explains what is seen)\n", c.misfit);
+    fmt::print(
+        "misfit      {:.2f} (mean square of what is left over, in sigmas: about 1 where the motion explains "
+        "what "
+        "is seen, above {:g} nothing is written)\n",
+        c.misfit, most_misfit);
   }
   if (c.ambiguous)
     fmt::print(

@@ -1,5 +1,6 @@
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <cerrno>
 #include <csignal>
 #include <cstdio>
@@ -9,6 +10,7 @@
 #include "commands.hpp"
 #include "heron/base/error.hpp"
 #include "heron/base/memory.hpp"
+#include "heron/files/input_budget.hpp"
 #include "progress.hpp"
 #include "usage.hpp"
 
@@ -43,6 +45,9 @@ int main(int argc, char** argv) {  // NOLINT(bugprone-exception-escape)
   app.name("heron");
   app.set_version_flag("--version", "heron 0.1.0");
   app.require_subcommand(1);
+  std::optional<int64_t> memory_mb;
+  app.add_option("--memory", memory_mb,
+                 "MB that one input file may take while it is read, before the command; 1024 unless given");
   heron::tool::Action action;
   heron::tool::add_cameras(app, action);
   heron::tool::add_record(app, action);
@@ -67,6 +72,9 @@ int main(int argc, char** argv) {  // NOLINT(bugprone-exception-escape)
     return parse_failed(app, error);
   }
   try {
+    constexpr int64_t most_mb = int64_t{1} << 40;  // of what is shifted
+    if (memory_mb)
+      heron::set_input_budget(static_cast<size_t>(std::clamp<int64_t>(*memory_mb, 0, most_mb)) << 20);
     std::optional<heron::tool::WorkedSeconds> seconds;
     if (heron::tool::works_in_silence(command_of(app))) seconds.emplace();
     const int status = action();

@@ -211,8 +211,9 @@ void add_map(CLI::App& app, Action& action) {
       ->group("Rectified views");
   c->add_option("--output", o->output, "the rectified picture")->group("Rectified views");
   c->footer(
-      "Example: heron map mapping.toml --pixel 640,512 --angle 30\n         heron map mapping.toml --from "
-      "300,400 --to 420,402 --width 80mm\n"
+      "Example: heron map mapping.toml --pixel 640,512 --angle 30\n"
+      "         heron map lens.toml --from 300,400 --to 420,402 --width 80mm     with a camera calibrated by "
+      "views\n"
       "         heron map mapping.toml --pixel 640,512 --set-zero\n         heron map mapping.toml "
       "--rectify board.png --window 0,0,216,180,0.25 --output flat.png\n"
       "The world's angle grows from +X towards +Y, the other way round as seen.");

@@ -204,9 +204,9 @@ void print_comparison(const std::string& path, const Study& s) {
   Json old;
   try {
     old = Json::parse(read_file(path));
-    std::map<std::string, std::pair<int, double>> before;  // found less wrong, time
+    std::map<std::string, std::pair<double, double>> before;  // found less wrong, time
     for (const Json& p : old.at("pictures"))
-      before[p.at("picture").get<std::string>()] = {p.at("found").get<int>() - p.at("wrong").get<int>(),
+      before[p.at("picture").get<std::string>()] = {p.at("found").get<double>() - p.at("wrong").get<double>(),
                                                     p.at("elapsed_ms").get<double>()};
     int better = 0, worse = 0;
     double time_before = 0, time_now = 0;
@@ -214,7 +214,7 @@ void print_comparison(const std::string& path, const Study& s) {
     for (const Entry& e : s.entries) {
       const auto there = before.find(e.file);
       if (there == before.end()) continue;
-      const int now = e.studied.found - e.studied.wrong, was = there->second.first;
+      const double now = e.studied.found - e.studied.wrong, was = there->second.first;
       time_before += there->second.second, time_now += e.elapsed_ms;
       if (now == was) continue;
       (now > was ? better : worse) += 1;

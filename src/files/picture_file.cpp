@@ -9,6 +9,7 @@
 #include "codecs.hpp"
 #include "heron/base/error.hpp"
 #include "heron/files/atomic_file.hpp"
+#include "heron/files/input_budget.hpp"
 
 namespace heron {
 namespace {
@@ -39,9 +40,13 @@ void require_size(double width, double height, const std::string& path) {
 }
 
 void require_unpacked(size_t bytes, size_t packed, size_t most_ratio, const std::string& path) {
-  constexpr size_t most = size_t{256} << 20, slack = 4096;
+  constexpr size_t slack = 4096;
+  const size_t most = input_budget() / 4;
   if (bytes > most)
-    fail_file(fmt::format("{}: unpacks to {} MB; at most {} MB are read", path, bytes >> 20, most >> 20));
+    fail_file(
+        fmt::format("{}: unpacks to {} MB; at most {} MB are read, a quarter of the memory that an input "
+                    "may take (heron --memory MB)",
+                    path, bytes >> 20, most >> 20));
   if (bytes / most_ratio > packed + slack)
     fail_file(fmt::format("{}: announces {} MB of pixels and holds {} bytes, too few for them", path,
                           bytes >> 20, packed));

@@ -6,6 +6,7 @@
 
 #include "codecs.hpp"
 #include "heron/base/error.hpp"
+#include "heron/files/input_budget.hpp"
 
 namespace heron {
 namespace {
@@ -47,7 +48,7 @@ class Reader {
     png_set_read_fn(png_, &source, read_some);
     png_set_user_limits(png_, PNG_UINT_31_MAX,
                         PNG_UINT_31_MAX);  // our own limit is checked with a clearer message
-    png_set_chunk_malloc_max(png_, 64u << 20);
+    png_set_chunk_malloc_max(png_, input_budget() / 16);
     png_set_chunk_cache_max(png_, 64);
     png_set_keep_unknown_chunks(png_, PNG_HANDLE_CHUNK_ALWAYS, extra_chunk, 1);
   }

@@ -10,6 +10,7 @@
 
 #include "codecs.hpp"
 #include "heron/files/atomic_file.hpp"
+#include "heron/files/input_budget.hpp"
 #include "heron/files/toml_file.hpp"
 
 namespace heron {
@@ -210,7 +211,8 @@ LoadedTarget load_target(const std::string& path) {
   file.done();
   if (kind_named(kind).looks_at_color)
     if (auto* color = std::get_if<Image<Rgb>>(&content.picture.pixels)) taught.color = std::move(*color);
-  constexpr size_t most_extras = 8, most_of_all = size_t{128} << 20;  // pixels together
+  constexpr size_t most_extras = 8;
+  const size_t most_of_all = input_budget() / 8;  // pixels together
   if (content.extras.size() > most_extras)
     fail_file(fmt::format("{}: holds {} further pictures; at most {} are read", path, content.extras.size(),
                           most_extras));
@@ -231,6 +233,7 @@ LoadedTarget load_target(const std::string& path) {
   if (resized)  // the centre of the first pixel moves too when a picture is stretched
     taught.origin = {(origin[0] + 0.5) * width / size[0] - 0.5, (origin[1] + 0.5) * height / size[1] - 0.5};
   try {
+    require_origin(taught.origin);
     return {.target = target_from(kind, std::move(taught), words), .edited = edited, .resized = resized};
   } catch (const Error& e) {
     throw Error(e.code(), fmt::format("{}: {}", path, e.what()));

@@ -10,6 +10,7 @@
 
 #include "codecs.hpp"
 #include "heron/base/error.hpp"
+#include "heron/files/input_budget.hpp"
 
 namespace heron {
 namespace {
@@ -56,7 +57,7 @@ Tiff open(Memory& memory, const char* mode) {
   if (!options) throw std::bad_alloc();
   TIFFOpenOptionsSetErrorHandlerExtR(options.get(), silent, nullptr);
   TIFFOpenOptionsSetWarningHandlerExtR(options.get(), silent, nullptr);
-  TIFFOpenOptionsSetMaxSingleMemAlloc(options.get(), tmsize_t{256} << 20);
+  TIFFOpenOptionsSetMaxSingleMemAlloc(options.get(), static_cast<tmsize_t>(input_budget() / 4));
   return {TIFFClientOpenExt("memory", mode, &memory, Memory::read, Memory::write, Memory::seek, Memory::close,
                             Memory::size, nullptr, nullptr, options.get()),
           TIFFClose};

@@ -290,12 +290,14 @@ LightReport judge_light(const ImageView<const uint8_t>& picture, const LightOpti
   report.glares = glares_of(s);
 
   auto& m = report.measures;
-  m.push_back(
-      {"brightness", static_cast<double>(bright), "grey levels",
-       bright < 60                                     ? Fitness::poor
-       : bright < least_bright || bright > most_bright ? Fitness::fair
-                                                       : Fitness::good,
-       fmt::format("the brightest 2 % lie above {}; {} to {} is good", bright, least_bright, most_bright)});
+  m.push_back({"brightness", static_cast<double>(bright), "grey levels",
+               bright < 60                                     ? Fitness::poor
+               : bright < least_bright || bright > most_bright ? Fitness::fair
+                                                               : Fitness::good,
+               bright >= 255 ? fmt::format("2 % or more lie at 255, the end of the scale; {} to {} is good",
+                                           least_bright, most_bright)
+                             : fmt::format("the brightest 2 % lie above {}; {} to {} is good", bright,
+                                           least_bright, most_bright)});
   m.push_back({"clipped", clipped, "%", by_limits(clipped, 0.1, 2),
                fmt::format("{:.2f} % of the pixels are white and hold nothing", clipped)});
   m.push_back({"dark", black, "%", by_limits(black, 5, 40),

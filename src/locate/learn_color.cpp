@@ -159,7 +159,7 @@ ColorRange brightness_range(const Colors& own, const Colors& others, bool certai
     ends.min = some(below) ? between(percentile(below, nearest), low, least, most) : 0;
     ends.max = some(above) ? between(high, percentile(above, 1 - nearest), least, most) : 255;
   }
-  return {ColorSpace::grey, {Range{std::floor(10 * ends.min) / 10, std::ceil(10 * ends.max) / 10}}};
+  return {ColorSpace::grey, {Range<double>{std::floor(10 * ends.min) / 10, std::ceil(10 * ends.max) / 10}}};
 }
 
 ColorSeparation separation_of(const ColorRange& range, const Colors& others, bool certain) {

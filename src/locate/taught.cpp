@@ -26,8 +26,16 @@ void require_inside(const Region& region, int width, int height) {
                     box.x, box.x + box.width, box.y, box.y + box.height, width, height));
 }
 
+void require_origin(Point2 origin) {
+  constexpr double most = 1e6;
+  if (!(std::abs(origin.x) <= most && std::abs(origin.y) <= most))
+    fail_argument(fmt::format("the origin {:g},{:g} must lie within a million pixels of the picture", origin.x,
+                              origin.y));
+}
+
 TaughtPicture cut_out(const TeachingPicture& from, const std::optional<Point2>& origin, int margin_px) {
   const auto& picture = from.grey;
+  if (origin) require_origin(*origin);
   require_inside(from.region, picture.width(), picture.height());
   if (!from.valid.empty() &&
       (from.valid.width() != picture.width() || from.valid.height() != picture.height()))

@@ -14,7 +14,7 @@ RobotTruth load_truth(const std::string& path) {
   RobotTruth truth;
   try {
     const Json file = Json::parse(read_file(path, size_t{64} << 20));
-    if (file.at("version").get<int>() != 1)
+    if (file.at("version") != 1)
       fail_file(path + ": this program reads version 1 of a truth file");
     for (const Json& picture : file.at("pictures")) {
       truth.pictures.emplace_back();

@@ -11,6 +11,7 @@
 
 #include "heron/files/atomic_file.hpp"
 #include "heron/files/csv_file.hpp"
+#include "heron/files/input_budget.hpp"
 #include "heron/files/mapping_file.hpp"
 #include "heron/files/picture_file.hpp"
 #include "heron/files/recording.hpp"
@@ -308,4 +309,17 @@ TEST_CASE("a report is one line of JSON whose numbers read back to the same doub
   CHECK(json["found"][0]["world"]["x"].get<double>() == 1.0 / 3);
   CHECK(json["misses"][0]["limits"][0]["name"] == "score");
   CHECK(json["found"][0]["range_end"][0] == "angle");
+}
+
+TEST_CASE("a picture is read as far as the memory goes that an input may take") {
+  TemporaryFolder folder;
+  Image<Rgb> large(6000, 4000);  // 72 MB
+  save_picture(folder / "large.png", large);
+  CHECK(load_picture(folder / "large.png").width() == 6000);
+  set_input_budget(size_t{128} << 20);
+  const std::string why = error_of([&] { load_picture(folder / "large.png"); });
+  set_input_budget(size_t{1} << 30);
+  CHECK(contains(why, "unpacks to 68 MB; at most 32 MB"));
+  CHECK(contains(why, "--memory"));
+  CHECK_THROWS_AS(set_input_budget(1000), Error);
 }

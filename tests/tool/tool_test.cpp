@@ -180,6 +180,9 @@ TEST_CASE("find keeps its limits and its exit statuses") {
   refused("find leaf.png teach.png --without 0,0,5,9", "--region");
   refused("find teach.png teach.png", "no target");
   refused("find leaf.png teach.png --mapping leaf.png", "leaf.png:1:");
+  // The memory that an input may take is given before the command.
+  CHECK(worked().run("--memory 64 find leaf.png teach.png").status == 0);
+  refused("--memory -5 find leaf.png teach.png", "from 64 to 65536 MB");
 }
 
 TEST_CASE("one bad picture does not take the others' answers away") {

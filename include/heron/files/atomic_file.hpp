@@ -2,6 +2,8 @@
 #include <string>
 #include <string_view>
 
+#include "heron/files/input_budget.hpp"
+
 namespace heron {
 
 /// Writes the whole file or leaves what stood there: written beside it, synced, renamed, its folder synced.
@@ -12,6 +14,6 @@ void write_file(const std::string& path, std::string_view content);
 
 /// The whole file. Throws Error{bad_file} when it is missing, is no regular file, or is larger than
 /// `most_bytes`; checked before memory is taken.
-std::string read_file(const std::string& path, size_t most_bytes = size_t{1} << 30);
+std::string read_file(const std::string& path, size_t most_bytes = input_budget());
 
 }  // namespace heron

@@ -49,8 +49,11 @@ bool honours(const KindInfo& kind, std::string_view limit);
 /// Throws Error{invalid_argument} when a region to teach from is empty or reaches outside its picture.
 void require_inside(const Region& region, int width, int height);
 
+/// Throws Error{invalid_argument} for an origin more than a million pixels off, or not finite.
+void require_origin(Point2 origin);
+
 /// The part of `from` under its region, `margin_px` wider on every side as far as the picture goes; what the
-/// region leaves out is masked, and so is the margin. Throws as `require_inside`.
+/// region leaves out is masked, and so is the margin. Throws as `require_inside` and `require_origin`.
 TaughtPicture cut_out(const TeachingPicture& from, const std::optional<Point2>& origin, int margin_px = 0);
 
 /// Throws Error{invalid_argument} when `from` holds what the kind cannot use, or lacks what it needs.
