@@ -102,9 +102,9 @@ Survey survey_of_file(const Target& target, const std::string& path) {
   return survey_of(target, picture);
 }
 
-Image<Rgb> draw_over(const Survey& survey, const Report& report, const Box* search_region) {
-  if (!survey.color().empty()) return draw_report(survey.color(), report, search_region);
-  return draw_report(survey.level(0), report, search_region);
+Image<Rgb> draw_over(const Survey& survey, const Report& report, const Box* search_region, int shown_width) {
+  if (!survey.color().empty()) return draw_report(survey.color(), report, search_region, shown_width);
+  return draw_report(survey.level(0), report, search_region, shown_width);
 }
 
 void print_report(const Report& report) {

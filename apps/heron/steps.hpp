@@ -39,8 +39,10 @@ std::string figure_words(const std::vector<Figure>& figures);
 /// A picture file prepared for what a target looks at; docs of `survey_of`.
 Survey survey_of_file(const Target& target, const std::string& path);
 
-/// The picture itself with what a report says about it, in color where the target looks at color.
-Image<Rgb> draw_over(const Survey& survey, const Report& report, const Box* search_region = nullptr);
+/// The picture itself with what a report says about it, in color where the target looks at color; for the
+/// width at which it is looked at.
+Image<Rgb> draw_over(const Survey& survey, const Report& report, const Box* search_region = nullptr,
+                     int shown_width = 1600);
 
 /// A table of what was found and missed, for people.
 void print_report(const Report& report);

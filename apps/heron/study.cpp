@@ -161,7 +161,7 @@ void save_sheet(const std::string& path, const Study& s, const Target& target, c
     std::string words = fmt::format("{}: {} found", s.entries[i].file, p.found);
     if (p.margin) words += fmt::format(", margin {:.1f}", *p.margin);
     if (const std::string trouble = trouble_of(p); !trouble.empty()) words += ", " + trouble;
-    sheet.push_back({draw_over(survey, report), words});
+    sheet.push_back({draw_over(survey, report, nullptr, sheet_cell_width), words});
   }
   save_picture(path, draw_sheet(sheet));
 }

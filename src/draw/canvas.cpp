@@ -136,6 +136,7 @@ void Canvas::arrow(Point2 from, Point2 to, Color color, double width, Stroke str
 
 void Canvas::label(Point2 at, const std::string& words, Color color, double size) {
   cairo_t* c = cairo_.get();
+  size *= words_;
   cairo_set_font_size(c, size);
   cairo_text_extents_t extents;
   cairo_text_extents(c, words.c_str(), &extents);

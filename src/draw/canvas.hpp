@@ -44,6 +44,8 @@ class Canvas {
   void arrow(Point2 from, Point2 to, Color color, double width, Stroke stroke);
   /// Words in a dark box whose top left corner lies at `at`, moved so that it stays on the picture.
   void label(Point2 at, const std::string& words, Color color = {1, 1, 1}, double size = 13);
+  /// Enlarges the words of labels that follow, for a picture that is looked at shrunk.
+  void enlarge_words(double factor) { words_ = factor; }
   /// A filled box without rim.
   void patch(Point2 corner, double width, double height, Color color);
   /// Stripes over every picture pixel where `mask` is set; `falling` tells two kinds apart without color.
@@ -66,6 +68,7 @@ class Canvas {
   void stroke_path(Color color, double width, Stroke stroke);
 
   int zoom_;
+  double words_ = 1;
   std::unique_ptr<cairo_surface_t, Free> surface_;
   std::unique_ptr<cairo_t, Free> cairo_;
 };

@@ -154,8 +154,10 @@ void draw_profile(Canvas& canvas, const ScanProfile& p, Point2 corner, double wi
                {1, 1, 1}, 11);
 }
 
-Image<Rgb> report_on(Canvas canvas, const Report& report, const Box* search_region) {
-  const double width = canvas.width(), height = canvas.height();
+Image<Rgb> report_on(Canvas canvas, const Report& report, const Box* search_region, int shown_width) {
+  const double width = canvas.width(), height = canvas.height(),
+               words_by = std::max(1.0, width / shown_width);
+  canvas.enlarge_words(words_by);
   if (search_region)
     canvas.box({search_region->x, search_region->y}, search_region->width, search_region->height,
                region_color, Stroke::dashed);
@@ -181,11 +183,11 @@ Image<Rgb> report_on(Canvas canvas, const Report& report, const Box* search_regi
     else
       canvas.cross({s.x, s.y}, 7, axis_color, 2);
     Point2 below = foot_of(s, drawn);
-    if (!s.points.empty()) below.y += 24;      // below the last side's length
-    below.y = std::min(below.y, height - 66);  // three lines of words
+    if (!s.points.empty()) below.y += 24;                 // below the last side's length
+    below.y = std::min(below.y, height - 66 * words_by);  // three lines of words
     canvas.label(below, fmt::format("{} {}  {:.1f}", ++number, s.target, s.score));
     const auto add = [&](const std::string& words) {
-      canvas.label(below += Point2{0, 21}, words, {1, 1, 1}, 11);
+      canvas.label(below += Point2{0, 21 * words_by}, words, {1, 1, 1}, 11);
     };
     if (const std::string words = figures_of(s); !words.empty()) add(words);
     if (const auto& place = part.robot ? part.robot : part.world; place)
@@ -217,12 +219,13 @@ Image<Rgb> report_on(Canvas canvas, const Report& report, const Box* search_regi
 }  // namespace
 
 Image<Rgb> draw_report(const ImageView<const uint8_t>& picture, const Report& report,
-                       const Box* search_region) {
-  return report_on(Canvas(picture), report, search_region);
+                       const Box* search_region, int shown_width) {
+  return report_on(Canvas(picture), report, search_region, shown_width);
 }
 
-Image<Rgb> draw_report(const ImageView<const Rgb>& picture, const Report& report, const Box* search_region) {
-  return report_on(Canvas(picture), report, search_region);
+Image<Rgb> draw_report(const ImageView<const Rgb>& picture, const Report& report, const Box* search_region,
+                       int shown_width) {
+  return report_on(Canvas(picture), report, search_region, shown_width);
 }
 
 Image<Rgb> draw_residuals(const ImageView<const uint8_t>& picture, const std::vector<MappedPoint>& points,

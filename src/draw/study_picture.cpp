@@ -170,7 +170,7 @@ Image<Rgb> draw_trends(const std::vector<FigureTrend>& trends, size_t pictures) 
 }
 
 Image<Rgb> draw_sheet(const std::vector<SheetEntry>& entries) {
-  constexpr int columns = 2, cell_width = 640, header = 32;
+  constexpr int columns = 2, cell_width = sheet_cell_width, header = 32;
   std::vector<Image<Rgb>> cells;
   int cell_height = 1;
   for (const SheetEntry& e : entries) {

@@ -18,11 +18,11 @@ namespace heron {
 /// Flaws: rings with words. Scans: an arrow from their zero, and a chart of strength, threshold, brightness
 /// and the edges found. Misses: a dashed ring with the limit that turned them away. The search region: a
 /// dashed outline. Every line has a dark rim, so it reads on bright and dark pictures, and no meaning hangs
-/// on color alone.
+/// on color alone. Words are enlarged where the picture is wider than it will be shown.
 Image<Rgb> draw_report(const ImageView<const uint8_t>& picture, const Report& report,
-                       const Box* search_region = nullptr);
+                       const Box* search_region = nullptr, int shown_width = 1600);
 Image<Rgb> draw_report(const ImageView<const Rgb>& picture, const Report& report,
-                       const Box* search_region = nullptr);
+                       const Box* search_region = nullptr, int shown_width = 1600);
 
 /// Board points with their residuals as arrows, enlarged so that they can be seen; the factor is written on
 /// the picture.

@@ -20,7 +20,8 @@ Image<Rgb> draw_field(const FieldMap& field, int width, int height);
 /// changes and dashed where it does not, in words below.
 Image<Rgb> draw_trends(const std::vector<FigureTrend>& trends, size_t pictures);
 
-/// Several drawn pictures side by side on one sheet of about 1280 pixels, each with its words.
+/// Several drawn pictures side by side on one sheet, two in a row, each shrunk to this width, with its words.
+inline constexpr int sheet_cell_width = 640;
 struct SheetEntry {
   Image<Rgb> picture;
   std::string words;
