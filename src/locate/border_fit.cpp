@@ -290,7 +290,7 @@ LineEdge settled_line(const Survey& survey, const Polyline& line, size_t side, c
       {middle.x, middle.y, 2 * span, length - 2 * margin, direction(line.inwards(side)).degrees()}, "a side");
   // Lanes run the other way round than the side where inwards lies to its left.
   const double way = cross(line.along(side), line.inwards(side)) > 0 ? -1 : 1;
-  LineEdge met = line_through(strips_of(survey.level(0), scan), false,
+  LineEdge met = line_through(scan, strips_of(survey.level(0), scan),
                               {.at = span + start.off, .contrast = start.contrast},
                               std::max(survey.noise_sigma(0), 0.3), way * start.tilt);
   met.edge.at -= span, met.slope *= way, met.shared *= way;

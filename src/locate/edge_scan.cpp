@@ -83,7 +83,7 @@ Scanned scanned(const Survey& survey, const Scan& scan, const EdgeSettings& s, c
   for (const ScanEdge& e : all)
     (std::abs(e.contrast) >= threshold && is_meant(e, s.change) ? meant : result.others).push_back(e);
   for (const ScanEdge& e : ordered(std::move(meant), s.order, s.every)) {
-    result.meant.push_back(line_through(strips, scan.round(), e, std::max(survey.noise_sigma(0), 0.3)));
+    result.meant.push_back(line_through(scan, strips, e, std::max(survey.noise_sigma(0), 0.3)));
     // Steps are a pixel long along the middle line, or nearly: an arc has whole steps.
     ScanEdge& edge = result.meant.back().edge;
     edge.at *= scan.per_step(), edge.sigma *= scan.per_step();

@@ -152,10 +152,34 @@ std::vector<Strip> strips_of(const Image<uint8_t>& picture, const Scan& scan) {
   const int count = std::max(1, scan.lanes() / strip_lanes);
   for (int i = 0; i < count; ++i) {
     const int first = i * scan.lanes() / count, end = (i + 1) * scan.lanes() / count;
-    strips.push_back({0.5 * (scan.lane(first) + scan.lane(end - 1)), end - first,
+    strips.push_back({0.5 * (scan.lane(first) + scan.lane(end - 1)), end - first, first,
                       profile_along(picture, scan, first, end)});
   }
   return strips;
+}
+
+std::vector<double> reading_skew(const Scan& scan, const Strip& strip, double at, double reach) {
+  const int steps = scan.steps();
+  std::vector<double> skew(static_cast<size_t>(steps), 0);
+  for (int k = static_cast<int>(std::ceil(at - reach)); k <= static_cast<int>(std::floor(at + reach)); ++k) {
+    if (!scan.round() && (k < 0 || k >= steps)) continue;
+    const double along = k * scan.per_step();
+    const Point2 u = scan.direction(along);
+    double sum = 0;
+    for (int i = strip.first; i < strip.first + strip.lanes; ++i) {
+      const Point2 p = scan.at(along, scan.lane(i));
+      // Two neighbours with the weights 1 - f and f have the third moment f (1 - f) (1 - 2 f) about the
+      // place.
+      const auto third = [](double v) {
+        const double f = v - std::floor(v);
+        return f * (1 - f) * (1 - 2 * f);
+      };
+      sum += third(p.x) * u.x * u.x * u.x + third(p.y) * u.y * u.y * u.y;
+    }
+    const double cubed = scan.per_step() * scan.per_step() * scan.per_step();
+    skew[static_cast<size_t>(((k % steps) + steps) % steps)] = sum / (6 * strip.lanes * cubed);
+  }
+  return skew;
 }
 
 std::vector<double> profile_of(const std::vector<Strip>& strips) {
@@ -190,7 +214,7 @@ std::vector<double> strength_along(const std::vector<double>& profile, bool roun
 }
 
 std::optional<ScanEdge> step_near(const std::vector<double>& profile, bool round, double start, double reach,
-                                  double noise) {
+                                  double noise, const std::vector<double>& skew) {
   double at = start, blur = 0.95, low = 0, high = 0;
   const int n = static_cast<int>(profile.size());
   Eigen::Matrix4d normal;
@@ -204,7 +228,13 @@ std::optional<ScanEdge> step_near(const std::vector<double>& profile, bool round
               last = static_cast<int>(std::floor(at + reach));
     Eigen::Matrix2d light = Eigen::Matrix2d::Zero();
     Eigen::Vector2d light_right = Eigen::Vector2d::Zero();
-    const auto step_at = [&](int k) { return blurred_step((k - at) / blur); };
+    const auto step_at = [&](int k) {
+      const double z = (k - at) / blur;
+      BlurredStep there = blurred_step(z);
+      if (!skew.empty())  // the third derivative of a blurred step
+        there.value += value_at(skew, k, round) * (z * z - 1) * there.density / (blur * blur * blur);
+      return there;
+    };
     for (int k = first; k <= last; ++k) {
       if (!round && (k < 0 || k >= n)) continue;
       const double phi = step_at(k).value;

@@ -44,15 +44,18 @@ double uneven_variance(const std::vector<Strip>& strips, const LineEdge& line, d
 
 }  // namespace
 
-LineEdge line_through(const std::vector<Strip>& strips, bool round, const ScanEdge& edge, double pixel_noise,
-                      double slope, int again) {
+LineEdge line_through(const Scan& scan, const std::vector<Strip>& strips, const ScanEdge& edge,
+                      double pixel_noise, double slope, int again) {
   LineEdge line{.edge = edge, .slope = slope};
   if (strips.size() < 2) return line;
   const auto count = static_cast<double>(strips.size());
   std::vector<FitRow<2>> points;  // along = at + slope * across
   for (const Strip& strip : strips) {
     const double noise = pixel_noise / std::sqrt(static_cast<double>(strip.lanes));
-    const auto met = step_near(strip.profile, round, edge.at + slope * strip.across, 5, noise);
+    constexpr double reach = 5, may_move = 3;
+    const double at = edge.at + slope * strip.across;
+    const auto met = step_near(strip.profile, scan.round(), at, reach, noise,
+                               reading_skew(scan, strip, at, reach + may_move));
     if (!met || met->contrast * edge.contrast <= 0 ||
         std::abs(met->contrast) < 0.35 * std::abs(edge.contrast))
       continue;
@@ -71,14 +74,17 @@ LineEdge line_through(const std::vector<Strip>& strips, bool round, const ScanEd
   // Strips far out were looked for beside a line that lies at a slant.
   const double farthest = std::max(std::abs(strips.front().across), std::abs(strips.back().across));
   if (again > 0 && std::abs(line.slope - slope) * farthest > 1)
-    return line_through(strips, round, line.edge, pixel_noise, line.slope, again - 1);
+    return line_through(scan, strips, line.edge, pixel_noise, line.slope, again - 1);
   // Noise is each strip's own; unevenness is shared by strips within a stretch.
   constexpr double stretch = 16;
   double own = 0, width = 0;
   for (const FitRow<2>& p : points) own += p.sigma * p.sigma / static_cast<double>(points.size());
   for (const Strip& strip : strips) width += strip.lanes / count;
   const double wider = 1 + uneven_variance(strips, line, pixel_noise) * stretch / width / own;
-  line.edge.sigma *= std::sqrt(wider), line.slope_sigma *= std::sqrt(wider), line.shared *= wider;
+  // What a step that is no Gaussian's, read between pixels, moves all strips by that meet it alike.
+  constexpr double model = 0.002;
+  line.edge.sigma = std::hypot(line.edge.sigma * std::sqrt(wider), model),
+  line.slope_sigma *= std::sqrt(wider), line.shared *= wider;
   const auto on_line = std::count_if(points.begin(), points.end(), [&](const FitRow<2>& p) {
     return std::abs(p.value - p.terms.dot(fit.unknowns)) < std::max(0.5, 4 * p.sigma);
   });

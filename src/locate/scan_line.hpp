@@ -17,7 +17,7 @@ struct LineEdge {
 /// sense or a third of its contrast is left out. Where the line found lies at another slant, it is looked for
 /// anew along it, up to `again` times. The sigmas hold the strips' scatter and what uneven brightness beside
 /// the edge moves it by.
-LineEdge line_through(const std::vector<Strip>& strips, bool round, const ScanEdge& edge, double pixel_noise,
-                      double slope = 0, int again = 3);
+LineEdge line_through(const Scan& scan, const std::vector<Strip>& strips, const ScanEdge& edge,
+                      double pixel_noise, double slope = 0, int again = 3);
 
 }  // namespace heron
