@@ -13,6 +13,7 @@
 #include <mutex>
 
 #include "case_parts.hpp"
+#include "heron/image/components.hpp"
 #include "heron/image/parallel.hpp"
 #include "heron/locate/target.hpp"
 #include "heron/render/outline.hpp"
@@ -79,16 +80,48 @@ std::vector<Piece> clutter(const CasePart& part, const View& view, render::Rando
   return pieces;
 }
 
+float brightest(const Image<float>& picture) {
+  float most = 0;
+  for (int y = 0; y < picture.height(); ++y)
+    most = std::max(most, *std::max_element(picture.row(y), picture.row(y) + picture.width()));
+  return most;
+}
+
+/// One region of one brightness, large enough to draw a sample in.
+bool is_a_blob(const CasePart& part) {
+  return part.silhouette && part.erased.empty() && std::min(part.width, part.height) > 30 &&
+         std::all_of(part.pieces.begin(), part.pieces.end(),
+                     [&](const Piece& p) { return p.reflectance == part.pieces[0].reflectance; });
+}
+
 std::vector<std::string> kinds_of(const CasePart& part) {
   std::vector<std::string> kinds{"pattern"};
   if (part.silhouette) kinds.push_back("outline");
   if (part.radius > 0) kinds.push_back("marker");
+  if (is_a_blob(part)) kinds.push_back("color");
   if (!part.corners.empty() && part.corners.size() < 9 && std::min(part.width, part.height) > 30)
     kinds.push_back("border");
   return kinds;
 }
 
 bool is_by_edges(const std::string& kind) { return kind == "pattern" || kind == "outline"; }
+
+/// A place of the part, some pixels from its border, in a picture.
+Point2 sample_in(const CasePart& part, const View& view) {
+  Scene scene = scene_of(part, {.side = view.side, .pixel = view.pixel, .angle = view.angle});
+  scene.blur_px = 0;
+  const Image<float> seen = exact_picture(scene);
+  const float most = brightest(seen);
+  constexpr int room = 6;
+  for (int y = room; y + room < seen.height(); ++y)
+    for (int x = room; x + room < seen.width(); ++x) {
+      bool inside = true;
+      for (int v = -room; v <= room && inside; v += 3)
+        for (int u = -room; u <= room && inside; u += 3) inside = seen(x + u, y + v) > 0.9f * most;
+      if (inside) return {static_cast<double>(x), static_cast<double>(y)};
+    }
+  return view.pixel;
+}
 
 std::optional<Target> taught(const CasePart& part, const std::string& kind, const View& view,
                              render::Random& random) {
@@ -107,6 +140,8 @@ std::optional<Target> taught(const CasePart& part, const std::string& kind, cons
     for (const Point2& c : part.corners) corners.push_back(view.pixel + rotated({c.x, -c.y}, view.angle));
     region = Region::polygon(corners);
   }
+  // A sample somewhere in it, by brightness.
+  if (kind == "color") region = Region::rectangle(sample_in(part, view), 8, 8, view.angle);
   if (kind == "marker") words.origin.reset();
   try {
     return teach_target(kind, {.grey = picture, .region = region}, words);
@@ -136,6 +171,47 @@ struct Tally {
   }
 };
 
+/// Where a region lies in its part, holes filled: by the share of each pixel that it covers, in a picture
+/// without blur.
+struct Region2 {
+  Point2 centroid;  ///< from the origin, y downwards
+  Angle axis;       ///< the long one
+  bool is_long = false;
+};
+
+Region2 region_of(const CasePart& part) {
+  constexpr int fine = 4;
+  const int side = fine * static_cast<int>(2 * reach_of(part) + 20);
+  Scene scene;
+  scene.camera = straight_camera(side, side, fine);
+  scene.width = scene.height = side, scene.background = 0, scene.blur_px = 0, scene.pieces = part.pieces;
+  const Image<float> seen = exact_picture(scene);
+  const float full = brightest(seen);
+  Image<uint8_t> mask(side, side);
+  for (int y = 0; y < side; ++y)
+    for (int x = 0; x < side; ++x) mask(x, y) = seen(x, y) > 0 ? 255 : 0;
+  const Image<uint8_t> covered = mask;
+  fill_holes(mask);
+  const auto share = [&](int x, int y) -> double {
+    for (int v = -1; v <= 1; ++v)
+      for (int u = -1; u <= 1; ++u)
+        if (mask(x + u, y + v) && !covered(x + u, y + v)) return 1;  // in a hole, or at its rim
+    return seen(x, y) / full;
+  };
+  double area = 0, xx = 0, xy = 0, yy = 0;
+  Point2 sum;
+  for (int y = 1; y + 1 < side; ++y)
+    for (int x = 1; x + 1 < side; ++x) {
+      const double w = share(x, y), u = x - (side - 1) / 2.0, v = y - (side - 1) / 2.0;
+      area += w, sum += Point2{u, v} * w, xx += w * u * u, xy += w * u * v, yy += w * v * v;
+    }
+  const Point2 c = sum * (1 / area);
+  xx = xx / area - c.x * c.x, xy = xy / area - c.x * c.y, yy = yy / area - c.y * c.y;
+  return {.centroid = c * (1.0 / fine),
+          .axis = radians(0.5 * std::atan2(2 * xy, xx - yy)),
+          .is_long = std::hypot(xx - yy, 2 * xy) > 0.05 * (xx + yy)};
+}
+
 /// The angle that is off, of poses in which the part looks the same.
 double angle_off(const CasePart& part, Angle seen, Angle truth) {
   if (part.turns == 0) return 0;
@@ -148,12 +224,13 @@ struct Case {
   const std::string& kind;
   const Target& target;
   Angle taught_at;
+  std::optional<Region2> region = {};  ///< what the color kind tells
 };
 
 /// Ranges about what is there, or as wide as they may be.
 FindLimits limits_of(const Case& c, Angle turn, bool wide) {
   FindLimits limits = c.target.limits();
-  if (c.kind == "marker") return limits;
+  if (c.kind == "marker" || c.kind == "color") return limits;
   if (c.kind == "border") {
     limits.angle = {turn + degrees(-8), turn + degrees(8)};
     return limits;
@@ -167,18 +244,23 @@ void judge(const Case& c, const View& view, const Findings& found, Tally& tally,
   const Angle turn = c.part.turns == 0 ? Angle{} : view.angle - c.taught_at;
   bool seen = false;
   ++tally.pictures;
+  const Point2 truth = view.pixel + (c.region ? rotated(c.region->centroid, view.angle) : Point2{});
   for (const Sighting& s : found.sightings) {
-    const Point2 off{s.x - view.pixel.x, s.y - view.pixel.y};
+    const Point2 off = Point2{s.x, s.y} - truth;
     if (norm(off) > 0.5 * reach_of(c.part)) {
       ++tally.more;
       if (tell) std::printf("    another at %.2f %.2f, score %.1f\n", s.x, s.y, s.score);
       continue;
     }
-    const double turned = s.has_angle ? angle_off(c.part, s.angle, turn) : 0;
+    const bool turns = s.has_angle && (c.region ? c.region->is_long : c.part.turns > 0);
+    const double turned = !turns ? 0
+                          : c.region
+                              ? std::remainder((s.angle - c.region->axis - view.angle).degrees(), 180.0)
+                              : angle_off(c.part, s.angle, turn);
     const double turned_px = std::abs(turned) * std::numbers::pi / 180 * reach_of(c.part);
     const bool far = norm(off) > 0.5 || turned_px > 0.5;
     const bool beyond = std::abs(off.x) > 5 * s.sigma.x || std::abs(off.y) > 5 * s.sigma.y ||
-                        (s.has_angle && c.part.turns > 0 && std::abs(turned) > 5 * s.sigma.angle.degrees());
+                        (turns && std::abs(turned) > 5 * s.sigma.angle.degrees());
     if (far && beyond && s.ambiguous) {
       ++tally.told, seen = true;
       continue;
@@ -198,8 +280,7 @@ void judge(const Case& c, const View& view, const Findings& found, Tally& tally,
     tally.worst = std::max({tally.worst, std::abs(off.x), std::abs(off.y)});
     ++tally.asked[0], tally.within[0] += std::abs(off.x) < 2 * s.sigma.x;
     ++tally.asked[1], tally.within[1] += std::abs(off.y) < 2 * s.sigma.y;
-    if (s.has_angle && c.part.turns > 0)
-      ++tally.asked[2], tally.within[2] += std::abs(turned) < 2 * s.sigma.angle.degrees();
+    if (turns) ++tally.asked[2], tally.within[2] += std::abs(turned) < 2 * s.sigma.angle.degrees();
   }
   tally.found += seen;
   if (!seen && tell) {
@@ -224,6 +305,8 @@ bool sees(const CasePart& part, const View& view, const Findings& found) {
 Tally measured(const CasePart& part, const std::string& kind, int pictures, uint64_t seed, bool tell) {
   Tally total;
   std::mutex mutex;
+  std::optional<Region2> region;
+  if (kind == "color") region = region_of(part);
   const int side = static_cast<int>(2 * reach_of(part) + 110);
   const double middle = (side - 1) / 2.0;
   parallel_rows(static_cast<int>(taught_at.size()), 1, [&](int which, int) {
@@ -244,12 +327,14 @@ Tally measured(const CasePart& part, const std::string& kind, int pictures, uint
       if (i % 2)
         view.angle =
             (at + degrees(kind == "border" ? random.uniform(-30, 30) : random.uniform(-180, 180))).wrapped();
-      view.light = random.uniform(0.5, 1.2), view.noise = random.uniform(1, 3);
+      // One range of brightness cannot hold under every light.
+      view.light = kind == "color" ? random.uniform(0.75, 1.1) : random.uniform(0.5, 1.2),
+      view.noise = random.uniform(1, 3);
       view.gradient = {random.uniform(-0.2, 0.2), random.uniform(-0.2, 0.2)};
       if (i % 4 == 3) view.blur = random.uniform(0.7, 1.3);
       if (i % 3 == 1) view.others = clutter(part, view, random);
       if (i % 8 == 6 && part.silhouette && is_by_edges(kind)) view.hidden = random.uniform(0.02, 0.3);
-      const Case one{part, kind, *target, at};
+      const Case one{part, kind, *target, at, region};
       const Survey survey(picture_of(part, view, random));
       const bool wide = is_by_edges(kind) && i % 10 == 4;
       const Angle turn = part.turns == 0 ? Angle{} : view.angle - at;

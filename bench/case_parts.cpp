@@ -189,21 +189,42 @@ std::vector<CasePart> case_parts() {
        .width = 130,
        .height = 130});
   add({.name = "letter L",
-       .pieces = boxes({{-35, 0, 30, 130}, {0, -50, 100, 30}}),
+       .pieces = {piece(polygon({{-50, 65}, {-20, 65}, {-20, -35}, {50, -35}, {50, -65}, {-50, -65}}))},
        .width = 110,
        .height = 130});
   add({.name = "letter T",
-       .pieces = boxes({{0, 50, 120, 30}, {0, 0, 30, 130}}),
+       .pieces = {piece(
+           polygon({{-60, 65}, {60, 65}, {60, 35}, {15, 35}, {15, -65}, {-15, -65}, {-15, 35}, {-60, 35}}))},
        .mirror = true,
        .width = 120,
        .height = 130});
   add({.name = "letter E",
-       .pieces = boxes({{-35, 0, 26, 130}, {0, 52, 96, 26}, {-6, 0, 84, 26}, {0, -52, 96, 26}}),
+       .pieces = {piece(polygon({{-48, 65},
+                                 {48, 65},
+                                 {48, 39},
+                                 {-22, 39},
+                                 {-22, 13},
+                                 {36, 13},
+                                 {36, -13},
+                                 {-22, -13},
+                                 {-22, -39},
+                                 {48, -39},
+                                 {48, -65},
+                                 {-48, -65}}))},
        .mirror = true,
        .width = 100,
        .height = 132});
   add({.name = "letter F",
-       .pieces = boxes({{-35, 0, 26, 130}, {0, 52, 96, 26}, {-8, 4, 80, 26}}),
+       .pieces = {piece(polygon({{-48, 65},
+                                 {48, 65},
+                                 {48, 39},
+                                 {-22, 39},
+                                 {-22, 17},
+                                 {32, 17},
+                                 {32, -9},
+                                 {-22, -9},
+                                 {-22, -65},
+                                 {-48, -65}}))},
        .width = 100,
        .height = 132});
   add({.name = "letter H",
@@ -226,19 +247,12 @@ std::vector<CasePart> case_parts() {
        .turns = 2,
        .width = 104,
        .height = 124});
-  add({.name = "comb",
-       .pieces = boxes({{0, 30, 160, 20},
-                        {-70, 0, 10, 70},
-                        {-50, 0, 10, 70},
-                        {-30, 0, 10, 70},
-                        {-10, 0, 10, 70},
-                        {10, 0, 10, 70},
-                        {30, 0, 10, 70},
-                        {50, 0, 10, 70},
-                        {70, 0, 10, 70}}),
-       .mirror = true,
-       .width = 164,
-       .height = 84});
+  std::vector<Point2> comb{{-80, 40}, {80, 40}, {80, 20}};
+  for (double x = 70; x >= -70; x -= 20)
+    for (const auto& [beside, y] : {std::pair{5, 20}, {5, -35}, {-5, -35}, {-5, 20}})
+      comb.push_back({x + beside, static_cast<double>(y)});
+  comb.push_back({-80, 20});
+  add({.name = "comb", .pieces = {piece(polygon(comb))}, .mirror = true, .width = 164, .height = 84});
   const auto grid = [&](bool whole) {
     std::vector<Piece> pieces;
     for (int i = 0; i < 4; ++i)

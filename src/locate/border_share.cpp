@@ -95,6 +95,7 @@ class ColorsBeside {
             if (const uint8_t side = sides(x, y); side == sure_in || side == sure_out)
               (side == sure_in ? both.in : both.out).add(picture(x + left, y + top));
         if (inside_.count < enough) inside_ += both.in;
+        if (outside_.count < enough) outside_ += both.out;
       }
     wide_ = single_;
     for (int twice = 0; twice < 2; ++twice) {  // eight pixels are within reach, the nearer ones count more
@@ -106,9 +107,10 @@ class ColorsBeside {
   /// Near pixels of a block.
   ColorStep step_at(int column, int row) const {
     const Both& both = wide_[index(column, row)];
-    const Sums& inside = both.in.tell() ? both.in : inside_;  // a corner has no inside of its own
-    if (!inside.tell() || !both.out.tell()) return {};
-    ColorStep step{.out = both.out.mean(), .change = inside.mean()};
+    // A corner has no inside of its own, a narrow gap no outside.
+    const Sums &inside = both.in.tell() ? both.in : inside_, &outside = both.out.tell() ? both.out : outside_;
+    if (!inside.tell() || !outside.tell()) return {};
+    ColorStep step{.out = outside.mean(), .change = inside.mean()};
     for (size_t i = 0; i < 3; ++i) step.change[i] -= step.out[i];
     step.square = dot(step.change, step.change);
     return step;
@@ -175,7 +177,7 @@ class ColorsBeside {
 
   int columns_, rows_;
   std::vector<Both> single_, wide_;
-  Sums inside_;  ///< near the whole border
+  Sums inside_, outside_;  ///< near the whole border
 };
 
 /// Row by row of `sides`, whose first pixel lies at (left, top) of the picture; returns the mean contrast.

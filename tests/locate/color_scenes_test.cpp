@@ -288,3 +288,36 @@ TEST_CASE("a region that the picture's edge cuts off is a miss, whose middle is 
   const Target cut = taught_color(green, {{"whole", false}});
   CHECK(found_on(cut, table).sightings.size() == 2);
 }
+
+TEST_CASE("gaps so narrow that blur fills them do not move a region") {
+  // Before, the comb lay up to a pixel off with a sigma of 0.03.
+  std::vector<Point2> comb{{-80, 40}, {80, 40}, {80, 20}};
+  for (double x = 70; x >= -70; x -= 20)
+    for (const auto& [beside, y] : {std::pair{5, 20}, {5, -35}, {-5, -35}, {-5, 20}})
+      comb.push_back({x + beside, static_cast<double>(y)});
+  comb.push_back({-80, 20});
+  // 160 x 20 about y 30, and eight teeth of 10 x 55 about y -7.5.
+  const Point2 centroid{0, (3200 * 30 + 4400 * -7.5) / 7600};
+  const Target target = [&] {
+    Table table;
+    table.add({{comb}}, {}, green);
+    const Image<Rgb> color = table.picture(1);
+    return teach_target("color",
+                        {.grey = grey_levels(color),
+                         .color = color,
+                         .region = Region::rectangle(pixel_of({0, 30}), 30, 10, {})},
+                        {.name = "comb"});
+  }();
+  for (const double turn : {0.0, 17.0, 45.0}) {
+    CAPTURE(turn);
+    Table table{.pieces = {}, .blur = 1.3, .gradient = {0.2, 0}};
+    const Point2 at{3.3, -2.2};
+    table.add({{comb}}, at, green, degrees(turn));
+    const Findings found = found_on(target, table);
+    REQUIRE(found.sightings.size() == 1);
+    const Sighting& s = found.sightings[0];
+    const double off = distance({s.x, s.y}, pixel_of(at + rotated(centroid, degrees(turn))));
+    CHECK(off < 0.08);
+    CHECK(off < 4 * std::hypot(s.sigma.x, s.sigma.y));
+  }
+}
