@@ -90,6 +90,14 @@ Point2 Scan::at(double along, double across) const {
   return centre_ + along_ * (along - 0.5 * length_) + Point2{-along_.y, along_.x} * across;
 }
 
+double Scan::bend(double slope, double across) const {
+  if (!is_arc_) return 0;
+  // From the point on the middle line by t outwards and k t along, until `across` further from the centre.
+  const double k = slope * per_step_, square = 1 + k * k, r = radius_,
+               t = (std::sqrt(std::max(0.0, r * r + square * across * (2 * r + across))) - r) / square;
+  return (r * std::atan2(k * t, r + t) - k * across) / per_step_;
+}
+
 Point2 Scan::direction(double along) const {
   if (is_fan_) return unit(radians(start_ + 0.5 * sweep_));
   if (!is_arc_) return along_;

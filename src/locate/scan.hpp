@@ -33,6 +33,9 @@ class Scan {
   double per_step() const { return per_step_; }  ///< pixels (of the middle line) from step to step
   /// What a person reads: pixels of a band, degrees of an arc.
   double told(double along) const { return is_arc_ ? along / radius_ * 180 / std::numbers::pi : along; }
+  /// Steps by which a straight edge that crosses the middle line at `slope` (steps a pixel across) lies
+  /// beside a constant slope: round an arc straight edges bend. 0 for a band.
+  double bend(double slope, double across) const;
   double lane(int i) const { return (i + 0.5 - 0.5 * lanes_) * width_ / lanes_; }
   bool inside(int width, int height) const;
   std::vector<Point2> border() const;

@@ -53,13 +53,13 @@ LineEdge line_through(const Scan& scan, const std::vector<Strip>& strips, const 
   for (const Strip& strip : strips) {
     const double noise = pixel_noise / std::sqrt(static_cast<double>(strip.lanes));
     constexpr double reach = 5, may_move = 3;
-    const double at = edge.at + slope * strip.across;
+    const double bend = scan.bend(slope, strip.across), at = edge.at + slope * strip.across + bend;
     const auto met = step_near(strip.profile, scan.round(), at, reach, noise,
                                reading_skew(scan, strip, at, reach + may_move));
     if (!met || met->contrast * edge.contrast <= 0 ||
         std::abs(met->contrast) < 0.35 * std::abs(edge.contrast))
       continue;
-    points.push_back({{1, strip.across}, met->at, std::max(met->sigma, 0.003)});
+    points.push_back({{1, strip.across}, met->at - bend, std::max(met->sigma, 0.003)});
   }
   const auto fit = points.size() < 2
                        ? RobustFit<2>{}
@@ -73,7 +73,8 @@ LineEdge line_through(const Scan& scan, const std::vector<Strip>& strips, const 
   line.shared = fit.covariance(0, 1);
   // Strips far out were looked for beside a line that lies at a slant.
   const double farthest = std::max(std::abs(strips.front().across), std::abs(strips.back().across));
-  if (again > 0 && std::abs(line.slope - slope) * farthest > 1)
+  const double bent = scan.bend(line.slope, farthest) - scan.bend(slope, farthest);
+  if (again > 0 && (std::abs(line.slope - slope) * farthest > 1 || std::abs(bent) > 0.002))
     return line_through(scan, strips, line.edge, pixel_noise, line.slope, again - 1);
   // Noise is each strip's own; unevenness is shared by strips within a stretch.
   constexpr double stretch = 16;

@@ -326,3 +326,41 @@ TEST_CASE("shading, and round things beside the arc's centre, are no circles") {
   CHECK(none.sightings.empty());
   CHECK_FALSE(none.misses.empty());
 }
+
+TEST_CASE("a notch's angle is that of its straight edge, and its sigma holds") {
+  // Before, 0.057 degrees beside it: a straight edge across a ring is no line over the angle.
+  constexpr double radius = 60, wide = 24, inner = 44, outer = 56;
+  const double edge = radians(std::asin(0.5 * wide / (0.5 * (inner + outer)))).degrees();
+  constexpr int side = 200, runs = sanitized ? 4 : 60;
+  const auto shot = [&](Point2 at, Angle turned, uint64_t seed) {
+    constexpr double middle = (side - 1) / 2.0;
+    render::Scene scene;
+    scene.camera = render::straight_camera(side, side, 1);
+    scene.width = scene.height = side;
+    const Pose2 pose{at.x - middle, middle - at.y, -turned};
+    scene.pieces = {{render::disc(radius), pose, 0.65},
+                    {render::rectangle(40, wide, {radius, 0}), pose, scene.background}};
+    render::Random random(seed);
+    return render::expose(render::exact_picture(scene), {.sigma = 2}, random);
+  };
+  int within = 0;
+  double sum = 0;
+  render::Random random(3);
+  for (int i = 0; i < runs; ++i) {
+    const Point2 at{100 + random.uniform(-3, 3), 100 + random.uniform(-3, 3)};
+    const Angle turned = degrees(random.uniform(-180, 180));
+    const Target target = teach_target(
+        "edge",
+        {.grey = shot(at, turned, 1), .region = Region::rectangle(at, 2 * radius + 8, 2 * radius + 8, {})},
+        {.name = "notch",
+         .settings = {{"arc", std::vector<double>{at.x, at.y, inner, outer, 0, 360}},
+                      {"change", std::string("rising")}}});
+    const Findings found = find(target, Survey(shot(at, turned, 100 + static_cast<uint64_t>(i))));
+    REQUIRE(found.sightings.size() == 1);
+    const Sighting& s = found.sightings[0];
+    const double off = std::remainder(s.angle.degrees() - turned.degrees() - edge, 360.0);
+    sum += off, within += std::abs(off) < 2 * s.sigma.angle.degrees();
+  }
+  CHECK(std::abs(sum / runs) < 0.015);
+  CHECK(within >= 0.9 * runs);
+}
