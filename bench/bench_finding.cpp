@@ -109,8 +109,8 @@ struct Drawing {
   const char* words;
   uint64_t seed;
   bool otherwise = false;
-  Polarity polarity = Polarity::as_taught;  ///< either: every other picture is inverted; per edge: a sheet as
-                                            ///< white as paper lies under half of the leaf
+  Inversion inversion = Inversion::none;  ///< either: every other picture is inverted; per edge: a sheet as
+                                          ///< white as paper lies under half of the leaf
 };
 
 /// Up to 40% covered or outside, in any light, blurred, noisy, among look-alikes, in any pose and size.
@@ -128,7 +128,7 @@ void hard(const PatternTarget& target, int pictures, const Drawing& drawing) {
       tile.x = 80 + (hidden - 0.5) * 44 * scale;
     }
     std::vector<Pose2> taken{tile};
-    if (drawing.polarity == Polarity::per_edge) {
+    if (drawing.inversion == Inversion::local) {
       const Angle way = degrees(random.uniform(-180, 180));
       scene.pieces.push_back({rectangle(200, 400, {100, 0}), {tile.x, tile.y, way}, 0.95});
     }
@@ -146,13 +146,13 @@ void hard(const PatternTarget& target, int pictures, const Drawing& drawing) {
     Image<uint8_t> picture =
         expose(exact_picture(scene), {.sigma = noise_of(random), .electrons = 20000}, random);
     if (drawing.otherwise) picture = otherwise(std::move(picture), random);
-    if (drawing.polarity == Polarity::either && run % 2) picture = inverted(std::move(picture));
+    if (drawing.inversion == Inversion::whole && run % 2) picture = inverted(std::move(picture));
     const auto is_right = [&](const Sighting& s) {
       return distance({s.x, s.y}, pixel_of(tile)) < 1 &&
              std::abs((s.angle + tile.angle).wrapped().degrees()) < 1 && std::abs(s.scale - scale) < 0.02;
     };
     const Survey survey(std::move(picture));
-    FindLimits limits{.scale = {0.8, 1.2}, .polarity = drawing.polarity};
+    FindLimits limits{.scale = {0.8, 1.2}, .inversion = drawing.inversion};
     const Findings f = find(target, survey, limits, Explain::never);
     bool seen = false;
     for (const Sighting& s : f.sightings) {
@@ -236,11 +236,11 @@ void reasons(const PatternTarget& target, int pictures, const std::vector<Causes
     std::vector<Pose2> taken{tile};
     put(scene, leaf(tile, scale, false));
     Pose2 second = tile;
-    if (is("overlap")) {
+    if (is("visible")) {
       second = {tile.x + 22 * cos(tile.angle), tile.y + 22 * sin(tile.angle),
                 tile.angle + degrees(random.uniform(60, 120))};
       put(scene, leaf(second, 1, false, 0.7));
-      limits.most_overlap = 0.02, limits.least_score = 40;
+      limits.min_visible = 0.98, limits.least_score = 40;
       taken.push_back(second);
     }
     add_clutter(scene, taken, 3, random);
@@ -254,7 +254,7 @@ void reasons(const PatternTarget& target, int pictures, const std::vector<Causes
         limits.count = 1;
         break;
       }
-      if (limits.count == 0) continue;
+      if (limits.count == FindLimits::all) continue;
     }
     if (is("region"))
       limits.region = Region::rectangle(pixel_of(tile) + Point2{random.uniform(-1, 1) < 0 ? -90.0 : 90.0, 0},
@@ -265,14 +265,15 @@ void reasons(const PatternTarget& target, int pictures, const std::vector<Causes
       limits.least_score = 93;
     }
     Image<uint8_t> picture = expose(exact_picture(scene), {.sigma = 2, .electrons = 20000}, random);
-    if (is("polarity")) picture = inverted(std::move(picture));
+    if (is("inversion")) picture = inverted(std::move(picture));
     const Survey survey{Image<uint8_t>(picture)};
     if (is("contrast"))
       limits.least_contrast =
-          stricter *
-          find(target, survey, {.scale = {0.8, 1.25}, .polarity = Polarity::either}).sightings.at(0).contrast;
+          stricter * find(target, survey, {.scale = {0.8, 1.25}, .inversion = Inversion::whole})
+                         .sightings.at(0)
+                         .contrast;
     const Findings f = find(target, survey, limits);
-    const size_t expected = is("count") || is("overlap") ? 1 : 0;
+    const size_t expected = is("count") || is("visible") ? 1 : 0;
     Count& count = counts[all_causes];
     ++count.all;
     const auto says = [&](const Miss& m, const std::string& cause) {
@@ -301,10 +302,10 @@ void reasons(const PatternTarget& target, int pictures, const std::vector<Causes
       if (l.name == "angle") set.angle = {degrees(l.value - 2), degrees(l.value + 2)};
       if (l.name == "scale") set.scale = {l.value - 0.02, l.value + 0.02};
       if (l.name == "count") set.count = static_cast<int>(l.value);
-      if (l.name == "overlap") set.most_overlap = std::min(1.0, l.value + 0.01);
+      if (l.name == "visible") set.min_visible = std::max(0.0, l.value - 0.01);
       if (l.name == "region") set.region = Region::rectangle({named->x, named->y}, 20, 20, {});
       if (l.name == "outside") set.most_outside = std::min(1.0, l.value + 0.01);
-      if (l.name == "polarity") set.polarity = Polarity::either;
+      if (l.name == "inversion") set.inversion = Inversion::whole;
     }
     bool cured = false;
     for (const Sighting& s : find(target, survey, set, Explain::never).sightings)
@@ -336,9 +337,9 @@ int main(int argc, char** argv) {
     hard(target, counts["--otherwise"],
          {"drawn otherwise (shadows, bent response, dead and hot pixels): ", 404, true});
   if (counts["--either"])
-    hard(target, counts["--either"], {"of either polarity: ", 771177, false, Polarity::either});
+    hard(target, counts["--either"], {"every other one inverted: ", 771177, false, Inversion::whole});
   if (counts["--per-edge"])
-    hard(target, counts["--per-edge"], {"half on a white sheet: ", 662266, false, Polarity::per_edge});
+    hard(target, counts["--per-edge"], {"half on a white sheet: ", 662266, false, Inversion::local});
   if (counts["--none"]) none(target, counts["--none"]);
   if (counts["--reasons"])
     reasons(target, counts["--reasons"],
@@ -347,10 +348,10 @@ int main(int argc, char** argv) {
              {"angle"},
              {"scale"},
              {"count"},
-             {"overlap"},
+             {"visible"},
              {"region"},
              {"outside"},
-             {"polarity"}},
+             {"inversion"}},
             "one cause", 616161);
   if (counts["--two-reasons"])
     reasons(target, counts["--two-reasons"],
@@ -361,9 +362,9 @@ int main(int argc, char** argv) {
              {"angle", "region"},
              {"scale", "region"},
              {"contrast", "region"},
-             {"angle", "polarity"},
-             {"scale", "polarity"},
-             {"contrast", "polarity"},
+             {"angle", "inversion"},
+             {"scale", "inversion"},
+             {"contrast", "inversion"},
              {"score", "angle"},
              {"score", "scale"},
              {"score", "region"}},

@@ -65,13 +65,13 @@ void find_360_scaled(benchmark::State& state) { find_in(state, shared().picture,
 void find_360_empty(benchmark::State& state) { find_in(state, shared().empty, {}); }
 void find_360_five(benchmark::State& state) { find_in(state, shared().full, {}); }
 void find_360_either(benchmark::State& state) {
-  find_in(state, shared().picture, {.polarity = Polarity::either});
+  find_in(state, shared().picture, {.inversion = Inversion::whole});
 }
 void find_360_per_edge(benchmark::State& state) {
-  find_in(state, shared().picture, {.polarity = Polarity::per_edge});
+  find_in(state, shared().picture, {.inversion = Inversion::local});
 }
 void find_360_per_edge_scaled(benchmark::State& state) {
-  find_in(state, shared().picture, {.scale = {0.8, 1.2}, .polarity = Polarity::per_edge});
+  find_in(state, shared().picture, {.scale = {0.8, 1.2}, .inversion = Inversion::local});
 }
 
 /// Two targets in one picture: on one survey, and each on a survey of its own.

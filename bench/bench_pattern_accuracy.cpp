@@ -22,7 +22,7 @@ struct Setting {
   const char* name;
   double noise = 2, light = 1, gradient = 0.1, blur = 0.8, texture = 0, covered = 0;
   Range<double> scale = {1, 1};
-  Polarity polarity = Polarity::as_taught;
+  Inversion inversion = Inversion::none;
   /// A plate with straight edges along the pixels, taught at 0 degrees and found at 0, 90, 180 and 270, where
   /// all pixels along an edge see it alike; else a leaf at any angle.
   bool plate = false;
@@ -130,7 +130,7 @@ void measure(const Setting& s, int pictures, uint64_t seed_of_all) {
     const Image<uint8_t> picture =
         expose(exact_picture(scene_of(s, there, 2 * seed + 2)), {.sigma = s.noise}, random);
     const Findings f = find(target, Survey(Image<uint8_t>(picture)),
-                            {.scale = s.scale, .least_score = 50, .polarity = s.polarity}, Explain::never);
+                            {.scale = s.scale, .least_score = 50, .inversion = s.inversion}, Explain::never);
     if (f.sightings.size() != 1) continue;
     ++found;
     const Sighting& seen = f.sightings[0];
@@ -166,14 +166,14 @@ int main(int argc, char** argv) {
         {.name = "a plate at the taught angle, blur 1.2", .blur = 1.2, .plate = true},
         {.name = "a plate at the taught angle, noise 0.7", .noise = 0.7, .plate = true},
         {.name = "a plate at the taught angle, noise 5", .noise = 5, .plate = true},
-        {.name = "a plate at the taught angle by edges alone", .polarity = Polarity::per_edge, .plate = true},
+        {.name = "a plate at the taught angle by edges alone", .inversion = Inversion::local, .plate = true},
         {.name = "a plate at the taught angle by edges alone, blur 0.6",
         .blur = 0.6,
-        .polarity = Polarity::per_edge,
+        .inversion = Inversion::local,
         .plate = true},
         {.name = "a plate at the taught angle by edges alone, blur 1.2",
         .blur = 1.2,
-        .polarity = Polarity::per_edge,
+        .inversion = Inversion::local,
         .plate = true},
         {.name = "on a very faintly textured tray (no part of the bound)", .texture = 0.003},
         {.name = "on a faintly textured tray (no part of the bound)", .texture = 0.006},

@@ -16,7 +16,8 @@ namespace {
 
 using Json = nlohmann::ordered_json;
 
-Json json_of(const Lens& l) { return {{"k1", l.k1}, {"k2", l.k2}, {"p1", l.p1}, {"p2", l.p2}, {"k3", l.k3}}; }
+Json radial_of(const Lens& l) { return {l.k1, l.k2, l.k3}; }
+Json tangential_of(const Lens& l) { return {l.p1, l.p2}; }
 
 Lens sigma_of(const CameraMapping& m) {
   return lens_of(m.covariance().diagonal().head<9>().cwiseMax(0).cwiseSqrt());
@@ -136,16 +137,20 @@ void print_lens(const LensCalibration& c, const MappingRecord& r, const Calibrat
       if (!c.views[v].used) view["reason"] = c.views[v].reason;
       views.push_back(view);
     }
-    const Json own{
-        {"focal_px", {l.fx, l.fy}},
-        {"principal_px", {l.cx, l.cy}},
-        {"distortion", json_of(l)},
-        {"k3_free", c.k3_free},
-        {"sigma", {{"focal_px", {s.fx, s.fy}}, {"principal_px", {s.cx, s.cy}}, {"distortion", json_of(s)}}},
-        {"largest_px", c.largest_px},
-        {"views", views},
-        {"left_out", c.left_out},
-        {"advice", c.advice}};
+    const Json own{{"focal_px", {l.fx, l.fy}},
+                   {"principal_px", {l.cx, l.cy}},
+                   {"radial", radial_of(l)},
+                   {"tangential", tangential_of(l)},
+                   {"k3_free", c.k3_free},
+                   {"sigma",
+                    {{"focal_px", {s.fx, s.fy}},
+                     {"principal_px", {s.cx, s.cy}},
+                     {"radial", radial_of(s)},
+                     {"tangential", tangential_of(s)}}},
+                   {"largest_px", c.largest_px},
+                   {"views", views},
+                   {"left_out", c.left_out},
+                   {"advice", c.advice}};
     fmt::print("{}\n", json_of(r, own).dump());
     return;
   }

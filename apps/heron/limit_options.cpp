@@ -12,25 +12,25 @@ void LimitOptions::add_to(CLI::App& c) {
   c.add_option("--scale", scale, "MIN..MAX, or one number");
   c.add_option("--least-score", least_score, "0 to 100");
   c.add_option("--least-contrast", least_contrast, "grey levels over two pixels, 1 to 255");
-  c.add_option("--count", count, "the best so many; 0 for all");
-  c.add_option("--most-overlap", most_overlap, "share of a part that another may cover, 0 to 1");
+  c.add_option("--count", count, "at most so many, the best first; or all");
+  c.add_option("--min-visible", min_visible, "share of a part that no other part covers, 0 to 1");
   c.add_option("--most-outside", most_outside, "share of its edges that may lie outside the picture, 0 to 1");
   c.add_option(
-      "--polarity", polarity,
-      "as-taught, inverted, either (the whole part alike) or per-edge (each stretch of edges by itself)");
-  c.add_option("--effort", effort, "0 looks at the fewest candidates, 1 at all that could still be one");
+      "--inversion", inversion,
+      "what may be dark where it was bright: none, whole (the part alike) or local (each stretch of edges)");
+  c.add_option("--thoroughness", thoroughness, "quick, normal or exhaustive: how many places are looked at");
 }
 
 FindLimits LimitOptions::applied_to(FindLimits limits) const {
   if (!angle.empty()) limits.angle = parse_angle_range(angle);
   if (!scale.empty()) limits.scale = parse_range(scale, "--scale");
-  if (!polarity.empty()) limits.polarity = polarity_of(polarity, "--polarity");
+  if (!inversion.empty()) limits.inversion = inversion_of(inversion, "--inversion");
+  if (!thoroughness.empty()) limits.thoroughness = thoroughness_of(thoroughness, "--thoroughness");
+  if (!count.empty()) limits.count = count_of(count, "--count");
   if (least_score) limits.least_score = *least_score;
   if (least_contrast) limits.least_contrast = *least_contrast;
-  if (most_overlap) limits.most_overlap = *most_overlap;
+  if (min_visible) limits.min_visible = *min_visible;
   if (most_outside) limits.most_outside = *most_outside;
-  if (effort) limits.effort = *effort;
-  if (count) limits.count = *count;
   return limits;
 }
 
@@ -40,11 +40,11 @@ std::vector<std::pair<std::string, std::string>> limit_words(const FindLimits& l
       {"scale", fmt::format("{:g}..{:g}", l.scale.min, l.scale.max)},
       {"least score", fmt::format("{:g}", l.least_score)},
       {"least contrast", fmt::format("{:g}", l.least_contrast)},
-      {"count", l.count ? fmt::format("{}", l.count) : "all"},
-      {"most overlap", fmt::format("{:g}", l.most_overlap)},
+      {"count", count_word(l.count)},
+      {"min visible", fmt::format("{:g}", l.min_visible)},
       {"most outside", fmt::format("{:g}", l.most_outside)},
-      {"polarity", polarity_word(l.polarity)},
-      {"effort", fmt::format("{:g}", l.effort)}};
+      {"inversion", word_of(l.inversion)},
+      {"thoroughness", word_of(l.thoroughness)}};
   std::erase_if(words, [&](const auto& row) { return !honours(kind, row.first); });
   return words;
 }

@@ -9,12 +9,11 @@ namespace heron::tool {
 
 /// What may be found, as options of `teach` and `find`; what is not given stays as it was.
 struct LimitOptions {
-  std::string angle, scale, polarity;
-  std::optional<double> least_score, least_contrast, most_overlap, most_outside, effort;
-  std::optional<int> count;
+  std::string angle, scale, count, inversion, thoroughness;
+  std::optional<double> least_score, least_contrast, min_visible, most_outside;
 
   void add_to(CLI::App& command);
-  /// Throws Error{invalid_argument} for text that is no range or no polarity.
+  /// Throws Error{invalid_argument} for text that is no range, count or word of them.
   FindLimits applied_to(FindLimits limits) const;
 };
 

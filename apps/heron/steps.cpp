@@ -20,7 +20,7 @@ std::string words_of(const LimitMissed& limit) {
                        std::abs(limit.value), limit.needed);
   if (limit.name == "shape") return fmt::format("another shape, of {:.0f} % of the taught area", limit.value);
   if (limit.name == "mirrored") return "it is mirrored, needed " + limit.needed;
-  if (limit.name == "polarity")
+  if (limit.name == "inversion")
     return fmt::format("{}, needed {}", limit.value < 0 ? "inverted" : "as taught", limit.needed);
   const std::string sure = limit.sigma > 0 ? fmt::format(" \u00b1 {:.1g}", limit.sigma) : "";
   return fmt::format("{} is {:.4g}{}, needed {}", limit.name, limit.value, sure, limit.needed);

@@ -128,9 +128,10 @@ std::vector<Proposal> proposals_of(const StudyAdvice& a, const FindLimits& now, 
     add("least contrast", fmt::format("{:g}", now.least_contrast),
         fmt::format("{:g}", a.limits.least_contrast), "a third of the weakest part's, above the noise", with);
   with = now, with.count = a.limits.count;
-  const auto count = [](int n) { return n ? fmt::format("{}", n) : std::string("all"); };
+  const auto count = [](int n) { return n != FindLimits::all ? fmt::format("{}", n) : std::string("all"); };
   add("count", count(now.count), count(a.limits.count),
-      a.limits.count ? "the same in every picture" : "it differs from picture to picture", with);
+      a.limits.count != FindLimits::all ? "the same in every picture" : "it differs from picture to picture",
+      with);
   if (a.region) {
     const Box& r = *a.region;
     with = now, with.region = Region::rectangle(r);

@@ -102,7 +102,7 @@ std::string missing_words(const StudiedPicture& p) {
   for (const StudiedFind& f : p.finds) {
     if (!f.right || f.within) continue;
     --unseen;
-    ++reasons[f.limits.empty() ? "seen with more effort" : fmt::format("{}", fmt::join(f.limits, " and "))];
+    ++reasons[f.limits.empty() ? "seen more thoroughly" : fmt::format("{}", fmt::join(f.limits, " and "))];
   }
   if (unseen > 0) reasons["not seen at all"] = unseen;
   std::string words;
@@ -146,13 +146,14 @@ void print_study(const Study& s, const std::vector<Proposal>& settings, const Fi
                : t.time_share == 1 ? "as now"
                                    : fmt::format("{:+.0f} %", 100 * (t.time_share - 1)),
                t.why);
-  if (!honours(kind, "effort")) return;
-  fmt::print("\n  {:<15} {:>14} {:>20}\n", "effort", "ms a picture", "found in a few");
-  for (const double effort : {0.0, 0.5, 1.0}) {
+  if (!honours(kind, "thoroughness")) return;
+  fmt::print("\n  {:<15} {:>14} {:>20}\n", "thoroughness", "ms a picture", "found in a few");
+  for (const Thoroughness each : {Thoroughness::quick, Thoroughness::normal, Thoroughness::exhaustive}) {
     FindLimits with = now;
-    with.effort = effort;
+    with.thoroughness = each;
     const Trial t = trials(with);
-    fmt::print("  {:<15} {:>14.1f} {:>20}{}\n", effort, t.ms, t.found, effort == now.effort ? "  now" : "");
+    fmt::print("  {:<15} {:>14.1f} {:>20}{}\n", word_of(each), t.ms, t.found,
+               each == now.thoroughness ? "  now" : "");
   }
 }
 

@@ -88,7 +88,7 @@ void MillimetreOptions::apply(const std::string& kind, const Region& region, Tar
 std::optional<double> MillimetreOptions::learned_size(const Target& target, const Picture& picture) const {
   if (!distance || target.place().size_mm > 0) return std::nullopt;
   FindLimits limits = target.limits();
-  limits.count = 0;
+  limits.count = FindLimits::all;
   const Findings found = find(target, survey_of(target, picture), limits, Explain::never);
   if (found.sightings.empty() || found.sightings[0].spans.empty())
     fail_argument(fmt::format("teach: --distance learns a size, and a {} has no length that could be one",

@@ -114,7 +114,7 @@ std::string reason_of(const Miss& miss) {
       words += fmt::format(" another shape, {:.0f} % of the area", l.value);
     else if (l.name == "mirrored")
       words += " mirrored";
-    else if (l.name == "polarity")
+    else if (l.name == "inversion")
       words += fmt::format(" {} ({})", l.value < 0 ? "inverted" : "as taught", l.needed);
     else
       words += fmt::format(" {} {:.3g} ({})", l.name, l.value, l.needed);
@@ -291,7 +291,7 @@ void draw_pattern(Canvas& canvas, const PatternTarget& target, const TeachingRep
     segments.emplace_back(at - along, at + along);
   }
   canvas.lines(segments, edge_color, 2);
-  for (const TaughtEdge& e : target.coarse(Polarity::as_taught).edges)
+  for (const TaughtEdge& e : target.coarse().edges)
     canvas.ring(e.place + target.origin(), 3.0 / zoom, unseen_color, 1.5);
   if (target.to_centred() != Point2{})
     canvas.line(target.centred().origin(), target.origin(), axis_color, 1, Stroke::dotted);

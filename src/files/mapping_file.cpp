@@ -53,13 +53,13 @@ std::string text_of(const CameraMapping& mapping) {
   const Eigen::Quaterniond& q = c.camera_from_world.rotation;
   const Eigen::Vector3d& p = c.camera_from_world.position;
   return fmt::format(
-      "focal_px = {}\nprincipal_px = {}\ndistortion = {}  # k1, k2, p1, p2, k3\n"
+      "focal_px = {}\nprincipal_px = {}\nradial = {}  # of r^2, r^4, r^6\ntangential = {}\n"
       "# camera_from_world: camera axes x right, y down, z forward\nrotation = {}  # quaternion w, x, y, "
       "z\nposition_mm = {}\n"
-      "# of fx, fy, cx, cy, k1, k2, p1, p2, k3, a turn of the camera (radians) and a shift (mm), both in the "
-      "camera's axes\ncovariance = {}\n",
+      "# of focal x and y, principal x and y, radial 1 and 2, tangential 1 and 2, radial 3, a turn of the camera "
+      "(radians) and a shift (mm), both in the camera's axes\ncovariance = {}\n",
       list_of({c.lens.fx, c.lens.fy}), list_of({c.lens.cx, c.lens.cy}),
-      list_of({c.lens.k1, c.lens.k2, c.lens.p1, c.lens.p2, c.lens.k3}), list_of({q.w(), q.x(), q.y(), q.z()}),
+      list_of({c.lens.k1, c.lens.k2, c.lens.k3}), list_of({c.lens.p1, c.lens.p2}), list_of({q.w(), q.x(), q.y(), q.z()}),
       list_of({p.x(), p.y(), p.z()}), rows_of(mapping.covariance()));
 }
 
@@ -73,7 +73,7 @@ Mapping plane_of(const TomlTable& file) {
 
 Mapping camera_of(const TomlTable& file) {
   const auto focal = file.numbers("focal_px", 2), principal = file.numbers("principal_px", 2),
-             d = file.numbers("distortion", 5);
+             radial = file.numbers("radial", 3), tangential = file.numbers("tangential", 2);
   const auto q = file.numbers("rotation", 4), p = file.numbers("position_mm", 3);
   if (!(focal[0] > 0 && focal[1] > 0)) file.refuse("focal_px", "must be above 0");
   CameraModel camera;
@@ -81,11 +81,11 @@ Mapping camera_of(const TomlTable& file) {
                  .fy = focal[1],
                  .cx = principal[0],
                  .cy = principal[1],
-                 .k1 = d[0],
-                 .k2 = d[1],
-                 .k3 = d[4],
-                 .p1 = d[2],
-                 .p2 = d[3]};
+                 .k1 = radial[0],
+                 .k2 = radial[1],
+                 .k3 = radial[2],
+                 .p1 = tangential[0],
+                 .p2 = tangential[1]};
   camera.camera_from_world = {Eigen::Quaterniond(q[0], q[1], q[2], q[3]), {p[0], p[1], p[2]}};
   if (std::abs(camera.camera_from_world.rotation.norm() - 1) > 1e-6)
     file.refuse("rotation", "must be a quaternion of length 1: w, x, y, z");

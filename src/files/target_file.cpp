@@ -6,6 +6,7 @@
 #include <algorithm>
 
 #include <array>
+#include <charconv>
 #include <filesystem>
 
 #include "codecs.hpp"
@@ -61,7 +62,8 @@ SettingValue setting_from(const TomlTable& file, const NamedSetting& usual) {
   return file.has(name) ? file.numbers(name) : std::get<std::vector<double>>(usual.value);
 }
 
-constexpr std::array<const char*, 4> polarity_words{"as-taught", "inverted", "either", "per-edge"};
+const std::vector<const char*> inversion_words{"none", "whole", "local"},
+    thoroughness_words{"quick", "normal", "exhaustive"};
 
 /// The limits that a kind honours, each with how it is written and read.
 struct LimitRow {
@@ -84,20 +86,27 @@ const std::vector<LimitRow>& limit_rows() {
        [](const TomlTable& t, FindLimits& l) {
          l.least_contrast = t.number("least_contrast", l.least_contrast);
        }},
-      {"count", "count", "0: all", [](const FindLimits& l) { return fmt::format("{}", l.count); },
-       [](const TomlTable& t, FindLimits& l) { l.count = t.whole("count", l.count); }},
-      {"most_overlap", "most overlap", "", [](const FindLimits& l) { return toml_number(l.most_overlap); },
-       [](const TomlTable& t, FindLimits& l) { l.most_overlap = t.number("most_overlap", l.most_overlap); }},
+      {"count", "count", "or \"all\"",
+       [](const FindLimits& l) {
+         return l.count == FindLimits::all ? toml_text("all") : count_word(l.count);
+       },
+       [](const TomlTable& t, FindLimits& l) {
+         if (t.has("count")) l.count = t.whole_or("count", "all", FindLimits::all);
+       }},
+      {"min_visible", "min visible", "", [](const FindLimits& l) { return toml_number(l.min_visible); },
+       [](const TomlTable& t, FindLimits& l) { l.min_visible = t.number("min_visible", l.min_visible); }},
       {"most_outside", "most outside", "", [](const FindLimits& l) { return toml_number(l.most_outside); },
        [](const TomlTable& t, FindLimits& l) { l.most_outside = t.number("most_outside", l.most_outside); }},
-      {"polarity", "polarity", "", [](const FindLimits& l) { return toml_text(polarity_word(l.polarity)); },
+      {"inversion", "inversion", "none, whole or local",
+       [](const FindLimits& l) { return toml_text(word_of(l.inversion)); },
        [](const TomlTable& t, FindLimits& l) {
-         if (t.has("polarity"))
-           l.polarity =
-               polarity_of(t.word("polarity", {polarity_words.begin(), polarity_words.end()}), "polarity");
+         if (t.has("inversion")) l.inversion = inversion_of(t.text("inversion"), "inversion");
        }},
-      {"effort", "effort", "", [](const FindLimits& l) { return toml_number(l.effort); },
-       [](const TomlTable& t, FindLimits& l) { l.effort = t.number("effort", l.effort); }}};
+      {"thoroughness", "thoroughness", "quick, normal or exhaustive",
+       [](const FindLimits& l) { return toml_text(word_of(l.thoroughness)); },
+       [](const TomlTable& t, FindLimits& l) {
+         if (t.has("thoroughness")) l.thoroughness = thoroughness_of(t.text("thoroughness"), "thoroughness");
+       }}};
   return rows;
 }
 
@@ -147,13 +156,25 @@ TargetWords words_from(const TomlTable& file, const std::string& kind) {
 
 }  // namespace
 
-std::string polarity_word(Polarity polarity) { return polarity_words[static_cast<size_t>(polarity)]; }
+std::string word_of(Inversion inversion) { return inversion_words[static_cast<size_t>(inversion)]; }
+std::string word_of(Thoroughness thoroughness) {
+  return thoroughness_words[static_cast<size_t>(thoroughness)];
+}
+std::string count_word(int count) { return count == FindLimits::all ? "all" : fmt::format("{}", count); }
 
-Polarity polarity_of(const std::string& word, const char* option) {
-  const auto found = std::find(polarity_words.begin(), polarity_words.end(), word);
-  if (found == polarity_words.end())
-    fail_argument(fmt::format("{} \"{}\" must be as-taught, inverted, either or per-edge", option, word));
-  return static_cast<Polarity>(found - polarity_words.begin());
+Inversion inversion_of(const std::string& word, const char* option) {
+  return static_cast<Inversion>(word_index(option, word, inversion_words));
+}
+Thoroughness thoroughness_of(const std::string& word, const char* option) {
+  return static_cast<Thoroughness>(word_index(option, word, thoroughness_words));
+}
+int count_of(const std::string& word, const char* option) {
+  if (word == "all") return FindLimits::all;
+  int count = 0;
+  const auto [end, error] = std::from_chars(word.data(), word.data() + word.size(), count);
+  if (error != std::errc{} || end != word.data() + word.size() || count < 1)
+    fail_argument(fmt::format("{} '{}' must be a whole number of at least 1, or all", option, word));
+  return count;
 }
 
 void save_target(const std::string& path, const Target& target) {

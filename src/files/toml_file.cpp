@@ -178,6 +178,15 @@ int TomlTable::whole(const std::string& key, int otherwise) const {
   return has(key) ? whole(key) : otherwise;
 }
 
+int TomlTable::whole_or(const std::string& key, const char* word, int meaning) const {
+  asked_.insert(key);
+  const toml::node& node = content_->at(key);
+  const auto* text = node.as_string();
+  if (text && text->get() == word) return meaning;
+  if (text) content_->wrong_kind(node, key, fmt::format("a whole number, or \"{}\"", word));
+  return whole(key);
+}
+
 std::string TomlTable::text(const std::string& key) const {
   asked_.insert(key);
   const toml::node& node = content_->at(key);

@@ -140,13 +140,13 @@ HitLists hits_in(const Band& band, const CoarseEdges& coarse, const ResponseMaps
 }  // namespace
 
 Angle coarse_angle_step(const PatternTarget& target) {
-  const CoarseEdges& coarse = target.coarse(Polarity::as_taught);
+  const CoarseEdges& coarse = target.coarse();
   return radians(step_px / coarse_radius(coarse, std::ldexp(1.0, coarse.level)));
 }
 
 CoarseHits coarse_search(const PatternTarget& target, const Survey& survey, const CoarseSearch& search,
                          Work* work) {
-  const CoarseEdges& coarse = target.coarse(search.polarity);
+  const CoarseEdges& coarse = target.coarse(search.polarity == Polarity::per_edge);
   const int level = search.level;
   if (level >= survey.level_count()) return {};
   const Image<uint8_t>& picture = survey.level(level);

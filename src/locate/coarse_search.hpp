@@ -3,6 +3,7 @@
 #include "heron/base/work.hpp"
 #include "heron/locate/pattern.hpp"
 #include "heron/locate/survey.hpp"
+#include "polarity.hpp"
 
 namespace heron {
 

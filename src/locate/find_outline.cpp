@@ -229,8 +229,8 @@ Findings find(const OutlineTarget& target, const Survey& survey, const FindLimit
   const OutlineSettings& s = target.settings();
   if (s.backdrop == Backdrop::unknown) {
     FindLimits any = limits;
-    any.polarity = Polarity::per_edge;
-    any.count = 0;  // what deviates does not count
+    any.inversion = Inversion::local;
+    any.count = FindLimits::all;  // what deviates does not count
     Findings all = find(target.shape(), survey, any, explain, work), findings;
     findings.complete = all.complete, findings.misses = std::move(all.misses);
     for (Sighting& one : all.sightings) {
@@ -259,7 +259,7 @@ Findings find(const OutlineTarget& target, const Survey& survey, const FindLimit
   const Survey silhouette(s.backdrop == Backdrop::color ? silhouette_of(away_from_backdrop(s, survey), by)
                                                         : silhouette_of(survey, by));
   FindLimits wide = limits;
-  wide.count = 0;  // what is mirrored or flawed does not count
+  wide.count = FindLimits::all;  // what is mirrored or flawed does not count
   Findings plain = find(target.shape(), silhouette, wide, explain, work);
   std::vector<Match> matches;
   for (Sighting& one : plain.sightings) matches.push_back({std::move(one), false});

@@ -15,8 +15,14 @@ namespace {
 Box whole(const Survey& survey) { return {0, 0, survey.width() - 1.0, survey.height() - 1.0}; }
 
 PatternReach asked(const FindLimits& limits, const PatternTarget& target, const Survey& survey) {
-  PatternReach reach{limits.angle,    limits.scale,  limits.least_contrast, limits.least_score,
-                     limits.polarity, limits.effort, limits.most_overlap,   whole(survey)};
+  PatternReach reach{limits.angle,
+                     limits.scale,
+                     limits.least_contrast,
+                     limits.least_score,
+                     polarity_of(limits.inversion),
+                     effort_of(limits.thoroughness),
+                     1 - limits.min_visible,
+                     whole(survey)};
   if (limits.region.empty()) return reach;
   const Box box = limits.region.bounds();
   const double around = norm(target.to_centred()) * limits.scale.max;
@@ -31,9 +37,9 @@ PatternReach beyond(const FindLimits& limits, const Survey& survey) {
           {std::min(limits.scale.min, 0.4), std::max(limits.scale.max, 2.5)},
           std::min(limits.least_contrast, weakest_contrast),
           0.6 * limits.least_score,
-          limits.polarity,
-          limits.effort,
-          limits.most_overlap,
+          polarity_of(limits.inversion),
+          effort_of(limits.thoroughness),
+          1 - limits.min_visible,
           whole(survey),
           true};
 }
@@ -117,9 +123,8 @@ std::vector<Miss> reasons_beyond(const PatternTarget& target, const Survey& surv
     return reasons;
   }
   const bool explained = !reasons.empty() && is_near(reasons[0]);
-  if (explained || limits.polarity == Polarity::either || limits.polarity == Polarity::per_edge)
-    return reasons;
-  wider.reach.polarity = limits.polarity == Polarity::inverted ? Polarity::as_taught : Polarity::inverted;
+  if (explained || limits.inversion != Inversion::none) return reasons;
+  wider.reach.polarity = Polarity::inverted;
   std::vector<Miss> turned = look();
   const bool nearer = !turned.empty() && (reasons.empty() || turned[0].score > reasons[0].score);
   return nearer ? turned : reasons;
@@ -169,10 +174,9 @@ void require_valid(const FindLimits& limits, double unit) {
                       ? fmt::format("least contrast {} must be from 1 to 255 grey levels", contrast)
                       : fmt::format("least contrast {} must be from {:.3g} to {:.3g} mm for this relief",
                                     limits.least_contrast, unit, 255 * unit));
-  if (limits.count < 0) fail_argument(fmt::format("count {} must be 0 (all) or more", limits.count));
-  for (const auto& [value, name] : {std::pair{limits.most_overlap, "most overlap"},
-                                    {limits.most_outside, "most outside"},
-                                    {limits.effort, "effort"}})
+  if (limits.count < 1) fail_argument(fmt::format("count {} must be at least 1, or all", limits.count));
+  for (const auto& [value, name] :
+       {std::pair{limits.min_visible, "min visible"}, {limits.most_outside, "most outside"}})
     if (!(value >= 0 && value <= 1)) fail_argument(fmt::format("{} {} must be from 0 to 1", name, value));
 }
 

@@ -70,9 +70,7 @@ std::vector<LimitMissed> limits_missed(const Candidate& c, const FindLimits& lim
   if (c.outside > limits.most_outside)
     missed.push_back({"outside", c.outside, fmt::format("at most {:g}", limits.most_outside)});
   const bool inverted = c.rise == Rise::down;
-  if ((limits.polarity == Polarity::as_taught && inverted) ||
-      (limits.polarity == Polarity::inverted && !inverted))
-    missed.push_back({"polarity", inverted ? -1.0 : 1.0, inverted ? "as taught" : "inverted"});
+  if (limits.inversion == Inversion::none && inverted) missed.push_back({"inversion", -1, "as taught"});
   if (!limits.region.empty()) {
     if (!limits.region.contains(c.pose.position()))
       missed.push_back({"region", 0, "the origin inside the search region"});
@@ -179,9 +177,9 @@ Findings judged(const PatternTarget& target, const Survey& survey, std::vector<C
       if (shows_one_of(taken, c)) continue;
       double most = 0;
       for (const Candidate& other : taken) most = std::max(most, overlap_of(c, other));
-      if (most > limits.most_overlap)
-        missed.push_back({"overlap", most, fmt::format("at most {:g}", limits.most_overlap)});
-      else if (limits.count > 0 && static_cast<int>(taken.size()) >= limits.count)
+      if (1 - most < limits.min_visible)
+        missed.push_back(too_low("visible", 1 - most, limits.min_visible));
+      else if (static_cast<int>(taken.size()) >= limits.count)
         missed.push_back(too_many(taken.size(), limits.count));
     }
     if (missed.empty())

@@ -9,6 +9,7 @@
 #include "heron/feature/ring_mark.hpp"
 #include "limits.hpp"
 #include "misses.hpp"
+#include "polarity.hpp"
 #include "rim.hpp"
 
 namespace heron {
@@ -124,9 +125,9 @@ RimSearch search_for(const MarkerTarget& target, const Survey& survey, const Fin
           .most_radius = radius * (1 + tolerance),
           .dark = s.tone == MarkerTone::dark,
           .least_contrast = limits.least_contrast,
-          .least_votes = (0.95 - 0.5 * limits.effort) * s.least_rim / 100,
+          .least_votes = (0.95 - 0.5 * effort_of(limits.thoroughness)) * s.least_rim / 100,
           .least_rim = s.least_rim / 100,
-          .most = static_cast<int>(16 * std::pow(16.0, limits.effort)),
+          .most = static_cast<int>(16 * std::pow(16.0, effort_of(limits.thoroughness))),
           .centres = centres_of(survey, limits.region)};
 }
 
@@ -220,7 +221,7 @@ void require_valid(const MarkerSettings& s) {
 const KindInfo& MarkerTarget::info() {
   static const KindInfo kind{.word = "marker",
                              .what = "a round hole or reflector of known diameter",
-                             .limits = {"least score", "least contrast", "count", "effort", "region"}};
+                             .limits = {"least score", "least contrast", "count", "thoroughness", "region"}};
   return kind;
 }
 

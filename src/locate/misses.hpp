@@ -33,7 +33,7 @@ inline void take(Findings& findings, Sighting found, const FindLimits& limits,
   if (found.score < limits.least_score) missed.push_back(too_low("score", found.score, limits.least_score));
   if (!limits.region.empty() && !limits.region.contains({found.x, found.y}))
     missed.push_back(not_in_region());
-  if (missed.empty() && limits.count > 0 && static_cast<int>(findings.sightings.size()) >= limits.count)
+  if (missed.empty() && static_cast<int>(findings.sightings.size()) >= limits.count)
     missed.push_back(too_many(findings.sightings.size(), limits.count));
   if (missed.empty())
     findings.sightings.push_back(std::move(found));

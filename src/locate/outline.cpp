@@ -171,7 +171,7 @@ double likeness_of(const PatternTarget& other, const Image<uint8_t>& silhouette)
   for (int y = 0; y < silhouette.height(); ++y)
     std::copy_n(silhouette.row(y), silhouette.width(), wide.row(y + margin) + margin);
   FindLimits any;
-  any.least_score = 30, any.effort = 1;
+  any.least_score = 30, any.thoroughness = Thoroughness::exhaustive;
   const Findings found = find(other, Survey(std::move(wide)), any, Explain::never);
   return found.sightings.empty() ? 0 : found.sightings[0].score;
 }
@@ -181,8 +181,8 @@ double likeness_of(const PatternTarget& other, const Image<uint8_t>& silhouette)
 const KindInfo& OutlineTarget::info() {
   static const KindInfo kind{.word = "outline",
                              .what = "a silhouette on a known background",
-                             .limits = {"angle", "scale", "least score", "count", "most overlap",
-                                        "most outside", "effort", "region"},
+                             .limits = {"angle", "scale", "least score", "count", "min visible",
+                                        "most outside", "thoroughness", "region"},
                              .looks_at_color = true,
                              .backgrounds = true};
   return kind;

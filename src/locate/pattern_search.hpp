@@ -5,6 +5,7 @@
 #include "heron/base/work.hpp"
 #include "heron/locate/pattern.hpp"
 #include "heron/locate/survey.hpp"
+#include "polarity.hpp"
 
 namespace heron {
 
@@ -36,7 +37,7 @@ struct PatternSearch {
                    ///< more often before it looks as the taught one does on a level
 
   bool stopped() const { return work && work->stopped(); }
-  const CoarseEdges& coarse() const { return target.coarse(reach.polarity); }
+  const CoarseEdges& coarse() const { return target.coarse(reach.polarity == Polarity::per_edge); }
   /// The level of the picture on which the search begins.
   int coarse_level() const {
     return std::clamp(coarse().level + octave, 0, std::max(coarse().level, survey.level_count() - 1));

@@ -20,7 +20,7 @@ Image<uint8_t> with_margin(const Image<uint8_t>& picture, const Image<uint8_t>& 
 
 bool finds_home(const PatternTarget& target, const Image<uint8_t>& filled, const Image<uint8_t>& mask) {
   constexpr double least_score = 75;  // of what lies at home all but some edges at the border
-  const int level = target.coarse(Polarity::as_taught).level, pixel = 1 << level, margin = 6 * pixel;
+  const int level = target.coarse().level, pixel = 1 << level, margin = 6 * pixel;
   const Image<uint8_t> wide = with_margin(filled, mask, margin);
   const Angle step = coarse_angle_step(target);
   const Point2 middle = target.extent().centre();

@@ -19,9 +19,9 @@ FindLimits far_beyond(const FindLimits& limits, const Target& target) {
   wide.least_score = std::min(lowest_score, limits.least_score);
   if (honours(kind, "least contrast"))
     wide.least_contrast = std::min(4.0 * target.grey_unit(), limits.least_contrast);
-  wide.count = 0, wide.region = {}, wide.most_outside = 1;
-  if (honours(kind, "effort"))
-    wide.effort = std::max(0.75, limits.effort);  // low scores bring many candidates
+  wide.count = FindLimits::all, wide.region = {}, wide.most_outside = 1;
+  if (honours(kind, "thoroughness"))
+    wide.thoroughness = Thoroughness::exhaustive;  // low scores bring many candidates
   return wide;
 }
 
@@ -143,7 +143,7 @@ StudyAdvice advise(const Target& target, const FindLimits& limits,
     advice.limits.least_contrast =
         unit * std::clamp(std::floor(0.3 * levels), std::max(2.0, std::ceil(3 * noise)),
                           std::max({2.0, std::ceil(3 * noise), levels}));
-  advice.limits.count = least_count == most_count ? most_count : 0;
+  advice.limits.count = least_count == most_count ? most_count : FindLimits::all;
 
   const double margin = 0.25 * std::hypot(target.extent().width, target.extent().height);
   // Within the picture, but for origins that lie outside it.

@@ -201,10 +201,10 @@ void require_honoured(const FindLimits& limits, const KindInfo& kind) {
       {"angle", limits.angle != usual.angle},
       {"scale", limits.scale != usual.scale},
       {"least contrast", limits.least_contrast != usual.least_contrast},
-      {"most overlap", limits.most_overlap != usual.most_overlap},
+      {"min visible", limits.min_visible != usual.min_visible},
       {"most outside", limits.most_outside != usual.most_outside},
-      {"polarity", limits.polarity != usual.polarity},
-      {"effort", limits.effort != usual.effort}};
+      {"inversion", limits.inversion != usual.inversion},
+      {"thoroughness", limits.thoroughness != usual.thoroughness}};
   for (const auto& [name, is_set] : set) {
     if (is_set && !honours(kind, name))
       fail_argument(fmt::format("a target of kind {} has no limit '{}'; it has: {}", kind.word, name,

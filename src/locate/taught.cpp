@@ -29,8 +29,8 @@ void require_inside(const Region& region, int width, int height) {
 void require_origin(Point2 origin) {
   constexpr double most = 1e6;
   if (!(std::abs(origin.x) <= most && std::abs(origin.y) <= most))
-    fail_argument(fmt::format("the origin {:g},{:g} must lie within a million pixels of the picture", origin.x,
-                              origin.y));
+    fail_argument(fmt::format("the origin {:g},{:g} must lie within a million pixels of the picture",
+                              origin.x, origin.y));
 }
 
 TaughtPicture cut_out(const TeachingPicture& from, const std::optional<Point2>& origin, int margin_px) {

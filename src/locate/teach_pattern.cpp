@@ -192,10 +192,11 @@ const EdgeMap& PatternTarget::edge_map() const {
 }
 
 const KindInfo& PatternTarget::info() {
-  static const KindInfo kind{.word = "pattern",
-                             .what = "edges of a part inside a region",
-                             .limits = {"angle", "scale", "least score", "least contrast", "count",
-                                        "most overlap", "most outside", "polarity", "effort", "region"}};
+  static const KindInfo kind{
+      .word = "pattern",
+      .what = "edges of a part inside a region",
+      .limits = {"angle", "scale", "least score", "least contrast", "count", "min visible", "most outside",
+                 "inversion", "thoroughness", "region"}};
   return kind;
 }
 

@@ -110,7 +110,7 @@ Image<uint8_t> framed(const Image<uint8_t>& filled, int margin) {
 /// The best find that is another pose than the one taught, which stands at `place`.
 std::optional<Likeness> likest(const PatternTarget& target, const Survey& survey, Point2 place, bool turned) {
   FindLimits limits;
-  limits.least_score = 20, limits.most_overlap = 1, limits.effort = 0.75;
+  limits.least_score = 20, limits.min_visible = 0, limits.thoroughness = Thoroughness::exhaustive;
   limits.least_contrast *= target.grey_unit();
   if (turned) {
     const double period = 360.0 / std::max(1, target.symmetry()), away = std::min(12.0, 0.2 * period);

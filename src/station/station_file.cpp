@@ -20,7 +20,7 @@ StationTarget target_of(const TomlTable& t, const std::string& folder) {
   if (t.has("scale")) target.scale = t.range("scale", {1, 1});
   if (t.has("least_score")) target.least_score = t.number("least_score");
   if (t.has("least_contrast")) target.least_contrast = t.number("least_contrast");
-  if (t.has("count")) target.count = t.whole("count");
+  if (t.has("count")) target.count = t.whole_or("count", "all", FindLimits::all);
   if (t.has("search")) {
     const auto b = t.numbers("search", 4);
     if (b[2] <= 0 || b[3] <= 0) t.refuse("search", "must be [X, Y, W, H] with positive W and H");

@@ -29,8 +29,7 @@ Image<uint8_t> plate() {
 
 TEST_CASE("every setting of a target comes back to the same number") {
   TemporaryFolder folder;
-  for (const Polarity polarity :
-       {Polarity::as_taught, Polarity::inverted, Polarity::either, Polarity::per_edge}) {
+  for (const Inversion inversion : {Inversion::none, Inversion::whole, Inversion::local}) {
     PatternSettings settings{
         .name = "plate", .least_strength = 1.0 / 3, .detail = 1, .height_step_mm = 0.0123};
     settings.limits = {.angle = {-10_deg, degrees(33.3)},
@@ -38,10 +37,10 @@ TEST_CASE("every setting of a target comes back to the same number") {
                        .least_score = 61.7,
                        .least_contrast = 0.1,
                        .count = 3,
-                       .most_overlap = 0.3,
+                       .min_visible = 0.7,
                        .most_outside = 0.125,
-                       .polarity = polarity,
-                       .effort = 0.7};
+                       .inversion = inversion,
+                       .thoroughness = Thoroughness::exhaustive};
     const PatternTarget target = teach_pattern(plate(), Region::rectangle({10, 8, 100, 75}), settings);
     save_target(folder / "t.png", target);
     const LoadedTarget back = load_target(folder / "t.png");
@@ -57,13 +56,13 @@ TEST_CASE("every setting of a target comes back to the same number") {
     CHECK(s.limits.least_score == 61.7);
     CHECK(s.limits.least_contrast == 0.1);
     CHECK(s.limits.count == 3);
-    CHECK(s.limits.most_overlap == 0.3);
+    CHECK(s.limits.min_visible == 0.7);
     CHECK(s.limits.most_outside == 0.125);
-    CHECK(s.limits.polarity == polarity);
-    CHECK(s.limits.effort == 0.7);
-    CHECK(polarity_of(polarity_word(polarity), "--polarity") == polarity);
+    CHECK(s.limits.inversion == inversion);
+    CHECK(s.limits.thoroughness == Thoroughness::exhaustive);
+    CHECK(inversion_of(word_of(inversion), "--inversion") == inversion);
   }
-  CHECK(contains(error_of([] { polarity_of("upside", "--polarity"); }), "--polarity \"upside\" must be"));
+  CHECK(contains(error_of([] { inversion_of("upside", "--inversion"); }), "--inversion \"upside\" must be"));
 }
 
 TEST_CASE("rows with names: parts, empty pictures, headers, remarks, and what does not fit") {

@@ -207,7 +207,7 @@ TEST_CASE("each limit of a border is strict and named") {
   const Findings short_of = find(panel().with({{"shift", 14.0}}), survey);
   CHECK(short_of.sightings.empty());
   CHECK(limit_value(short_of, "shift") == doctest::Approx(16).epsilon(0.02));
-  CHECK_THROWS_AS(with([](FindLimits& l) { l.polarity = Polarity::either; }), Error);
+  CHECK_THROWS_AS(with([](FindLimits& l) { l.inversion = Inversion::whole; }), Error);
   // A chip that is too large fails the border.
   PanelShot chipped(3, {});
   chipped.view.scene.pieces.push_back({render::disc(1.5), {0, -42.2, {}}, 0.1});

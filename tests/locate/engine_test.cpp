@@ -114,11 +114,11 @@ TEST_CASE("from the best hit of the coarse search a fit runs to the part, at eve
     const CoarseSearch search{.angle = full_turn,
                               .scale = {0.8, 1.2},
                               .origins = {0, 0, Bench::side - 1.0, Bench::side - 1.0},
-                              .level = bench().target.coarse(Polarity::as_taught).level};
+                              .level = bench().target.coarse().level};
     const std::vector<CoarseHit> hits = coarse_search(bench().target, survey, search, nullptr).next(256);
     REQUIRE_FALSE(hits.empty());
     CHECK(hits[0].likeness > 0.7);
-    const CoarseEdges& coarse = bench().target.coarse(Polarity::as_taught);
+    const CoarseEdges& coarse = bench().target.coarse();
     const EdgeFit fit =
         fit_edges(survey.level(coarse.level), coarse.columns,
                   {hits[0].place.x, hits[0].place.y, hits[0].angle, hits[0].scale},

@@ -58,21 +58,21 @@ struct Count {
   int leaves = 0, found = 0, wrong = 0;
 };
 
-/// Finds leaves on hard trays of some seeds. Of either polarity, every other picture's brightness is turned
-/// round; per edge, a white sheet lies under half of every leaf.
+/// Finds leaves on hard trays of some seeds. Where the whole part may be inverted, every other picture's
+/// brightness is turned round; per edge, a white sheet lies under half of every leaf.
 Count found_on_hard_trays(uint64_t first_seed, uint64_t seeds, const FindLimits& limits) {
   const PatternTarget leaf = taught_leaf();
   Count count;
   for (uint64_t seed = first_seed; seed < first_seed + seeds; ++seed) {
     HardTray tray = hard_tray(seed);
     std::vector<Piece>& pieces = tray.scene.pieces;
-    if (limits.polarity == Polarity::per_edge)
+    if (limits.inversion == Inversion::local)
       for (const Pose2& tile : tray.leaves)
         pieces.insert(pieces.begin(), {rectangle(30, 60, {15, 0}), {tile.x, tile.y, degrees(37)}, 0.95});
     Random random(seed + 1);
     Image<uint8_t> picture =
         expose(exact_picture(tray.scene), {.sigma = tray.noise, .electrons = 20000}, random);
-    const bool turned = limits.polarity == Polarity::either && seed % 2;
+    const bool turned = limits.inversion == Inversion::whole && seed % 2;
     if (turned)
       for (int y = 0; y < picture.height(); ++y)
         for (int x = 0; x < picture.width(); ++x) picture(x, y) = static_cast<uint8_t>(255 - picture(x, y));
@@ -101,14 +101,14 @@ TEST_CASE("hard trays: every leaf, no look-alike, and never an angle that is wro
   CHECK(count.found >= 0.97 * count.leaves);
 }
 
-TEST_CASE("hard trays, inverted ones among them, at any scale: as surely as of one polarity and size") {
-  const Count count = found_on_hard_trays(9201, 12, {.scale = {0.8, 1.2}, .polarity = Polarity::either});
+TEST_CASE("hard trays, inverted ones among them, at any scale: as surely as of one size, as taught") {
+  const Count count = found_on_hard_trays(9201, 12, {.scale = {0.8, 1.2}, .inversion = Inversion::whole});
   CHECK(count.wrong == 0);
   CHECK(count.found >= 0.97 * count.leaves);
 }
 
 TEST_CASE("hard trays with white sheets under half of every leaf: found where each edge may rise or fall") {
-  const Count count = found_on_hard_trays(9301, 8, {.scale = {0.9, 1.1}, .polarity = Polarity::per_edge});
+  const Count count = found_on_hard_trays(9301, 8, {.scale = {0.9, 1.1}, .inversion = Inversion::local});
   CHECK(count.wrong == 0);
   CHECK(count.found >= 0.95 * count.leaves);
 }
@@ -136,10 +136,10 @@ TEST_CASE(
   Random random(1);
   const Survey survey(expose(exact_picture(scene), {.sigma = 2}, random));
   CHECK(find(leaf, survey, {.least_score = 50}).sightings.size() == 2);
-  const Findings strict = find(leaf, survey, {.least_score = 50, .most_overlap = 0.02});
+  const Findings strict = find(leaf, survey, {.least_score = 50, .min_visible = 0.98});
   CHECK(strict.sightings.size() == 1);
   REQUIRE(!strict.misses.empty());
-  CHECK(strict.misses[0].limits[0].name == "overlap");
+  CHECK(strict.misses[0].limits[0].name == "visible");
 }
 
 TEST_CASE("a small part, and one with thin lines, are found as well") {

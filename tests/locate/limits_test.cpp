@@ -138,14 +138,14 @@ TEST_CASE("parts that share their origin, far outside themselves, are found all 
   for (const Sighting& s : f.sightings) CHECK(distance({s.x, s.y}, tray.pixel_of({})) < 0.2);
 }
 
-TEST_CASE("per-edge polarity sees a part before a background that changes") {
+TEST_CASE("local inversion sees a part before a background that changes") {
   // The tile is grey; left of it the tray is dark, right of it bright.
   const Pose2 tile{0, 0, 5_deg};
   Tray tray{.background = 0.25, .seed = 34};
   tray.pieces = {{rectangle(80, 140, {40, 0}), {}, 0.95}};
   for (const Piece& p : leaf_tile(tile)) tray.pieces.push_back(p);
   const Findings taught = looked(tray, {.least_score = 40}),
-                 each = looked(tray, {.polarity = Polarity::per_edge});
+                 each = looked(tray, {.inversion = Inversion::local});
   REQUIRE(each.sightings.size() == 1);
   REQUIRE(taught.sightings.size() == 1);
   CHECK(each.sightings[0].score > 95);
@@ -242,8 +242,8 @@ TEST_CASE("wrong calls are refused by name") {
   };
   refuses({.most_outside = -0.1}, "most outside");
   refuses({.most_outside = NAN}, "most outside");
-  refuses({.effort = 1.01}, "effort");
-  refuses({.effort = NAN}, "effort");
+  refuses({.min_visible = 1.01}, "min visible");
+  refuses({.min_visible = NAN}, "min visible");
   refuses({.angle = {radians(NAN), 0_deg}}, "angle");
   refuses({.scale = {0.5, INFINITY}}, "scale");
   refuses({.least_contrast = NAN}, "contrast");
@@ -418,7 +418,7 @@ TEST_CASE("a stop returns what is sure, marked; no stop changes nothing") {
   CHECK(all.sightings.at(0).x == find(taught_tile(), survey, {}).sightings.at(0).x);
 }
 
-TEST_CASE("every effort finds the part; more of it never loses one") {
+TEST_CASE("quick or thorough, the part is found; more thoroughly none is lost") {
   TrayStation station = make_tray_station(611, {.views = 3, .leaves = 4, .others = 5, .hard = true});
   Scene taught = station.teach.scene;
   Random random(5);
@@ -429,8 +429,8 @@ TEST_CASE("every effort finds the part; more of it never loses one") {
   for (const TrayView& view : station.views) {
     const Survey survey(expose(exact_picture(view.scene), {.sigma = 2}, random));
     size_t before = 0;
-    for (const double effort : {0.0, 0.5, 1.0}) {
-      const size_t found = find(target, survey, {.effort = effort}, Explain::never).sightings.size();
+    for (const Thoroughness each : {Thoroughness::quick, Thoroughness::normal, Thoroughness::exhaustive}) {
+      const size_t found = find(target, survey, {.thoroughness = each}, Explain::never).sightings.size();
       CHECK(found >= before);
       CHECK(found <= 4);
       before = found;

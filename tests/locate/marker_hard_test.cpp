@@ -289,15 +289,15 @@ TEST_CASE("hexagons and squares are no markers, however they lie") {
   }
 }
 
-TEST_CASE("effort trades time for hidden rims, and never finds less") {
+TEST_CASE("thoroughness trades time for hidden rims, and never finds less") {
   Door door;
   const Point2 away = unit(degrees(40)) * (0.45 * bore_radius + 20);
   door.above.push_back(piece(render::rectangle(40, 90), {away.x, away.y, 40_deg}, 0.75));
   const Survey survey(door.picture(6));
   size_t before = 0;
-  for (const double effort : {0.0, 0.5, 1.0}) {
+  for (const Thoroughness each : {Thoroughness::quick, Thoroughness::normal, Thoroughness::exhaustive}) {
     FindLimits limits = taught_marker(false).limits();
-    limits.effort = effort;
+    limits.thoroughness = each;
     const size_t found = find(taught_marker(false), survey, limits, Explain::never).sightings.size();
     CHECK(found >= before);
     before = found;

@@ -349,20 +349,20 @@ TEST_CASE("a part with its brightness turned round is found when that is allowed
   const Image<uint8_t> bright = dark;
   for (int y = 0; y < dark.height(); ++y)
     for (int x = 0; x < dark.width(); ++x) dark(x, y) = static_cast<uint8_t>(255 - dark(x, y));
-  for (const Polarity polarity : {Polarity::inverted, Polarity::either, Polarity::per_edge}) {
-    CAPTURE(static_cast<int>(polarity));
-    const Findings f = find_in(dark, {.polarity = polarity});
+  for (const Inversion inversion : {Inversion::whole, Inversion::local}) {
+    CAPTURE(static_cast<int>(inversion));
+    const Findings f = find_in(dark, {.inversion = inversion});
     REQUIRE(f.sightings.size() == 1);
     CHECK(f.sightings[0].score > 93);
     CHECK(distance({f.sightings[0].x, f.sightings[0].y}, Shot{}.pixel_of(tile)) < 0.05);
-    if (polarity != Polarity::per_edge) CHECK(f.sightings[0].inverted);
-    const Findings g = find_in(bright, {.polarity = polarity});
-    CHECK(g.sightings.size() == (polarity == Polarity::inverted ? 0 : 1));
+    if (inversion != Inversion::local) CHECK(f.sightings[0].inverted);
+    const Findings g = find_in(bright, {.inversion = inversion});
+    CHECK(g.sightings.size() == 1);
     for (const Sighting& s : g.sightings) CHECK_FALSE(s.inverted);
   }
   const Findings f = find_in(dark);
   CHECK(f.sightings.empty());
-  const LimitMissed* l = limit_of(f, "polarity");
+  const LimitMissed* l = limit_of(f, "inversion");
   REQUIRE(l);
   CHECK(l->needed == "as taught");
 }
@@ -477,8 +477,8 @@ TEST_CASE("limits that contradict themselves are refused") {
   refuses({.least_score = 101}, "least score");
   refuses({.least_score = NAN}, "least score");
   refuses({.least_contrast = 0}, "least contrast");
-  refuses({.count = -1}, "count");
-  refuses({.most_overlap = 1.5}, "overlap");
+  refuses({.count = 0}, "count");
+  refuses({.min_visible = 1.5}, "visible");
 }
 
 TEST_CASE("tiny, flat and noisy pictures hold nothing and do no harm") {

@@ -39,9 +39,9 @@ struct Tally {
 
 TEST_CASE("a part at its taught angle is not biased by its sub-pixel offset, and its sigma holds there") {
   // Before, the rms was 0.011 px at noise 2 and at noise 0.7 alike, and 65 and 37 % lay within two sigmas.
-  for (const auto& [noise, polarity, most_rms] : {std::tuple{2.0, Polarity::as_taught, 0.0065},
-                                                  {0.7, Polarity::as_taught, 0.004},
-                                                  {2.0, Polarity::per_edge, 0.035}}) {
+  for (const auto& [noise, inversion, most_rms] : {std::tuple{2.0, Inversion::none, 0.0065},
+                                                   {0.7, Inversion::none, 0.004},
+                                                   {2.0, Inversion::local, 0.035}}) {
     Random random(31);
     Tally tally;
     for (int run = 0; run < (sanitized ? 6 : 60); ++run) {
@@ -52,8 +52,8 @@ TEST_CASE("a part at its taught angle is not biased by its sub-pixel offset, and
       const Angle angle = degrees(90.0 * random.whole(0, 3));
       const PatternTarget target = teach_pattern(plate_at(taught, {}, noise, random),
                                                  Region::rectangle(taught, 200, 148, {}), {.origin = taught});
-      const Findings f =
-          find(target, Survey(plate_at(there, angle, noise, random)), {.polarity = polarity}, Explain::never);
+      const Findings f = find(target, Survey(plate_at(there, angle, noise, random)), {.inversion = inversion},
+                              Explain::never);
       REQUIRE(f.sightings.size() == 1);
       const Sighting& s = f.sightings[0];
       CHECK(std::abs((s.angle - angle).wrapped().degrees()) < 0.1);

@@ -23,7 +23,7 @@ TEST_CASE("known.csv says where the taught origin lies, in plain and in hard tra
         load_named_csv(cell.path("known.csv"), "picture", {"x", "y", "angle"}, {});
     CHECK(known.size() == 9);
     for (size_t i = 0; i < recording.size(); ++i) {
-      const Findings f = find(leaf, Survey(grey_levels(load_picture(recording.path(i)))), {.effort = 1});
+      const Findings f = find(leaf, Survey(grey_levels(load_picture(recording.path(i)))), {.thoroughness = Thoroughness::exhaustive});
       CHECK(f.sightings.size() == 3);
       for (const NamedRow& row : known) {
         if (row.name != recording.pictures[i].file) continue;

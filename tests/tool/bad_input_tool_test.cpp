@@ -58,8 +58,8 @@ TEST_CASE("every command refuses what it cannot use in words, and writes nothing
       // limits
       "find leaf.png demo/teach.png --angle 40..-400", "find leaf.png demo/teach.png --scale 0..1",
       "find leaf.png demo/teach.png --scale 1.2..0.8", "find leaf.png demo/teach.png --least-score 140",
-      "find leaf.png demo/teach.png --count -1", "find leaf.png demo/teach.png --effort 3",
-      "find leaf.png demo/teach.png --polarity upside", "find leaf.png demo/teach.png --region 5,5",
+      "find leaf.png demo/teach.png --count -1", "find leaf.png demo/teach.png --thoroughness 3",
+      "find leaf.png demo/teach.png --inversion upside", "find leaf.png demo/teach.png --region 5,5",
       "find leaf.png demo/teach.png --budget -4",
       // mappings and boards
       "find leaf.png demo/teach.png --mapping words.txt", "find leaf.png demo/teach.png --mapping empty.toml",
@@ -155,7 +155,7 @@ TEST_CASE(
       {"find a.png", "heron find: 'pictures' is missing (pictures to look at, or folders of them)"},
       {"find a.png b.png --least-score", "heron find: --least-score needs a value (0 to 100)"},
       {"find a.png b.png --least-score x", "heron find: --least-score 'x' is no number (0 to 100)"},
-      {"find a.png b.png --count 1.5", "heron find: --count '1.5' is no whole number"},
+      {"record simulated:1 --count 1.5", "--count '1.5' is no whole number"},
       {"find a.png b.png --least-score 3 --least-score 4",
        "heron find: --least-score is given more than once"},
       {"find a.png b.png --picture --quick", "heron find: --picture: a value is missing before --quick"},

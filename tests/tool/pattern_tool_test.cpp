@@ -69,8 +69,8 @@ TEST_CASE("teach tells how good a part is, previews, and replaces only when told
   desk().refused("teach hard/teach.png --region " + desk().region, "--preview");
   desk().refused("teach hard/teach.png --region " + desk().region + " --output x.png --detail 9", "detail");
   desk().refused("teach hard/teach.png --region " + desk().region + " --output hard/board.png", "no target");
-  desk().refused("teach hard/teach.png --region " + desk().region + " --output x.png --polarity up",
-                 "per-edge");
+  desk().refused("teach hard/teach.png --region " + desk().region + " --output x.png --inversion up",
+                 "local");
   desk().refused("teach hard/teach.png --region " + desk().region + " --output x.png --also hard/board.png",
                  "found in none");
 }
@@ -110,23 +110,23 @@ TEST_CASE("teach keeps what is the same in several pictures") {
   CHECK(desk().run("find stable.png hard/tray/tray-04.png").status == 0);
 }
 
-TEST_CASE("find takes polarity, effort, budget and why") {
+TEST_CASE("find takes inversion, thoroughness, budget and count") {
   const auto found = [](const std::string& more) {
     const auto ran = desk().run("find leaf.png hard/tray/tray-01.png --json " + more);
     return json::parse(ran.out);
   };
   CHECK(found("")["found"].size() == 4);
-  CHECK(found("--effort 1 --polarity either")["found"].size() == 4);
-  const json inverted = found("--polarity inverted");
-  CHECK(inverted["found"].empty());
-  CHECK(inverted["misses"][0]["limits"][0]["name"] == "polarity");
+  CHECK(found("--thoroughness exhaustive --inversion whole")["found"].size() == 4);
+  CHECK(found("--count all --min-visible 0.9")["found"].size() == 4);
   const json stopped = found("--budget 0.001");
   CHECK(stopped["complete"] == false);
   CHECK(found("--budget 60000").value("complete", true));
   CHECK(found("--count 1")["misses"].size() >= 3);
-  desk().refused("find leaf.png hard/tray/tray-01.png --effort 2", "effort");
+  desk().refused("find leaf.png hard/tray/tray-01.png --thoroughness 2", "quick");
   desk().refused("find leaf.png hard/tray/tray-01.png --budget 0", "--budget");
-  desk().refused("find leaf.png hard/tray/tray-01.png --polarity up", "per-edge");
+  desk().refused("find leaf.png hard/tray/tray-01.png --inversion up", "local");
+  desk().refused("find leaf.png hard/tray/tray-01.png --count 0", "at least 1, or all");
+  desk().refused("find leaf.png hard/tray/tray-01.png --min-visible 2", "min visible");
 }
 
 TEST_CASE("study proposes settings, compares, and writes them only when told") {

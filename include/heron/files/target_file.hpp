@@ -14,10 +14,14 @@ struct LoadedTarget {
   bool settings_lost = false;  ///< the text chunk is gone; defaults, and the picture's centre as the origin
 };
 
-/// "as-taught", "inverted", "either" or "per-edge", and back. Throws Error{invalid_argument} that names
-/// `option` for any other word.
-std::string polarity_word(Polarity polarity);
-Polarity polarity_of(const std::string& word, const char* option);
+/// The words of limits in files and options, and back: none, whole, local; quick, normal, exhaustive; a
+/// number or all. Throw Error{invalid_argument} that names `option` for any other.
+std::string word_of(Inversion inversion);
+std::string word_of(Thoroughness thoroughness);
+std::string count_word(int count);
+Inversion inversion_of(const std::string& word, const char* option);
+Thoroughness thoroughness_of(const std::string& word, const char* option);
+int count_of(const std::string& word, const char* option);
 
 /// Writes the target as a PNG picture: the taught pixels, transparent where they do not count, and a text
 /// chunk "Able Heron target" with kind and settings; docs/formats.md. Complete or not at all. A search region

@@ -26,6 +26,8 @@ class TomlTable {
   double number(const std::string& key, double otherwise) const;
   int whole(const std::string& key) const;
   int whole(const std::string& key, int otherwise) const;
+  /// A whole number, or `word`, which means `meaning`.
+  int whole_or(const std::string& key, const char* word, int meaning) const;
   std::string text(const std::string& key) const;
   std::string text(const std::string& key, const std::string& otherwise) const;
   /// One of the given words.

@@ -92,8 +92,8 @@ class PatternTarget {
   const EdgeColumns& few_columns() const { return few_; }
   /// Those of the first search: of the coarsest level, and of the next finer one where each edge may rise or
   /// fall; neighbours that do not go together blur into something else on the coarsest.
-  const CoarseEdges& coarse(Polarity polarity) const {
-    return polarity == Polarity::per_edge ? coarse_each_ : coarse_alike_;
+  const CoarseEdges& coarse(bool each_by_itself = false) const {
+    return each_by_itself ? coarse_each_ : coarse_alike_;
   }
   /// The taught picture as a surface; nothing where no pixel beside an edge is clear of the mask.
   const GreyModel* greys() const { return greys_.get(); }

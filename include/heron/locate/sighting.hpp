@@ -120,7 +120,7 @@ struct Sighting {
 
 /// A limit that turned a candidate away: what it had and what it would have needed.
 struct LimitMissed {
-  std::string name;  ///< score, contrast, angle, scale, count, overlap, region, outside, polarity; or of its
+  std::string name;  ///< score, contrast, angle, scale, count, visible, region, outside, inversion; or of its
                      ///< kind: area, diameter, rim, mirrored, shape, deviation, flaw, or a color's channel
   double value = 0;
   std::string needed;  ///< in words that can be set: "at least 60", "-30..30"
