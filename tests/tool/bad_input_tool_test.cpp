@@ -155,7 +155,7 @@ TEST_CASE(
       {"find a.png", "heron find: 'pictures' is missing (pictures to look at, or folders of them)"},
       {"find a.png b.png --least-score", "heron find: --least-score needs a value (0 to 100)"},
       {"find a.png b.png --least-score x", "heron find: --least-score 'x' is no number (0 to 100)"},
-      {"record simulated:1 --count 1.5", "--count '1.5' is no whole number"},
+      {"teach a.png --detail 1.5", "heron teach: --detail '1.5' is no whole number"},
       {"find a.png b.png --least-score 3 --least-score 4",
        "heron find: --least-score is given more than once"},
       {"find a.png b.png --picture --quick", "heron find: --picture: a value is missing before --quick"},
