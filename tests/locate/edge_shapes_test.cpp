@@ -361,6 +361,7 @@ TEST_CASE("a notch's angle is that of its straight edge, and its sigma holds") {
     const double off = std::remainder(s.angle.degrees() - turned.degrees() - edge, 360.0);
     sum += off, within += std::abs(off) < 2 * s.sigma.angle.degrees();
   }
+  if (sanitized) return;  // too few to judge; the plain build does
   CHECK(std::abs(sum / runs) < 0.015);
   CHECK(within >= 0.9 * runs);
 }
