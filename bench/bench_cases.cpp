@@ -112,12 +112,12 @@ Point2 sample_in(const CasePart& part, const View& view) {
   scene.blur_px = 0;
   const Image<float> seen = exact_picture(scene);
   const float most = brightest(seen);
-  constexpr int room = 6;
-  for (int y = room; y + room < seen.height(); ++y)
-    for (int x = room; x + room < seen.width(); ++x) {
+  constexpr int clearance = 6;  // pixels
+  for (int y = clearance; y + clearance < seen.height(); ++y)
+    for (int x = clearance; x + clearance < seen.width(); ++x) {
       bool inside = true;
-      for (int v = -room; v <= room && inside; v += 3)
-        for (int u = -room; u <= room && inside; u += 3) inside = seen(x + u, y + v) > 0.9f * most;
+      for (int v = -clearance; v <= clearance && inside; v += 3)
+        for (int u = -clearance; u <= clearance && inside; u += 3) inside = seen(x + u, y + v) > 0.9f * most;
       if (inside) return {static_cast<double>(x), static_cast<double>(y)};
     }
   return view.pixel;
@@ -173,13 +173,13 @@ struct Tally {
 
 /// Where a region lies in its part, holes filled: by the share of each pixel that it covers, in a picture
 /// without blur.
-struct Region2 {
+struct RegionTruth {
   Point2 centroid;  ///< from the origin, y downwards
   Angle axis;       ///< the long one
   bool is_long = false;
 };
 
-Region2 region_of(const CasePart& part) {
+RegionTruth region_of(const CasePart& part) {
   constexpr int fine = 4;
   const int side = fine * static_cast<int>(2 * reach_of(part) + 20);
   Scene scene;
@@ -224,7 +224,7 @@ struct Case {
   const std::string& kind;
   const Target& target;
   Angle taught_at;
-  std::optional<Region2> region = {};  ///< what the color kind tells
+  std::optional<RegionTruth> region = {};  ///< what the color kind tells
 };
 
 /// Ranges about what is there, or as wide as they may be.
@@ -305,7 +305,7 @@ bool sees(const CasePart& part, const View& view, const Findings& found) {
 Tally measured(const CasePart& part, const std::string& kind, int pictures, uint64_t seed, bool tell) {
   Tally total;
   std::mutex mutex;
-  std::optional<Region2> region;
+  std::optional<RegionTruth> region;
   if (kind == "color") region = region_of(part);
   const int side = static_cast<int>(2 * reach_of(part) + 110);
   const double middle = (side - 1) / 2.0;

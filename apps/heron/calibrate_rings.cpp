@@ -124,9 +124,9 @@ int carry_along(const CalibrateOptions& o) {
           "lift        {:.4f} \u00b1 {:.4f} mm along the normal\ntilt        {:.4f} \u00b1 {:.4f} degrees\n",
           c.lift_mm, c.sigma_lift_mm, c.tilt.degrees(), c.sigma_tilt.degrees());
     fmt::print(
-        "misfit      {:.2f} (mean square of what is left over, in sigmas: about 1 where the motion explains "
-        "what "
-        "is seen, above {:g} nothing is written)\n",
+        "misfit      {:.2f} (mean squared residual in sigmas; about 1 if the motion explains the marks, "
+        "above "
+        "{:g} nothing is written)\n",
         c.misfit, most_misfit);
   }
   if (c.ambiguous)

@@ -12,7 +12,7 @@ void LimitOptions::add_to(CLI::App& c) {
   c.add_option("--scale", scale, "MIN..MAX, or one number");
   c.add_option("--least-score", least_score, "0 to 100");
   c.add_option("--least-contrast", least_contrast, "grey levels over two pixels, 1 to 255");
-  c.add_option("--count", count, "at most so many, the best first; or all");
+  c.add_option("--count", count, "how many to return, best first: a number, or all");
   c.add_option("--min-visible", min_visible, "share of a part that no other part covers, 0 to 1");
   c.add_option("--most-outside", most_outside, "share of its edges that may lie outside the picture, 0 to 1");
   c.add_option(

@@ -128,8 +128,7 @@ std::vector<Proposal> proposals_of(const StudyAdvice& a, const FindLimits& now, 
     add("least contrast", fmt::format("{:g}", now.least_contrast),
         fmt::format("{:g}", a.limits.least_contrast), "a third of the weakest part's, above the noise", with);
   with = now, with.count = a.limits.count;
-  const auto count = [](int n) { return n != FindLimits::all ? fmt::format("{}", n) : std::string("all"); };
-  add("count", count(now.count), count(a.limits.count),
+  add("count", count_word(now.count), count_word(a.limits.count),
       a.limits.count != FindLimits::all ? "the same in every picture" : "it differs from picture to picture",
       with);
   if (a.region) {

@@ -390,7 +390,7 @@ Findings find(const ColorTarget& target, const Survey& survey, const FindLimits&
     if (s.most_area > 0 && area > s.most_area) missed.push_back(too_high("area", area, s.most_area));
     if (const int on_edge = pixels_on_edge(c, mask); s.whole && on_edge > 0)
       missed.push_back(
-          {"outside", static_cast<double>(on_edge), "0 pixels on the picture's edge, or whole off"});
+          {"outside", static_cast<double>(on_edge), "no pixel on the picture's edge, or --whole no"});
     take(findings, one, limits, std::move(missed));
   }
   if (explain == Explain::always && findings.complete)

@@ -18,7 +18,7 @@ std::pair<double, double> chroma_of(const std::array<double, 3>& p) {
   return {p[0] / sum, p[1] / sum};
 }
 
-/// The pixels around the most frequent chroma, or brightness, as far as they hang together there.
+/// The pixels in the histogram's highest peak of chroma, or of brightness, and in the bins connected to it.
 Colors main_color(const Colors& sample, bool of_brightness) {
   std::vector<double> count(chroma_bins * chroma_bins, 0);
   const auto bin_of = [&](const std::array<double, 3>& p) {

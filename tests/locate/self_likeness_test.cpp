@@ -197,7 +197,7 @@ TEST_CASE("a plate of which one end is hidden may lie at either end of what is s
   }
 }
 
-TEST_CASE("a sliver of an end that is hidden widens the sigma, or is told as ambiguous") {
+TEST_CASE("a narrow strip hidden at one end widens the sigma or makes the find ambiguous") {
   // Before, one in seven lay up to 4 pixels off with sigmas of a hundredth.
   constexpr double width = 160, height = 90, beyond = 8;
   const Piece plate = piece(rectangle(width, height));

@@ -27,7 +27,7 @@ struct FindLimits {
   double least_contrast = 8;  ///< grey levels over two pixels across an edge; a weaker edge is not seen. 1 to
                               ///< 255; millimetres for a relief
   static constexpr int all = std::numeric_limits<int>::max();
-  int count = all;           ///< at most so many, the best first; at least 1
+  int count = all;           ///< how many to return, best first; 1 or more
   double min_visible = 0.5;  ///< share of the smaller part's box that no other find covers, 0 to 1
   double most_outside = 1;   ///< share of the taught edges that may lie outside the picture, 0 to 1
   Inversion inversion = Inversion::none;
