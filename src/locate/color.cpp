@@ -169,6 +169,19 @@ void explain_by_color(const ColorTarget& target, const ImageView<const Rgb>& pic
   if (!miss.limits.empty()) findings.misses.push_back(std::move(miss));
 }
 
+bool range_given(const ColorSettings& s) {
+  return s.first.size() == 2 &&
+         (s.space == ColorSpace::grey || (s.second.size() == 2 && s.third.size() == 2));
+}
+
+ColorRange range_of(const ColorSettings& s) {
+  ColorRange range{.space = *s.space};
+  const std::vector<double>* channels[] = {&s.first, &s.second, &s.third};
+  for (size_t i = 0; i < channel_count(range.space); ++i)
+    range.channels[i] = {channels[i]->at(0), channels[i]->at(1)};
+  return range;
+}
+
 void require_valid(const ColorSettings& s) {
   if (!(s.least_light > 0 && s.least_light <= s.most_light && s.most_light < 100))
     fail_argument(fmt::format("light {}..{} must be above 0, the least first", s.least_light, s.most_light));
@@ -183,11 +196,13 @@ void require_valid(const ColorSettings& s) {
   for (const auto* channel : {&s.first, &s.second, &s.third})
     if (!channel->empty() && channel->size() != 2)
       fail_argument("each channel of a color must hold two numbers, the least and the most");
-}
-
-bool range_given(const ColorSettings& s) {
-  return s.first.size() == 2 &&
-         (s.space == ColorSpace::grey || (s.second.size() == 2 && s.third.size() == 2));
+  if (!s.space || !range_given(s)) return;
+  const ColorRange range = range_of(s);
+  for (size_t i = has_hue(range.space) ? 1 : 0; i < channel_count(range.space); ++i)
+    require_ordered(range.channels[i], channel_words(range.space)[i]);
+  const Range<double>& first = range.channels[0];
+  if (range.space == ColorSpace::grey && (first.min > 255 || first.max < 0))
+    fail_argument(fmt::format("brightness {}..{} must reach into 0..255", first.min, first.max));
 }
 
 void take_range(ColorSettings& s, const ColorRange& range) {
@@ -311,13 +326,7 @@ ColorTarget::ColorTarget(TaughtPicture taught, ColorSettings settings)
                             .chosen.range);
 }
 
-ColorRange ColorTarget::range() const {
-  ColorRange range{.space = *settings_.space};
-  const std::vector<double>* channels[] = {&settings_.first, &settings_.second, &settings_.third};
-  for (size_t i = 0; i < channel_count(range.space); ++i)
-    range.channels[i] = {channels[i]->at(0), channels[i]->at(1)};
-  return range;
-}
+ColorRange ColorTarget::range() const { return range_of(settings_); }
 
 std::vector<Figure> ColorTarget::facts() const {
   std::vector<Figure> facts;

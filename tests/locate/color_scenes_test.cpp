@@ -321,3 +321,15 @@ TEST_CASE("gaps so narrow that blur fills them do not move a region") {
     CHECK(off < 4 * std::hypot(s.sigma.x, s.sigma.y));
   }
 }
+
+TEST_CASE("a range that is swapped, or no brightness at all, is refused at teaching") {
+  for (const std::vector<double>& ends : {std::vector<double>{80, 20}, {300, 400}, {-9, -1}}) {
+    CAPTURE(ends[0]);
+    CHECK_THROWS_AS(taught_color(red, {{"space", std::string("grey")}, {"first", ends}}), Error);
+  }
+  CHECK(taught_color(red, {{"space", std::string("grey")}, {"first", std::vector<double>{20, 80}}})
+            .as<ColorTarget>()
+            ->range()
+            .channels[0]
+            .max == 80);
+}
