@@ -5,8 +5,8 @@
 #include <filesystem>
 #include <string>
 
+#include "cart/cart_cell.hpp"
 #include "heron/base/error.hpp"
-#include "heron/standin/cart_cell.hpp"
 
 using namespace heron;
 

@@ -4,7 +4,7 @@
 #include <future>
 
 #include "heron/base/memory.hpp"
-#include "heron/standin/simulated_robot.hpp"
+#include "heron/simulation/simulated_robot.hpp"
 #include "heron/station/station.hpp"
 
 using namespace heron;

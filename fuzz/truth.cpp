@@ -1,4 +1,4 @@
-#include "heron/standin/simulated_robot.hpp"
+#include "heron/simulation/simulated_robot.hpp"
 #include "one_input.hpp"
 
 extern "C" int LLVMFuzzerTestOneInput(const uint8_t* bytes, size_t count) {

@@ -8,7 +8,7 @@
 #include "heron/base/error.hpp"
 #include "heron/camera/genicam_camera.hpp"
 #include "heron/camera/http_camera.hpp"
-#include "heron/standin/simulated_camera.hpp"
+#include "heron/simulation/simulated_camera.hpp"
 
 namespace heron::tool {
 namespace {

@@ -1,7 +1,7 @@
 #pragma once
 #include <string>
 
-#include "heron/standin/cart_cell.hpp"
+#include "cart/cart_cell.hpp"
 
 namespace heron::tool {
 

@@ -10,7 +10,7 @@
 #include "heron/files/atomic_file.hpp"
 #include "heron/files/picture_file.hpp"
 #include "heron/files/target_file.hpp"
-#include "heron/standin/tray_cell.hpp"
+#include "heron/simulation/tray_cell.hpp"
 #include "heron/station/station.hpp"
 #include "options.hpp"
 #include "robot_table.hpp"

@@ -3,6 +3,7 @@
 #include <cmath>
 #include <map>
 
+#include "cart/cart_cell.hpp"
 #include "cart_table.hpp"
 #include "commands.hpp"
 #include "heron/base/error.hpp"
@@ -10,7 +11,6 @@
 #include "heron/draw/way_picture.hpp"
 #include "heron/files/mapping_file.hpp"
 #include "heron/files/picture_file.hpp"
-#include "heron/standin/cart_cell.hpp"
 #include "options.hpp"
 #include "steps.hpp"
 

@@ -1,7 +1,7 @@
 #pragma once
 #include <string>
 
-#include "heron/standin/simulated_robot.hpp"
+#include "heron/simulation/simulated_robot.hpp"
 
 namespace heron::tool {
 

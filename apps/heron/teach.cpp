@@ -256,7 +256,7 @@ Target stable(const Target& target, const TeachOptions& o) {
     fmt::print(stderr, "heron: teach: note: the part is not found in {}; that picture is left out\n",
                o.also[i]);
   fmt::print(stderr, "heron: teach: {} of {} edges are the same in {} further picture{}\n",
-             kept.target.levels()[0].size(), kept.edges_before, kept.used, kept.used == 1 ? "" : "s");
+             kept.target.edges().size(), kept.edges_before, kept.used, kept.used == 1 ? "" : "s");
   return std::move(kept.target);
 }
 

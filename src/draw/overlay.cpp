@@ -286,19 +286,17 @@ std::vector<std::string> lines_of(const TeachingReport& r) {
 
 void draw_pattern(Canvas& canvas, const PatternTarget& target, const TeachingReport* report, int zoom) {
   std::vector<std::pair<Point2, Point2>> segments;
-  for (const TaughtEdge& e : target.levels()[0]) {
+  for (const TaughtEdge& e : target.edges()) {
     const Point2 at = e.place + target.origin(), along{-e.normal.y * 0.5, e.normal.x * 0.5};
     segments.emplace_back(at - along, at + along);
   }
   canvas.lines(segments, edge_color, 2);
-  for (const TaughtEdge& e : target.coarse().edges)
-    canvas.ring(e.place + target.origin(), 3.0 / zoom, unseen_color, 1.5);
-  if (target.to_centred() != Point2{})
-    canvas.line(target.centred().origin(), target.origin(), axis_color, 1, Stroke::dotted);
+  const Point2 middle = target.extent().centre();
+  if (norm(middle) > 0.25 * std::min(target.extent().width, target.extent().height))
+    canvas.line(target.origin() + middle, target.origin(), axis_color, 1, Stroke::dotted);
   draw_axes(canvas, target.origin(), {}, 0.2 * target.pixels().width());
-  canvas.label({0, 0},
-               fmt::format("{}: {} edges on {} levels, strength {:.0f}; rings: first search", target.name(),
-                           target.levels()[0].size(), target.levels().size(), target.strength()));
+  canvas.label({0, 0}, fmt::format("{}: {} edges of at least {:.0f} grey levels", target.name(),
+                                   target.edges().size(), target.strength()));
   if (!report) return;
   const std::vector<std::string> lines = lines_of(*report);
   double y = target.pixels().height() - 22.0 * static_cast<double>(lines.size()) / zoom;

@@ -56,11 +56,12 @@ std::string text_of(const CameraMapping& mapping) {
       "focal_px = {}\nprincipal_px = {}\nradial = {}  # of r^2, r^4, r^6\ntangential = {}\n"
       "# camera_from_world: camera axes x right, y down, z forward\nrotation = {}  # quaternion w, x, y, "
       "z\nposition_mm = {}\n"
-      "# of focal x and y, principal x and y, radial 1 and 2, tangential 1 and 2, radial 3, a turn of the camera "
+      "# of focal x and y, principal x and y, radial 1 and 2, tangential 1 and 2, radial 3, a turn of the "
+      "camera "
       "(radians) and a shift (mm), both in the camera's axes\ncovariance = {}\n",
       list_of({c.lens.fx, c.lens.fy}), list_of({c.lens.cx, c.lens.cy}),
-      list_of({c.lens.k1, c.lens.k2, c.lens.k3}), list_of({c.lens.p1, c.lens.p2}), list_of({q.w(), q.x(), q.y(), q.z()}),
-      list_of({p.x(), p.y(), p.z()}), rows_of(mapping.covariance()));
+      list_of({c.lens.k1, c.lens.k2, c.lens.k3}), list_of({c.lens.p1, c.lens.p2}),
+      list_of({q.w(), q.x(), q.y(), q.z()}), list_of({p.x(), p.y(), p.z()}), rows_of(mapping.covariance()));
 }
 
 Mapping plane_of(const TomlTable& file) {

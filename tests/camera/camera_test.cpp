@@ -20,7 +20,7 @@
 #include "heron/files/recording.hpp"
 #include "heron/link/line_socket.hpp"
 #include "heron/render/random.hpp"
-#include "heron/standin/simulated_camera.hpp"
+#include "heron/simulation/simulated_camera.hpp"
 #include "support.hpp"
 
 using namespace heron;

@@ -99,8 +99,8 @@ TEST_CASE("a target edited in a paint program is noticed, and its edges follow")
   const LoadedTarget edited = load_target(folder / "e.png");
   CHECK(edited.edited);
   CHECK(edited.target.name() == "box");
-  CHECK(pattern_of(edited).levels()[0].size() < target.levels()[0].size());
-  for (const TaughtEdge& e : pattern_of(edited).levels()[0])
+  CHECK(pattern_of(edited).edges().size() < target.edges().size());
+  for (const TaughtEdge& e : pattern_of(edited).edges())
     CHECK((e.place + edited.target.taught().origin).y < 28.5);
 
   // What lies under alpha 0 may be anything.
@@ -108,8 +108,7 @@ TEST_CASE("a target edited in a paint program is noticed, and its edges follow")
   for (int y = 28; y < pixels.height(); ++y)
     for (int x = 0; x < pixels.width(); ++x) pixels(x, y) = static_cast<uint8_t>((x * 71 + y * 13) & 255);
   write_file(folder / "s.png", encode_png(content.picture, &*content.alpha, content.texts));
-  CHECK(pattern_of(load_target(folder / "s.png")).levels()[0].size() ==
-        pattern_of(edited).levels()[0].size());
+  CHECK(pattern_of(load_target(folder / "s.png")).edges().size() == pattern_of(edited).edges().size());
 
   // Everything rubbed out: nothing to hold on to, and said so.
   for (int y = 0; y < content.alpha->height(); ++y)

@@ -188,8 +188,8 @@ TEST_CASE("a target comes back with its edges, and an edit in a paint program is
   CHECK(back.target.taught().origin == target.origin());
   CHECK(back.target.limits().least_score == 71.25);
   CHECK(back.target.limits().angle == settings.limits.angle);
-  REQUIRE(back.target.as<PatternTarget>()->levels()[0].size() == target.levels()[0].size());
-  CHECK(back.target.as<PatternTarget>()->levels()[0][7].place == target.levels()[0][7].place);
+  REQUIRE(back.target.as<PatternTarget>()->edges().size() == target.edges().size());
+  CHECK(back.target.as<PatternTarget>()->edges()[7].place == target.edges()[7].place);
 
   // It opens as a picture, with what was taught.
   CHECK(load_picture(folder / "t.png").width() == 90);
@@ -205,8 +205,7 @@ TEST_CASE("a target comes back with its edges, and an edit in a paint program is
   // A text chunk ends with its checksum; a same-length change of the hash must be followed by the right one,
   // so take the reader's word instead.
   CHECK(bytes.substr(hash_at(bytes), 16) != original.substr(hash_at(original), 16));
-  CHECK(load_target(folder / "e.png").target.as<PatternTarget>()->levels()[0].size() <
-        target.levels()[0].size());
+  CHECK(load_target(folder / "e.png").target.as<PatternTarget>()->edges().size() < target.edges().size());
 }
 
 TEST_CASE("a picture that is no target says so") {

@@ -1,4 +1,4 @@
-#include "locate/cells.hpp"
+#include "locate/common/cells.hpp"
 
 #include <doctest/doctest.h>
 
@@ -6,7 +6,7 @@
 #include <array>
 
 #include "heron/render/random.hpp"
-#include "locate/best_mean.hpp"
+#include "locate/common/best_mean.hpp"
 
 using namespace heron;
 

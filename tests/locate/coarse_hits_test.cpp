@@ -1,4 +1,4 @@
-#include "locate/coarse_hits.hpp"
+#include "locate/pattern/coarse/coarse_hits.hpp"
 
 #include <doctest/doctest.h>
 
@@ -7,7 +7,7 @@
 #include <numbers>
 
 #include "heron/render/random.hpp"
-#include "locate/marked_places.hpp"
+#include "locate/pattern/coarse/marked_places.hpp"
 
 using namespace heron;
 

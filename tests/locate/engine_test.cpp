@@ -7,15 +7,16 @@
 #include "heron/locate/survey.hpp"
 #include "heron/locate/teaching.hpp"
 #include "heron/render/tray_station.hpp"
-#include "locate/coarse_search.hpp"
-#include "locate/descent.hpp"
-#include "locate/echoes.hpp"
-#include "locate/edge_fit.hpp"
-#include "locate/grey_model.hpp"
-#include "locate/judge.hpp"
-#include "locate/overlap.hpp"
-#include "locate/refine.hpp"
-#include "locate/response_maps.hpp"
+#include "locate/pattern/coarse/coarse_search.hpp"
+#include "locate/pattern/coarse/response_maps.hpp"
+#include "locate/pattern/edges/edge_fit.hpp"
+#include "locate/pattern/grey/grey_model.hpp"
+#include "locate/pattern/model/pattern_model.hpp"
+#include "locate/pattern/search/descent.hpp"
+#include "locate/pattern/search/echoes.hpp"
+#include "locate/pattern/search/judge.hpp"
+#include "locate/pattern/search/overlap.hpp"
+#include "locate/pattern/search/refine.hpp"
 
 // The stages of a find, each by itself.
 
@@ -114,11 +115,12 @@ TEST_CASE("from the best hit of the coarse search a fit runs to the part, at eve
     const CoarseSearch search{.angle = full_turn,
                               .scale = {0.8, 1.2},
                               .origins = {0, 0, Bench::side - 1.0, Bench::side - 1.0},
-                              .level = bench().target.coarse().level};
-    const std::vector<CoarseHit> hits = coarse_search(bench().target, survey, search, nullptr).next(256);
+                              .level = bench().target.model().coarse().level};
+    const std::vector<CoarseHit> hits =
+        coarse_search(bench().target.model(), survey, search, nullptr).next(256);
     REQUIRE_FALSE(hits.empty());
     CHECK(hits[0].likeness > 0.7);
-    const CoarseEdges& coarse = bench().target.coarse();
+    const CoarseEdges& coarse = bench().target.model().coarse();
     const EdgeFit fit =
         fit_edges(survey.level(coarse.level), coarse.columns,
                   {hits[0].place.x, hits[0].place.y, hits[0].angle, hits[0].scale},
@@ -140,7 +142,7 @@ TEST_CASE("the edge fit runs to the truth from two pixels and two degrees away")
     start.angle = start.angle + degrees(random.uniform(-1, 1));
     start.scale *= random.uniform(0.99, 1.01);
     const EdgeFit fit =
-        fit_edges(picture, bench().target.columns()[0], start, {.free_scale = true, .rounds = 4});
+        fit_edges(picture, bench().target.model().columns()[0], start, {.free_scale = true, .rounds = 4});
     REQUIRE(fit.fitted);
     CHECK(off_by(fit.pose, truth) < 0.05);
     CHECK(fit.score > 97);
@@ -150,24 +152,24 @@ TEST_CASE("the edge fit runs to the truth from two pixels and two degrees away")
   // Held unknowns stay, with no sigma of their own.
   Similarity2 start = truth;
   start.x += 0.8;
-  const EdgeFit held = fit_edges(picture, bench().target.columns()[0], start, {.free_angle = false});
+  const EdgeFit held = fit_edges(picture, bench().target.model().columns()[0], start, {.free_angle = false});
   CHECK(held.pose.angle == start.angle);
   CHECK(held.pose.scale == start.scale);
   CHECK(held.sigma.angle.radians() == 0);
   CHECK(held.sigma.scale == 0);
   // Too few edges in the first round: given up.
   start.x += 40;
-  CHECK_FALSE(fit_edges(picture, bench().target.columns()[0], start, {.least_met = 80}).fitted);
+  CHECK_FALSE(fit_edges(picture, bench().target.model().columns()[0], start, {.least_met = 80}).fitted);
 }
 
 TEST_CASE("the grey fit improves on the edges, keeps off what is covered, and refuses another surface") {
   const Pose2 tile{-1, 1, 130_deg};
   const std::vector<float> every_edge = [] {
-    return std::vector<float>(bench().target.levels()[0].size(), 1.0f);
+    return std::vector<float>(bench().target.edges().size(), 1.0f);
   }();
   const auto fitted = [&](const Image<uint8_t>& picture, const Similarity2& start,
                           const std::vector<float>& seen) {
-    return fit_greys(picture, *bench().target.greys(), seen, start, {.noise_sigma = 2});
+    return fit_greys(picture, *bench().target.model().greys(), seen, start, {.noise_sigma = 2});
   };
   const Similarity2 truth = bench().truth(tile);
   Similarity2 start = truth;
@@ -179,7 +181,7 @@ TEST_CASE("the grey fit improves on the edges, keeps off what is covered, and re
   CHECK(clean.sigma.x == doctest::Approx(0.0026).epsilon(0.4));
 
   const Image<uint8_t> covered = bench().picture(tile, 86, 1, 12);
-  const SeenEdges seen = see_edges(covered, bench().target.columns()[0], truth, 8, Rise::up);
+  const SeenEdges seen = see_edges(covered, bench().target.model().columns()[0], truth, 8, Rise::up);
   CHECK(seen.score < 85);
   const GreyFit rest = fitted(covered, start, seen.weights);
   REQUIRE(rest.fitted);
@@ -188,7 +190,7 @@ TEST_CASE("the grey fit improves on the edges, keeps off what is covered, and re
   // On a coarsely textured tray edges know far better, elsewhere the grey values do.
   const GreySearch beside_edges{.noise_sigma = 2, .edges = PoseSigma{0.006, 0.006, 0.008_deg, 0}};
   const auto surpasses = [&](const Image<uint8_t>& picture) {
-    return fit_greys(picture, *bench().target.greys(), every_edge, start, beside_edges).fitted;
+    return fit_greys(picture, *bench().target.model().greys(), every_edge, start, beside_edges).fitted;
   };
   CHECK(surpasses(bench().picture(tile, 85)));
   const Image<uint8_t> textured = bench().picture(tile, 88, 1, 0, 0.04);
@@ -197,8 +199,8 @@ TEST_CASE("the grey fit improves on the edges, keeps off what is covered, and re
   // Between the two it is the mean of both, no less sure than edges alone.
   Similarity2 by_edges = truth;
   by_edges.x += 0.006, by_edges.y -= 0.006, by_edges.angle = by_edges.angle + 0.008_deg;
-  const GreyFit mean = fit_greys(bench().picture(tile, 88, 1, 0, 0.015), *bench().target.greys(), every_edge,
-                                 by_edges, beside_edges);
+  const GreyFit mean = fit_greys(bench().picture(tile, 88, 1, 0, 0.015), *bench().target.model().greys(),
+                                 every_edge, by_edges, beside_edges);
   REQUIRE(mean.fitted);
   CHECK(mean.sigma.x < 0.006);
   CHECK(mean.sigma.x > clean.sigma.x);
@@ -217,11 +219,11 @@ TEST_CASE("the grey fit improves on the edges, keeps off what is covered, and re
 
 TEST_CASE("edges outside the picture are counted by their share") {
   const Image<uint8_t> picture(Bench::side, Bench::side);
-  const EdgeColumns& edges = bench().target.columns()[0];
+  const EdgeColumns& edges = bench().target.model().columns()[0];
   CHECK(share_outside(picture, edges, {210, 210, 0_deg, 1}) == 0);
   CHECK(share_outside(picture, edges, {-400, 210, 0_deg, 1}) == 1);
   size_t left = 0;
-  for (const TaughtEdge& e : bench().target.levels()[0]) left += e.place.x < 0;
+  for (const TaughtEdge& e : bench().target.edges()) left += e.place.x < 0;
   CHECK(share_outside(picture, edges, {-0.5, 210, 0_deg, 1}) ==
         doctest::Approx(static_cast<double>(left) / static_cast<double>(edges.count)).epsilon(0.01));
 }
@@ -231,18 +233,18 @@ TEST_CASE("of candidates on one spot the best counts, and what is turned away na
   const auto candidate = [&](double x, double score) {
     Candidate c{.pose = {x, 200, 10_deg, 1}, .score = score, .contrast = 50};
     c.seen = std::make_shared<const SeenEdges>(
-        see_edges(survey.level(0), bench().target.columns()[0], c.pose, 8, Rise::up));
+        see_edges(survey.level(0), bench().target.model().columns()[0], c.pose, 8, Rise::up));
     return c;
   };
-  const Findings f =
-      judged(bench().target, survey, {candidate(100, 70), candidate(103, 90), candidate(330, 80)}, {});
+  const Findings f = judged(bench().target.model(), survey,
+                            {candidate(100, 70), candidate(103, 90), candidate(330, 80)}, {});
   REQUIRE(f.sightings.size() == 2);
   CHECK(f.sightings[0].x == 103);
   CHECK(f.sightings[1].x == 330);
   CHECK(f.misses.empty());
   Candidate faint = candidate(200, 70);
   faint.contrast_wanted = 50;
-  const Findings strict = judged(bench().target, survey, {faint},
+  const Findings strict = judged(bench().target.model(), survey, {faint},
                                  {.angle = {20_deg, 30_deg}, .least_score = 75, .least_contrast = 60});
   CHECK(strict.sightings.empty());
   REQUIRE(strict.misses.size() == 1);
@@ -304,7 +306,7 @@ TEST_CASE("echoes of a part that is seen nearly whole are given up, and nothing 
     return Candidate{.pose = {x, y, angle, 1}, .score = score};
   };
   const auto count_left = [&](double effort, double score_of_fit, const Candidate& hit) {
-    Echoes echoes(target, {.scale = {1, 1}, .effort = effort});
+    Echoes echoes(target.model(), {.scale = {1, 1}, .effort = effort});
     echoes.learn({at(500, 400, 20_deg, score_of_fit)});
     return echoes.is_explained(hit) ? 0 : 1;
   };
@@ -317,7 +319,7 @@ TEST_CASE("echoes of a part that is seen nearly whole are given up, and nothing 
   CHECK(count_left(1, 95, echo) == 1);
 
   std::vector<Candidate> hits{at(500, 400, 20_deg, 95), echo, at(900, 300, 0_deg, 80), neighbour};
-  const Echoes echoes(target, {.scale = {1, 1}});
+  const Echoes echoes(target.model(), {.scale = {1, 1}});
   CHECK(echoes.take_leaders(hits).size() == 3);
   REQUIRE(hits.size() == 1);
   CHECK(hits[0].pose.angle.degrees() == doctest::Approx(160));
@@ -333,7 +335,7 @@ TEST_CASE("a fit that ran into the pose of a whole part is that part again, unle
   const auto at = [](double x, Angle angle, double score) {
     return Candidate{.pose = {x, 400, angle, 1}, .score = score};
   };
-  Echoes echoes(bench().target, {.scale = {1, 1}});
+  Echoes echoes(bench().target.model(), {.scale = {1, 1}});
   CHECK_FALSE(echoes.is_again(at(500, 20_deg, 90), 2));
   const auto first = echoes.learn(at(500, 20_deg, 90));
   REQUIRE(first);
@@ -354,7 +356,7 @@ struct Descent {
   int top;
   explicit Descent(uint64_t seed, Pose2 tile = {4, -3, 130_deg})
       : survey(bench().picture(tile, seed)),
-        search{bench().target,
+        search{bench().target.model(),
                survey,
                {full_turn, {0.9, 1.1}, 8, 50, Polarity::as_taught, 0.5, 0.5, {0, 0, 419, 419}},
                nullptr},
@@ -432,8 +434,8 @@ TEST_CASE("an origin far outside the part and the picture is told as exactly as 
   const Point2 far{500, -200};
   const PatternTarget moved(Image<uint8_t>(b.target.pixels().view()), Image<uint8_t>(b.target.mask().view()),
                             b.target.origin() + far, b.target.settings());
-  CHECK(moved.has_angle());
-  CHECK(norm(moved.to_centred() + far) < 20);
+  CHECK(moved.turns() != 0);
+  CHECK(norm(moved.model().to_centred() + far) < 20);
   const Survey survey(b.picture({4, -3, 130_deg}, 7));
   for (const Range<double> scale : {Range<double>{1, 1}, {0.9, 1.1}}) {
     FindLimits limits;
@@ -471,7 +473,7 @@ TEST_CASE("an origin far outside the part and the picture is told as exactly as 
   // So far that single numbers no longer tell one pixel from the next.
   const PatternTarget beyond(Image<uint8_t>(b.target.pixels().view()), Image<uint8_t>(b.target.mask().view()),
                              {1e9, -1e9}, b.target.settings());
-  CHECK(beyond.has_angle());
+  CHECK(beyond.turns() != 0);
   CHECK(report_teaching(beyond, nullptr, beyond.origin()).expected.angle.degrees() ==
         doctest::Approx(as_usual.expected.angle.degrees()).epsilon(0.05));
   CHECK(find(beyond, survey, {}).sightings.size() == 1);

@@ -1,9 +1,9 @@
-#include "locate/grey_blur.hpp"
+#include "locate/pattern/grey/grey_blur.hpp"
 
 #include <doctest/doctest.h>
 
 #include "heron/render/random.hpp"
-#include "locate/grey_samples.hpp"
+#include "locate/pattern/grey/grey_samples.hpp"
 
 using namespace heron;
 

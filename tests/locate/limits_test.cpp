@@ -68,10 +68,10 @@ TEST_CASE("the score is the share of the taught edge length that is seen: what a
                     .seed = 31};
     // Edges under the strip, by the tile's own geometry: 4 pixels a millimetre, y down.
     size_t hidden = 0;
-    for (const TaughtEdge& e : taught_tile().levels()[0])
+    for (const TaughtEdge& e : taught_tile().edges())
       hidden += e.place.x > 4 * from && e.place.x < 4 * (from + width);
     const double left =
-        100 - 100.0 * static_cast<double>(hidden) / static_cast<double>(taught_tile().levels()[0].size());
+        100 - 100.0 * static_cast<double>(hidden) / static_cast<double>(taught_tile().edges().size());
     const Findings f = looked(tray);
     REQUIRE(f.sightings.size() == 1);
     CHECK(f.sightings[0].score == doctest::Approx(left).epsilon(0.05));

@@ -1,4 +1,4 @@
-#include "locate/nth_smallest.hpp"
+#include "locate/common/nth_smallest.hpp"
 
 #include <doctest/doctest.h>
 

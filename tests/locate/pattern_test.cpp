@@ -5,7 +5,7 @@
 #include "heron/locate/pattern.hpp"
 #include "heron/locate/survey.hpp"
 #include "heron/render/tray_station.hpp"
-#include "locate/sum_rows.hpp"
+#include "locate/pattern/coarse/sum_rows.hpp"
 
 using namespace heron;
 using namespace heron::render;
@@ -431,19 +431,15 @@ TEST_CASE("what lies under the mask is never looked at") {
   for (int y = 195; y < 225; ++y)
     for (int x = 190; x < 230; ++x) scribbled(x, y) = static_cast<uint8_t>((x * 37 + y * 91) & 255);
   const PatternTarget same = teach_pattern(scribbled, region);
-  REQUIRE(target.levels().size() == same.levels().size());
-  for (size_t l = 0; l < target.levels().size(); ++l) {
-    REQUIRE(target.levels()[l].size() == same.levels()[l].size());
-    for (size_t i = 0; i < target.levels()[l].size(); ++i)
-      CHECK(target.levels()[l][i].place == same.levels()[l][i].place);
-  }
+  REQUIRE(target.edges().size() == same.edges().size());
+  for (size_t i = 0; i < target.edges().size(); ++i) CHECK(target.edges()[i].place == same.edges()[i].place);
 }
 
 TEST_CASE("a round part is found with angle 0") {
   const Shot shot{.pieces = {{disc(18), {3, 4, {}}, 0.7}}, .seed = 21};
   const PatternTarget round = teach_pattern(Shot{.pieces = {{disc(18), {}, 0.7}}, .seed = 22}.take(),
                                             Region::rectangle(Point2{209.5, 209.5}, 190, 190, {}));
-  CHECK_FALSE(round.has_angle());
+  CHECK(round.turns() == 0);
   const Findings f = find(round, Survey(shot.take()), {});
   REQUIRE(f.sightings.size() == 1);
   CHECK(f.sightings[0].angle.degrees() == 0);

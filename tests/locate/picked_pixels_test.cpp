@@ -1,8 +1,8 @@
-#include "locate/picked_pixels.hpp"
+#include "locate/pattern/grey/picked_pixels.hpp"
 
 #include <doctest/doctest.h>
 
-#include "locate/grey_samples.hpp"
+#include "locate/pattern/grey/grey_samples.hpp"
 
 using namespace heron;
 

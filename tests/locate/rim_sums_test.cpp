@@ -4,7 +4,7 @@
 #include <tuple>
 
 #include "heron/render/random.hpp"
-#include "locate/rim_sums.hpp"
+#include "locate/marker/rim_sums.hpp"
 
 using namespace heron;
 

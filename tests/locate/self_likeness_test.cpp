@@ -147,12 +147,12 @@ TEST_CASE("a part whose right pose lies outside the range is not found in a look
 TEST_CASE("a symmetry is the one that pixels show, not a fold near it") {
   for (const int corners : {3, 5, 10, 12}) {
     CAPTURE(corners);
-    CHECK(taught({piece(many_corners(corners))}, 150, 150).symmetry() == corners);
+    CHECK(taught({piece(many_corners(corners))}, 150, 150).turns() == corners);
   }
   const std::vector<Piece> keyed{piece(gear(12, 0)), piece(disc(20), 0.2),
                                  piece(rectangle(12, 12, {20, 0}), 0.2)};
-  CHECK(taught(keyed, 160, 160).symmetry() == 1);
-  CHECK(taught({piece(gear(12, 0))}, 160, 160).symmetry() == 12);
+  CHECK(taught(keyed, 160, 160).turns() == 1);
+  CHECK(taught({piece(gear(12, 0))}, 160, 160).turns() == 12);
 }
 
 TEST_CASE("a plate of which one end is hidden may lie at either end of what is seen, and that is told") {

@@ -1,4 +1,4 @@
-#include "locate/stretches.hpp"
+#include "locate/pattern/edges/stretches.hpp"
 
 #include <doctest/doctest.h>
 

@@ -34,14 +34,14 @@ PatternTarget taught_plate(const Outline& outline, const std::vector<Piece>& mor
 TEST_CASE("how often a part looks the same is found for every outline, however it lies when taught") {
   for (const double turned : {0.0, 17.0}) {
     CAPTURE(turned);
-    CHECK(taught_plate(rectangle(34, 22), {}, turned).symmetry() == 2);
-    CHECK(taught_plate(rectangle(30, 30), {}, turned).symmetry() == 4);
-    CHECK(taught_plate(hexagon(18), {}, turned).symmetry() == 6);
-    CHECK(taught_plate(rosette(18, 8, 3), {}, turned).symmetry() == 8);
-    CHECK(taught_plate(rosette(18, 5, 3), {}, turned).symmetry() == 5);
-    CHECK(taught_plate(kite(34, 24), {}, turned).symmetry() == 1);
-    CHECK(taught_plate(crescent(18, 16), {}, turned).symmetry() == 1);
-    CHECK(taught_plate(leaf(40, 26), {}, turned).symmetry() == 1);
+    CHECK(taught_plate(rectangle(34, 22), {}, turned).turns() == 2);
+    CHECK(taught_plate(rectangle(30, 30), {}, turned).turns() == 4);
+    CHECK(taught_plate(hexagon(18), {}, turned).turns() == 6);
+    CHECK(taught_plate(rosette(18, 8, 3), {}, turned).turns() == 8);
+    CHECK(taught_plate(rosette(18, 5, 3), {}, turned).turns() == 5);
+    CHECK(taught_plate(kite(34, 24), {}, turned).turns() == 1);
+    CHECK(taught_plate(crescent(18, 16), {}, turned).turns() == 1);
+    CHECK(taught_plate(leaf(40, 26), {}, turned).turns() == 1);
   }
 }
 
@@ -49,7 +49,7 @@ TEST_CASE("one small mark ends a symmetry, and then tells the turns apart") {
   const Pose2 pose{1, -1, 77_deg};
   const auto marked = [](const Pose2& at) { return std::vector<Piece>{{rectangle(9, 5, {9, 0}), at, 0.2}}; };
   const PatternTarget target = taught_plate(hexagon(18), marked({}));
-  CHECK(target.symmetry() == 1);
+  CHECK(target.turns() == 1);
   const Findings f = find(target, Survey(plate_of(hexagon(18), pose, 71, marked(pose))), {});
   REQUIRE(f.sightings.size() == 1);
   CHECK(std::abs((f.sightings[0].angle + pose.angle).wrapped().degrees()) < 0.05);

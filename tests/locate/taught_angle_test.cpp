@@ -4,7 +4,7 @@
 #include "heron/locate/survey.hpp"
 #include "heron/render/outline.hpp"
 #include "heron/render/studio_views.hpp"
-#include "locate/same_phase.hpp"
+#include "locate/pattern/grey/same_phase.hpp"
 #include "sanitized.hpp"
 
 using namespace heron;
@@ -77,7 +77,7 @@ TEST_CASE("taught edges lie on the edge, at angles at which all pixels along it 
                                                  Region::rectangle(at, 200, 148, angle), {.origin = at});
       for (const double side_of : {-1.0, 1.0}) {
         double off = 0, count = 0;
-        for (const TaughtEdge& e : target.levels()[0]) {
+        for (const TaughtEdge& e : target.edges()) {
           const Point2 place = rotated(e.place, -angle);
           if (std::abs(place.y - side_of * 52) < 2 && std::abs(place.x) < 70)
             off += place.y - side_of * 52, ++count;

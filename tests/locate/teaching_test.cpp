@@ -10,9 +10,10 @@
 #include "heron/locate/study.hpp"
 #include "heron/locate/survey.hpp"
 #include "heron/render/tray_station.hpp"
-#include "locate/edge_profile.hpp"
-#include "locate/edge_sums.hpp"
-#include "locate/grey_sums.hpp"
+#include "locate/edge_samples/edge_profile.hpp"
+#include "locate/pattern/edges/edge_sums.hpp"
+#include "locate/pattern/grey/grey_sums.hpp"
+#include "locate/pattern/model/pattern_model.hpp"
 
 using namespace heron;
 using namespace heron::render;
@@ -61,15 +62,15 @@ const PatternTarget& whole_leaf() {
 double share_near(const PatternTarget& target, Point2 tile_mm, double radius_mm) {
   const Point2 at = shot_pixel(tile_mm) - shot_pixel({});
   size_t near = 0;
-  for (const TaughtEdge& e : target.levels()[0]) near += distance(e.place, at) < 4 * radius_mm;
-  return static_cast<double>(near) / static_cast<double>(target.levels()[0].size());
+  for (const TaughtEdge& e : target.edges()) near += distance(e.place, at) < 4 * radius_mm;
+  return static_cast<double>(near) / static_cast<double>(target.edges().size());
 }
 
 }  // namespace
 
 TEST_CASE("the kernels of the fits agree with their plain twins") {
   const Image<uint8_t> picture = leaf_shot(leaf_and({2, 1, 33_deg}, {}), 2);
-  const EdgeColumns& edges = whole_leaf().columns()[0];
+  const EdgeColumns& edges = whole_leaf().model().columns()[0];
   for (const bool falling : {false, true})
     for (const Point2 origin : {shot_pixel({2, 1}) + Point2{0.3, -0.4}, Point2{30, 50}, Point2{-40, 400}}) {
       const EdgeScan scan{origin, -33_deg, 1, 3, 8, falling};
@@ -114,11 +115,12 @@ TEST_CASE("the kernels of the fits agree with their plain twins") {
     if (edges.x[i] < 0) seen[i] = 0;
   const Similarity2 pose{shot_pixel({2, 1}).x, shot_pixel({2, 1}).y, -33_deg, 1.02};
   GreySamples fast, plain;
-  collect_grey_samples(picture, *whole_leaf().greys(), std::vector<float>(edges.count, 1.0f), pose, fast);
+  collect_grey_samples(picture, *whole_leaf().model().greys(), std::vector<float>(edges.count, 1.0f), pose,
+                       fast);
   CHECK(fast.count > 4000);
   const size_t all = fast.count;
-  collect_grey_samples(picture, *whole_leaf().greys(), seen, pose, fast);
-  collect_grey_samples_plain(picture, *whole_leaf().greys(), seen, pose, plain);
+  collect_grey_samples(picture, *whole_leaf().model().greys(), seen, pose, fast);
+  collect_grey_samples_plain(picture, *whole_leaf().model().greys(), seen, pose, plain);
   REQUIRE(fast.count == plain.count);
   const auto sorted = [](const GreySamples& s) {
     std::vector<std::array<float, 3>> pixels(s.count);
@@ -129,7 +131,7 @@ TEST_CASE("the kernels of the fits agree with their plain twins") {
   CHECK(sorted(fast) == sorted(plain));
   // Some of them at first, of every part of it as many; and then the others.
   GreySamples some_first;
-  collect_grey_samples(picture, *whole_leaf().greys(), seen, pose, some_first, 300);
+  collect_grey_samples(picture, *whole_leaf().model().greys(), seen, pose, some_first, 300);
   REQUIRE(some_first.are_some);
   CHECK(static_cast<double>(some_first.count) == doctest::Approx(plain.count / 4.0).epsilon(0.1));
   const auto mean_row = [](const GreySamples& s) {
@@ -140,7 +142,7 @@ TEST_CASE("the kernels of the fits agree with their plain twins") {
   collect_other_grey_samples(picture, some_first);
   CHECK(sorted(some_first) == sorted(plain));
   fast = plain;
-  const GreyModel& model = *whole_leaf().greys();
+  const GreyModel& model = *whole_leaf().model().greys();
   evaluate_grey_samples(model.coefficients, model.origin, pose, fast);
   evaluate_grey_samples_plain(model.coefficients, model.origin, pose, plain);
   std::vector<float> values;
@@ -362,7 +364,7 @@ TEST_CASE("what differs from picture to picture drops out by itself") {
   CHECK(stable.used == 4);
   CHECK(stable.not_found == std::vector<size_t>{4});
   CHECK(share_near(stable.target, {-16, 0}, 4.5) < 0.01);
-  CHECK(stable.target.levels()[0].size() > 0.85 * static_cast<double>(first.levels()[0].size()));
+  CHECK(stable.target.edges().size() > 0.85 * static_cast<double>(first.edges().size()));
   // A further stamp costs the stable target nothing.
   const Survey further(leaf_shot(leaf_and({1, 2, 77_deg}, {stamp({1, 2, 77_deg}, -30)}), 40));
   CHECK(find(stable.target, further, {}).sightings.at(0).score >
@@ -375,7 +377,7 @@ TEST_CASE("the teaching report says how well a part holds, and against what") {
   const Survey survey(leaf_shot(leaf_and({}, {}), 1));
   const TeachingReport r = report_teaching(whole_leaf(), &survey, whole_leaf().origin());
   CHECK(r.turns == 1);
-  CHECK(r.edges.size() == whole_leaf().levels().size());
+  CHECK(r.edges.size() == whole_leaf().model().levels().size());
   CHECK(r.noise_sigma == doctest::Approx(2).epsilon(0.15));
   // The bound of teaching and finding, by the renderer: bench_pattern_accuracy prints 0.0025 px, 0.0032
   // degrees.
@@ -402,9 +404,9 @@ TEST_CASE("a symmetric part is told as such, and its angle lies within its perio
   // The origin lies away from the middle, so a whole period moves it.
   const Point2 corner = shot_pixel({}) + Point2{50, 20};
   const PatternTarget target = teach_pattern(leaf_shot(turned({}), 3), region, {.origin = corner});
-  CHECK(target.symmetry() == 4);
+  CHECK(target.turns() == 4);
   CHECK(report_teaching(target).turns == 4);
-  CHECK(whole_leaf().symmetry() == 1);
+  CHECK(whole_leaf().turns() == 1);
   for (const double angle : {10.0, 60.0, 130.0, -170.0}) {
     CAPTURE(angle);
     const Survey survey(leaf_shot(turned({3, 2, degrees(angle)}), 4));
@@ -419,20 +421,20 @@ TEST_CASE("a symmetric part is told as such, and its angle lies within its perio
     CHECK(g.sightings[0].angle.degrees() >= 90);
     CHECK(g.sightings[0].angle.degrees() <= 180);
   }
-  CHECK(teach_pattern(leaf_shot({{hexagon(16), {}, 0.7}}, 5), region).symmetry() == 6);
+  CHECK(teach_pattern(leaf_shot({{hexagon(16), {}, 0.7}}, 5), region).turns() == 6);
 }
 
 TEST_CASE("less detail teaches fewer edges, and still finds the part") {
   const Image<uint8_t> picture = leaf_shot(leaf_and({}, {}), 1);
-  size_t before = whole_leaf().levels()[0].size();
+  size_t before = whole_leaf().edges().size();
   for (const int detail : {1, 2, 3}) {
     CAPTURE(detail);
     const PatternTarget target = teach_pattern(picture, whole_tile(), {.detail = detail});
-    CHECK(target.levels()[0].size() <= before);
-    before = target.levels()[0].size();
+    CHECK(target.edges().size() <= before);
+    before = target.edges().size();
     CHECK(find(target, Survey(leaf_shot(leaf_and({2, 1, 50_deg}, {}), 9)), {}).sightings.size() == 1);
   }
-  CHECK(before < 0.9 * static_cast<double>(whole_leaf().levels()[0].size()));
+  CHECK(before < 0.9 * static_cast<double>(whole_leaf().edges().size()));
   CHECK_THROWS_WITH_AS(teach_pattern(picture, whole_tile(), {.detail = 4}), doctest::Contains("detail"),
                        Error);
 }

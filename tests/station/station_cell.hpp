@@ -10,8 +10,8 @@
 #include "heron/files/target_file.hpp"
 #include "heron/geometry/rigid_fit.hpp"
 #include "heron/render/studio_views.hpp"
-#include "heron/standin/simulated_robot.hpp"
-#include "heron/standin/tray_cell.hpp"
+#include "heron/simulation/simulated_robot.hpp"
+#include "heron/simulation/tray_cell.hpp"
 #include "heron/station/station.hpp"
 #include "support.hpp"
 

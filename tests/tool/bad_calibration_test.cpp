@@ -4,7 +4,7 @@
 
 #include "heron/files/picture_file.hpp"
 #include "heron/render/tray_station.hpp"
-#include "heron/standin/arm_cell.hpp"
+#include "heron/simulation/arm_cell.hpp"
 #include "support.hpp"
 
 // What goes wrong in the first two hours: each gives one clear message, status 2 (or 1 when only the answer

@@ -3,7 +3,7 @@
 #include <cmath>
 #include <nlohmann/json.hpp>
 
-#include "heron/standin/arm_cell.hpp"
+#include "heron/simulation/arm_cell.hpp"
 #include "support.hpp"
 
 // The ways to a mapping beside the plain board, through the built tool, on the simulated arm.

@@ -38,9 +38,8 @@ struct BorderSettings {
 };
 
 /// A border of straight sides, open or closed, each of which may give a little.
-class BorderTarget {
+class BorderTarget : public TaughtKind<BorderTarget, BorderSettings> {
  public:
-  using Settings = BorderSettings;
   static const KindInfo& info();
   static const std::vector<SettingRow<BorderSettings>>& rows();
   /// Snaps each drawn side to the strongest straight edge near it. Throws Error{invalid_argument} for a
@@ -49,8 +48,6 @@ class BorderTarget {
   static BorderTarget taught_from(const TeachingPicture& picture, BorderSettings settings);
   BorderTarget(TaughtPicture taught, BorderSettings settings);
 
-  const TaughtPicture& taught() const { return taught_; }
-  const BorderSettings& settings() const { return settings_; }
   std::vector<Figure> facts() const;
   std::vector<Trace> traces() const;
   Box extent() const;
@@ -60,8 +57,6 @@ class BorderTarget {
   const std::vector<Flaw>& marks() const { return marks_; }
 
  private:
-  TaughtPicture taught_;
-  BorderSettings settings_;
   std::vector<Flaw> marks_;
 };
 

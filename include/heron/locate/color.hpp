@@ -42,9 +42,8 @@ struct ColorSeparation {
 };
 
 /// A range of color or of brightness, learned from samples and counter-samples.
-class ColorTarget {
+class ColorTarget : public TaughtKind<ColorTarget, ColorSettings> {
  public:
-  using Settings = ColorSettings;
   static const KindInfo& info();
   static const std::vector<SettingRow<ColorSettings>>& rows();
   /// Learns from the region of a picture, and from counter-samples in it; without any, from the rest of the
@@ -53,8 +52,6 @@ class ColorTarget {
   static ColorTarget taught_from(const TeachingPicture& picture, ColorSettings settings);
   ColorTarget(TaughtPicture taught, ColorSettings settings);
 
-  const TaughtPicture& taught() const { return taught_; }
-  const ColorSettings& settings() const { return settings_; }
   ColorRange range() const;
   /// False for a range of brightness, which grey pictures have as well.
   bool needs_color() const { return settings_.space != ColorSpace::grey; }
@@ -66,8 +63,6 @@ class ColorTarget {
   int turns() const { return 2; }  ///< a principal axis has no head
 
  private:
-  TaughtPicture taught_;
-  ColorSettings settings_;
   std::vector<ColorSeparation> separations_;
   std::vector<Figure> learned_;
 };

@@ -55,9 +55,8 @@ struct EdgeSettings {
 };
 
 /// Edges met along bands or around an arc.
-class EdgeTarget {
+class EdgeTarget : public TaughtKind<EdgeTarget, EdgeSettings> {
  public:
-  using Settings = EdgeSettings;
   static const KindInfo& info();
   static const std::vector<SettingRow<EdgeSettings>>& rows();
   /// Throws Error{invalid_argument} for a band of no length, one outside the picture or without an edge, and
@@ -65,16 +64,10 @@ class EdgeTarget {
   static EdgeTarget taught_from(const TeachingPicture& picture, EdgeSettings settings);
   EdgeTarget(TaughtPicture taught, EdgeSettings settings);
 
-  const TaughtPicture& taught() const { return taught_; }
-  const EdgeSettings& settings() const { return settings_; }
   std::vector<Figure> facts() const;
   std::vector<Trace> traces() const;
   Box extent() const { return {-8, -8, 16, 16}; }
   int turns() const { return settings_.third.empty() && settings_.fit != EdgeShape::corner ? 0 : 1; }
-
- private:
-  TaughtPicture taught_;
-  EdgeSettings settings_;
 };
 
 /// Scans each band for edges: the mean across it as a profile, extrema of its smoothed slope, a blurred step

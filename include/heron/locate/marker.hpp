@@ -31,9 +31,8 @@ struct MarkerSettings {
 };
 
 /// A round hole or reflector of known diameter.
-class MarkerTarget {
+class MarkerTarget : public TaughtKind<MarkerTarget, MarkerSettings> {
  public:
-  using Settings = MarkerSettings;
   static const KindInfo& info();
   static const std::vector<SettingRow<MarkerSettings>>& rows();
   /// Learns tone and diameter from the most distinct round thing inside the region, unless they are given.
@@ -41,16 +40,12 @@ class MarkerTarget {
   static MarkerTarget taught_from(const TeachingPicture& picture, MarkerSettings settings);
   MarkerTarget(TaughtPicture taught, MarkerSettings settings);
 
-  const TaughtPicture& taught() const { return taught_; }
-  const MarkerSettings& settings() const { return settings_; }
   std::vector<Figure> facts() const;
   std::vector<Trace> traces() const;
   Box extent() const;
   int turns() const { return settings_.tone == MarkerTone::ring ? 1 : 0; }
 
  private:
-  TaughtPicture taught_;
-  MarkerSettings settings_;
   std::vector<Figure> learned_;
 };
 

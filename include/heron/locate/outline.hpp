@@ -45,9 +45,8 @@ struct OutlineSettings {
 
 /// A silhouette: its pixels are the share by which each is the part's (128: on the outline), so it can be
 /// erased or added to in any paint program.
-class OutlineTarget {
+class OutlineTarget : public TaughtKind<OutlineTarget, OutlineSettings> {
  public:
-  using Settings = OutlineSettings;
   static const KindInfo& info();
   static const std::vector<SettingRow<OutlineSettings>>& rows();
   /// Teaches the largest silhouette inside the region, holes included. With backgrounds, their mean is what
@@ -56,8 +55,6 @@ class OutlineTarget {
   static OutlineTarget taught_from(const TeachingPicture& picture, OutlineSettings settings);
   OutlineTarget(TaughtPicture taught, OutlineSettings settings);
 
-  const TaughtPicture& taught() const { return taught_; }
-  const OutlineSettings& settings() const { return settings_; }
   const PatternTarget& shape() const { return *shape_; }
   /// Nothing when the mirrored shape is the same.
   const PatternTarget* mirrored() const { return mirrored_.get(); }
@@ -72,8 +69,6 @@ class OutlineTarget {
  private:
   static OutlineTarget taught_on(const TeachingPicture& picture, OutlineSettings settings);
 
-  TaughtPicture taught_;
-  OutlineSettings settings_;
   std::shared_ptr<const PatternTarget> shape_, mirrored_;
   double likeness_of_mirrored_ = 0;
   double area_ = 0;

@@ -25,9 +25,8 @@ struct StripeSettings {
 };
 
 /// A stripe that runs through the picture from below to above.
-class StripeTarget {
+class StripeTarget : public TaughtKind<StripeTarget, StripeSettings> {
  public:
-  using Settings = StripeSettings;
   static const KindInfo& info();
   static const std::vector<SettingRow<StripeSettings>>& rows();
   /// The region holds a piece of the stripe in its middle and floor on both sides. Throws
@@ -35,18 +34,12 @@ class StripeTarget {
   static StripeTarget taught_from(const TeachingPicture& picture, StripeSettings settings);
   StripeTarget(TaughtPicture taught, StripeSettings settings);
 
-  const TaughtPicture& taught() const { return taught_; }
-  const StripeSettings& settings() const { return settings_; }
   std::vector<Figure> facts() const;
   std::vector<Trace> traces() const { return {}; }
   Box extent() const {
     return {-settings_.width / 2, -settings_.width / 2, settings_.width, settings_.width};
   }
   int turns() const { return 1; }
-
- private:
-  TaughtPicture taught_;
-  StripeSettings settings_;
 };
 
 /// Scans rows for two edges as far apart as the stripe is wide, and fits a parabola through their middles

@@ -1,4 +1,5 @@
 #pragma once
+#include <memory>
 #include <optional>
 #include <string>
 #include <string_view>
@@ -6,6 +7,8 @@
 
 #include "heron/image/image.hpp"
 #include "heron/image/region.hpp"
+#include "heron/locate/limits.hpp"
+#include "heron/locate/sighting.hpp"
 
 namespace heron {
 
@@ -22,6 +25,32 @@ struct TaughtPicture {
   Image<uint8_t> mask;    ///< 255 where a pixel counts
   Point2 origin;          ///< the part's position, coordinates of `pixels`
   std::vector<TaughtExtra> extras = {};
+};
+
+/// What every kind of target holds: what it was taught from, and its settings. Copies share the picture.
+template <class Kind, class KindSettings>
+class TaughtKind {
+ public:
+  using Settings = KindSettings;
+
+  const std::string& name() const { return settings_.name; }
+  const TaughtPicture& taught() const { return *taught_; }
+  const Settings& settings() const { return settings_; }
+
+  /// The same with other limits, or another place, kept with it; nothing is learned again.
+  Kind with(const FindLimits& limits, const PartPlace& place) const {
+    Kind other = static_cast<const Kind&>(*this);
+    TaughtKind& base = other;
+    base.settings_.limits = limits, base.settings_.place = place;
+    return other;
+  }
+
+ protected:
+  TaughtKind(TaughtPicture taught, Settings settings)
+      : taught_(std::make_shared<const TaughtPicture>(std::move(taught))), settings_(std::move(settings)) {}
+
+  std::shared_ptr<const TaughtPicture> taught_;
+  Settings settings_;
 };
 
 /// What is taught from: the same for every kind.

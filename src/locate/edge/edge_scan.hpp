@@ -1,0 +1,41 @@
+#pragma once
+#include "heron/locate/edge.hpp"
+#include "heron/locate/survey.hpp"
+#include "locate/scan/scan_line.hpp"
+
+namespace heron {
+
+/// The bands of the settings in their order, or their arc.
+std::vector<Scan> scans_of(const EdgeSettings& settings);
+
+/// The lines of the bands as they were taught.
+std::vector<LineEdge> taught_lines(const EdgeSettings& settings);
+
+/// Throws Error{invalid_argument} unless each scan lies in a picture of that size.
+void require_inside(const std::vector<Scan>& scans, int width, int height, const std::string& name);
+
+/// Grey levels from side to side that an edge needs, where a profile is the mean of `lanes` lanes.
+double edge_threshold(const EdgeSettings& settings, const Survey& survey, int lanes);
+
+/// Whether the change of an edge is one that is asked for.
+bool is_meant(const ScanEdge& edge, EdgeChange change);
+
+/// The edges of `all` that order and every ask for.
+std::vector<ScanEdge> ordered(std::vector<ScanEdge> all, EdgeOrder order, int every);
+
+/// What a scan met, all of it and what of it is meant.
+struct Scanned {
+  ScanProfile profile;
+  std::vector<LineEdge> meant;
+  std::vector<ScanEdge> others;  ///< met and turned away: too weak or of the other sense; strongest first
+};
+
+Scanned scanned(const Survey& survey, const Scan& scan, const EdgeSettings& settings, const char* name);
+
+/// Adds a miss for every edge that was turned away, with the limits that did it.
+void tell_others(const Scan& scan, const Scanned& scanned, EdgeChange change, Findings& findings);
+
+/// The edge's line across its band.
+Trace trace_of(const Scan& scan, const LineEdge& line);
+
+}  // namespace heron

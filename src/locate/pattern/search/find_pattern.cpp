@@ -1,0 +1,165 @@
+#include <fmt/format.h>
+
+#include <optional>
+
+#include "candidates.hpp"
+#include "faint_edges.hpp"
+#include "locate/common/limits.hpp"
+#include "locate/pattern/model/part_size.hpp"
+#include "refine.hpp"
+#include "rivals.hpp"
+
+namespace heron {
+namespace {
+
+Box whole(const Survey& survey) { return {0, 0, survey.width() - 1.0, survey.height() - 1.0}; }
+
+PatternReach asked(const FindLimits& limits, const PatternModel& target, const Survey& survey) {
+  PatternReach reach{limits.angle,
+                     limits.scale,
+                     limits.least_contrast,
+                     limits.least_score,
+                     polarity_of(limits.inversion),
+                     effort_of(limits.thoroughness),
+                     1 - limits.min_visible,
+                     whole(survey)};
+  if (limits.region.empty()) return reach;
+  const Box box = limits.region.bounds();
+  const double around = norm(target.to_centred()) * limits.scale.max;
+  reach.origins = {box.x - around, box.y - around, box.width + 2 * around, box.height + 2 * around};
+  reach.told_origin = target.to_centred() * -1;
+  if (around > 0) reach.told_origins = box;
+  return reach;
+}
+
+PatternReach beyond(const FindLimits& limits, const Survey& survey) {
+  return {full_turn,
+          {std::min(limits.scale.min, 0.4), std::max(limits.scale.max, 2.5)},
+          std::min(limits.least_contrast, weakest_contrast),
+          0.6 * limits.least_score,
+          polarity_of(limits.inversion),
+          effort_of(limits.thoroughness),
+          1 - limits.min_visible,
+          whole(survey),
+          true};
+}
+
+/// `c` with angle or scale, or both, held where they now are, fitted and seen anew; nothing when that does
+/// not come to `least_score`.
+std::optional<Candidate> held_at(Candidate c, bool hold_angle, bool hold_scale, double least_score,
+                                 const PatternSearch& search) {
+  EdgeFitSearch edge = edge_search(search, 0);
+  edge.rise = c.rise, edge.rounds = 3;
+  edge.free_angle = edge.free_angle && !hold_angle, edge.free_scale = edge.free_scale && !hold_scale;
+  const PoseSigma before = c.sigma;
+  if (!refine(c, edge, least_score, search) || c.score < least_score) return std::nullopt;
+  // What is held cannot tell how well it is known.
+  if (!edge.free_angle) c.sigma.angle = before.angle;
+  if (!edge.free_scale) c.sigma.scale = before.scale;
+  return c;
+}
+
+/// What the search for reasons freed although the limits fix it is held again: where the part fits as well,
+/// that is not the reason.
+Candidate fixed_again(Candidate c, const PatternSearch& search, const FindLimits& limits) {
+  const PatternModel& target = search.target;
+  const double radius = half_diagonal(target), far = 6;  // pixels; farther off, no edge would be met again
+  const bool scale_is_fixed = limits.scale.max == limits.scale.min && c.pose.scale != limits.scale.min,
+             angle_is_fixed = target.has_angle() && limits.angle.max == limits.angle.min &&
+                              !contains_turned(limits.angle, c.pose.angle);
+  if (scale_is_fixed && radius * std::abs(std::log(limits.scale.min / c.pose.scale)) < far) {
+    Candidate there = c;
+    there.pose.scale = limits.scale.min;
+    if (const auto held = held_at(there, false, true, 0.9 * c.score, search)) c = *held;
+  }
+  if (angle_is_fixed && radius * std::abs((limits.angle.min - c.pose.angle).wrapped().radians()) < far) {
+    Candidate there = c;
+    there.pose.angle = limits.angle.min.wrapped();
+    const bool hold_scale = c.pose.scale == limits.scale.min;
+    if (const auto held = held_at(there, true, hold_scale, 0.9 * c.score, search)) c = *held;
+  }
+  return c;
+}
+
+/// What was found of the centred target, as the target's own origin tells it. About the middle of a part its
+/// place and its angle are known nearly by themselves.
+Candidate told_of(Candidate c, const PatternModel& target) {
+  const Point2 far = rotated(target.to_centred() * -1, c.pose.angle) * c.pose.scale;
+  if (far == Point2{}) return c;
+  const double turn = target.has_angle() ? c.sigma.angle.radians() : 0, grow = c.sigma.scale / c.pose.scale;
+  c.pose.x += far.x, c.pose.y += far.y;
+  if (c.other) {
+    const Point2 to = rotated(target.to_centred() * -1, c.other->angle) * c.other->scale;
+    c.other->x += to.x, c.other->y += to.y;
+  }
+  c.sigma.x = std::hypot(c.sigma.x, far.y * turn, far.x * grow);
+  c.sigma.y = std::hypot(c.sigma.y, far.x * turn, far.y * grow);
+  return c;
+}
+
+/// What a search comes to within the limits.
+Findings found_by(const PatternSearch& search, const PatternModel& target, const FindLimits& limits) {
+  std::vector<Candidate> candidates = candidates_of(search);
+  settle_rivals(candidates, search);
+  for (Candidate& c : candidates) {
+    c = fixed_again(c, search, limits);
+    if (search.reach.least_contrast < limits.least_contrast)
+      weigh_faint_edges(c, limits, search.target, search.survey);
+    c = told_of(c, target);
+  }
+  return judged(target, search.survey, std::move(candidates), limits);
+}
+
+/// The search beyond the limits, for the reasons alone; with the brightness turned round when nothing else
+/// comes near. Beside parts that were found, what hardly resembles them is no news.
+std::vector<Miss> reasons_beyond(const PatternModel& target, const Survey& survey, const FindLimits& limits,
+                                 bool some_found, Work* work) {
+  PatternSearch wider{target.centred(), survey, beyond(limits, survey), work};
+  const auto look = [&] { return found_by(wider, target, limits).misses; };
+  std::vector<Miss> reasons = look();
+  const auto is_near = [&](const Miss& m) { return m.score >= 0.8 * limits.least_score; };
+  if (some_found) {
+    std::erase_if(reasons, [&](const Miss& m) { return !is_near(m); });
+    return reasons;
+  }
+  const bool explained = !reasons.empty() && is_near(reasons[0]);
+  if (explained || limits.inversion != Inversion::none) return reasons;
+  wider.reach.polarity = Polarity::inverted;
+  std::vector<Miss> turned = look();
+  const bool nearer = !turned.empty() && (reasons.empty() || turned[0].score > reasons[0].score);
+  return nearer ? turned : reasons;
+}
+
+/// The limits with their contrast in grey levels, for a target of which one level stands for `unit`.
+FindLimits in_grey_levels(FindLimits limits, double unit) {
+  limits.least_contrast /= unit;
+  return limits;
+}
+
+}  // namespace
+
+Findings find(const PatternTarget& target, const Survey& survey, const FindLimits& given, Explain explain,
+              Work* work) {
+  const double unit = target.grey_unit();
+  require_valid(given, unit);
+  const FindLimits limits = in_grey_levels(given, unit);
+  const PatternModel& model = target.model();
+  const PatternSearch search{model.centred(), survey, asked(limits, model, survey), work};
+  Findings findings = found_by(search, model, limits);
+  if (explain == Explain::always)
+    add_misses(findings, reasons_beyond(model, survey, limits, !findings.sightings.empty(), work));
+  findings.complete = !search.stopped();
+  if (unit == 1) return findings;
+  for (Sighting& s : findings.sightings) s.contrast *= unit;
+  for (Miss& m : findings.misses)
+    for (LimitMissed& l : m.limits)
+      if (l.name == "contrast")
+        l.value *= unit, l.sigma *= unit, l.needed = fmt::format("at least {:g}", given.least_contrast);
+  return findings;
+}
+
+Findings find(const PatternTarget& target, const Survey& survey) {
+  return find(target, survey, target.settings().limits);
+}
+
+}  // namespace heron
