@@ -14,10 +14,10 @@
 
 #include "case_parts.hpp"
 #include "heron/image/components.hpp"
-#include "heron/image/parallel.hpp"
 #include "heron/locate/target.hpp"
 #include "heron/render/outline.hpp"
 #include "heron/render/studio_views.hpp"
+#include "image/parallel.hpp"
 
 using namespace heron;
 using namespace heron::render;
@@ -134,7 +134,7 @@ std::optional<Target> taught(const CasePart& part, const std::string& kind, cons
         Region::rectangle(view.pixel + rotated(b.centre(), view.angle), b.width, b.height, view.angle));
   if (kind == "outline")
     region = Region::rectangle(view.pixel, part.width + 2 * margin, part.height + 2 * margin, view.angle);
-  TargetWords words{.name = part.name, .origin = view.pixel};
+  TeachOptions words{.name = part.name, .origin = view.pixel};
   if (kind == "border") {
     std::vector<Point2> corners;
     for (const Point2& c : part.corners) corners.push_back(view.pixel + rotated({c.x, -c.y}, view.angle));
@@ -228,24 +228,24 @@ struct Case {
 };
 
 /// Ranges about what is there, or as wide as they may be.
-FindLimits limits_of(const Case& c, Angle turn, bool wide) {
-  FindLimits limits = c.target.limits();
-  if (c.kind == "marker" || c.kind == "color") return limits;
+FindOptions find_options_of(const Case& c, Angle turn, bool wide) {
+  FindOptions options = c.target.options();
+  if (c.kind == "marker" || c.kind == "color") return options;
   if (c.kind == "border") {
-    limits.angle = {turn + degrees(-8), turn + degrees(8)};
-    return limits;
+    options.angle = {turn + degrees(-8), turn + degrees(8)};
+    return options;
   }
-  if (!wide) limits.angle = {turn + degrees(-12), turn + degrees(12)};
-  if (wide) limits.scale = {0.3, 3};
-  return limits;
+  if (!wide) options.angle = {turn + degrees(-12), turn + degrees(12)};
+  if (wide) options.scale = {0.3, 3};
+  return options;
 }
 
-void judge(const Case& c, const View& view, const Findings& found, Tally& tally, bool tell) {
+void judge(const Case& c, const View& view, const FindResult& found, Tally& tally, bool tell) {
   const Angle turn = c.part.turns == 0 ? Angle{} : view.angle - c.taught_at;
   bool seen = false;
   ++tally.pictures;
   const Point2 truth = view.pixel + (c.region ? rotated(c.region->centroid, view.angle) : Point2{});
-  for (const Sighting& s : found.sightings) {
+  for (const Detection& s : found.detections) {
     const Point2 off = Point2{s.x, s.y} - truth;
     if (norm(off) > 0.5 * reach_of(c.part)) {
       ++tally.more;
@@ -288,7 +288,7 @@ void judge(const Case& c, const View& view, const Findings& found, Tally& tally,
                 view.pixel.y, turn.degrees(), c.taught_at.degrees(), view.light);
     for (const Miss& m : found.misses) {
       std::printf(" [%.0f %.0f %.1f score %.0f:", m.x, m.y, m.angle.degrees(), m.score);
-      for (const LimitMissed& l : m.limits)
+      for (const MissReason& l : m.reasons)
         std::printf(" %s %.2f (%s)", l.name.c_str(), l.value, l.needed.c_str());
       std::printf("]");
     }
@@ -296,8 +296,8 @@ void judge(const Case& c, const View& view, const Findings& found, Tally& tally,
   }
 }
 
-bool sees(const CasePart& part, const View& view, const Findings& found) {
-  for (const Sighting& s : found.sightings)
+bool sees(const CasePart& part, const View& view, const FindResult& found) {
+  for (const Detection& s : found.detections)
     if (std::hypot(s.x - view.pixel.x, s.y - view.pixel.y) < 0.5 * reach_of(part)) return true;
   return false;
 }
@@ -335,17 +335,17 @@ Tally measured(const CasePart& part, const std::string& kind, int pictures, uint
       if (i % 3 == 1) view.others = clutter(part, view, random);
       if (i % 8 == 6 && part.silhouette && is_by_edges(kind)) view.hidden = random.uniform(0.02, 0.3);
       const Case one{part, kind, *target, at, region};
-      const Survey survey(picture_of(part, view, random));
+      const PreparedPicture prepared(picture_of(part, view, random));
       const bool wide = is_by_edges(kind) && i % 10 == 4;
       const Angle turn = part.turns == 0 ? Angle{} : view.angle - at;
-      FindLimits limits = limits_of(one, turn, false);
-      if (i % 4 < 2 && is_by_edges(kind)) limits.angle = full_turn;
-      const Findings found = find(*target, survey, limits, tell ? Explain::always : Explain::never);
+      FindOptions options = find_options_of(one, turn, false);
+      if (i % 4 < 2 && is_by_edges(kind)) options.angle = full_turn;
+      const FindResult found = find(*target, prepared, options, tell ? Explain::always : Explain::never);
       const std::unique_lock lock(mutex);
       judge(one, view, found, tally, tell);
       if (!wide) continue;
       ++tally.wide;
-      const Findings far = find(*target, survey, limits_of(one, turn, true), Explain::never);
+      const FindResult far = find(*target, prepared, find_options_of(one, turn, true), Explain::never);
       if (sees(part, view, found) && !sees(part, view, far)) {
         ++tally.lost_wide;
         if (tell)

@@ -14,7 +14,7 @@
 #include <string>
 
 #include "heron/locate/pattern.hpp"
-#include "heron/locate/survey.hpp"
+#include "heron/locate/prepared_picture.hpp"
 #include "heron/render/tray_station.hpp"
 
 using namespace heron;
@@ -54,7 +54,7 @@ PatternTarget taught_leaf() {
                        Region::rectangle(pixel_of({}), 204, 152, {}), {.name = "leaf"});
 }
 
-Scene bare(Random& random, double least_light, double most_light) {
+Scene bare(Random& random, double min_light, double max_light) {
   Scene scene;
   scene.camera = camera();
   scene.width = width, scene.height = height;
@@ -62,7 +62,7 @@ Scene bare(Random& random, double least_light, double most_light) {
   scene.texture = random.uniform(0, 0.015);
   scene.texture_seed = static_cast<uint64_t>(random.whole(1, 1000000));
   scene.light = {
-      random.uniform(least_light, most_light), {random.uniform(-0.6, 0.6), random.uniform(-0.6, 0.6)}, 0.2};
+      random.uniform(min_light, max_light), {random.uniform(-0.6, 0.6), random.uniform(-0.6, 0.6)}, 0.2};
   scene.blur_px = random.uniform(0.6, 1.5);
   return scene;
 }
@@ -147,15 +147,15 @@ void hard(const PatternTarget& target, int pictures, const Drawing& drawing) {
         expose(exact_picture(scene), {.sigma = noise_of(random), .electrons = 20000}, random);
     if (drawing.otherwise) picture = otherwise(std::move(picture), random);
     if (drawing.inversion == Inversion::whole && run % 2) picture = inverted(std::move(picture));
-    const auto is_right = [&](const Sighting& s) {
+    const auto is_right = [&](const Detection& s) {
       return distance({s.x, s.y}, pixel_of(tile)) < 1 &&
              std::abs((s.angle + tile.angle).wrapped().degrees()) < 1 && std::abs(s.scale - scale) < 0.02;
     };
-    const Survey survey(std::move(picture));
-    FindLimits limits{.scale = {0.8, 1.2}, .inversion = drawing.inversion};
-    const Findings f = find(target, survey, limits, Explain::never);
+    const PreparedPicture prepared(std::move(picture));
+    FindOptions options{.scale = {0.8, 1.2}, .inversion = drawing.inversion};
+    const FindResult f = find(target, prepared, options, Explain::never);
     bool seen = false;
-    for (const Sighting& s : f.sightings) {
+    for (const Detection& s : f.detections) {
       const bool right = is_right(s);
       if (right) lowest = std::min(lowest, s.score), doubted += s.ambiguous.has_value();
       if (!right) highest_false = std::max(highest_false, s.score);
@@ -163,20 +163,20 @@ void hard(const PatternTarget& target, int pictures, const Drawing& drawing) {
     }
     found += seen;
     if (!seen) {
-      limits.least_contrast = 4;
-      const Findings dim = find(target, survey, limits, Explain::never);
-      too_dim += std::any_of(dim.sightings.begin(), dim.sightings.end(), is_right);
+      options.min_contrast = 4;
+      const FindResult dim = find(target, prepared, options, Explain::never);
+      too_dim += std::any_of(dim.detections.begin(), dim.detections.end(), is_right);
       std::printf("  picture %d not found: hidden %.2f%s, scale %.2f, light %.2f, blur %.2f;", run, hidden,
                   outside ? " (outside)" : "", scale, scene.light.level, scene.blur_px);
       for (const Miss& m : f.misses)
         if (distance({m.x, m.y}, pixel_of(tile)) < 10)
-          for (const LimitMissed& l : m.limits)
+          for (const MissReason& l : m.reasons)
             std::printf(" %s %.1f (%s)", l.name.c_str(), l.value, l.needed.c_str());
       std::printf("\n");
     }
   }
   std::printf(
-      "%s%d hard pictures: %d found (%.2f %%), %d more with least contrast 4 instead of 8, %d false, %d "
+      "%s%d hard pictures: %d found (%.2f %%), %d more with min contrast 4 instead of 8, %d false, %d "
       "right "
       "ones told as ambiguous; lowest true score %.1f, highest false score %.1f\n",
       drawing.words, pictures, found, 100.0 * found / pictures, too_dim, wrong, doubted, lowest,
@@ -193,10 +193,10 @@ void none(const PatternTarget& target, int pictures) {
     add_clutter(scene, taken, 8, random);
     const Image<uint8_t> picture =
         expose(exact_picture(scene), {.sigma = noise_of(random), .electrons = 20000}, random);
-    const Findings f = find(target, Survey(Image<uint8_t>(picture)), {.scale = {0.8, 1.2}, .least_score = 30},
-                            Explain::never);
-    for (const Sighting& s : f.sightings)
-      highest = std::max(highest, s.score), wrong += s.score >= FindLimits{}.least_score;
+    const FindResult f = find(target, PreparedPicture(Image<uint8_t>(picture)),
+                              {.scale = {0.8, 1.2}, .min_score = 30}, Explain::never);
+    for (const Detection& s : f.detections)
+      highest = std::max(highest, s.score), wrong += s.score >= FindOptions{}.min_score;
   }
   std::printf("%d pictures without the leaf: %d false; the highest score of anything %.1f\n", pictures, wrong,
               highest);
@@ -222,17 +222,17 @@ void reasons(const PatternTarget& target, int pictures, const std::vector<Causes
     scene.light.gradient = scene.light.gradient * 0.4;
     double scale = 1;
     Pose2 tile{random.uniform(-40, 40), random.uniform(-30, 30), degrees(random.uniform(-180, 180))};
-    FindLimits limits;
+    FindOptions options;
     const double picture_angle = (-tile.angle).wrapped().degrees();
     double stricter = 1;  // than half of the part's edges are
     if (is("contrast")) stricter = random.uniform(1.05, 2);
     if (is("angle"))
-      limits.angle = {degrees(picture_angle + random.uniform(3, 100)),
-                      degrees(picture_angle + random.uniform(110, 240))};
+      options.angle = {degrees(picture_angle + random.uniform(3, 100)),
+                       degrees(picture_angle + random.uniform(110, 240))};
     if (is("scale")) scale = random.uniform() < 0.5 ? random.uniform(0.82, 0.93) : random.uniform(1.08, 1.2);
     if (is("outside"))
       tile = {80 - random.uniform(2, 9), random.uniform(-30, 30), degrees(random.uniform(-180, 180))},
-      limits.most_outside = 0.05, limits.least_score = 40;
+      options.max_outside = 0.05, options.min_score = 40;
     std::vector<Pose2> taken{tile};
     put(scene, leaf(tile, scale, false));
     Pose2 second = tile;
@@ -240,7 +240,7 @@ void reasons(const PatternTarget& target, int pictures, const std::vector<Causes
       second = {tile.x + 22 * cos(tile.angle), tile.y + 22 * sin(tile.angle),
                 tile.angle + degrees(random.uniform(60, 120))};
       put(scene, leaf(second, 1, false, 0.7));
-      limits.min_visible = 0.98, limits.least_score = 40;
+      options.min_visible = 0.98, options.min_score = 40;
       taken.push_back(second);
     }
     add_clutter(scene, taken, 3, random);
@@ -251,64 +251,64 @@ void reasons(const PatternTarget& target, int pictures, const std::vector<Causes
         for (const Pose2& other : taken) free = free && distance(second.position(), other.position()) > 46;
         if (!free) continue;
         put(scene, leaf(second, 1, false));
-        limits.count = 1;
+        options.max_count = 1;
         break;
       }
-      if (limits.count == FindLimits::all) continue;
+      if (options.max_count == FindOptions::all) continue;
     }
     if (is("region"))
-      limits.region = Region::rectangle(pixel_of(tile) + Point2{random.uniform(-1, 1) < 0 ? -90.0 : 90.0, 0},
-                                        120, 200, {});
+      options.region = Region::rectangle(pixel_of(tile) + Point2{random.uniform(-1, 1) < 0 ? -90.0 : 90.0, 0},
+                                         120, 200, {});
     if (is("score")) {
       const double strip = random.uniform(8, 16);
       scene.pieces.push_back({rectangle(strip, 60, {random.uniform(-14, 14), 0}), tile, 0.4});
-      limits.least_score = 93;
+      options.min_score = 93;
     }
     Image<uint8_t> picture = expose(exact_picture(scene), {.sigma = 2, .electrons = 20000}, random);
     if (is("inversion")) picture = inverted(std::move(picture));
-    const Survey survey{Image<uint8_t>(picture)};
+    const PreparedPicture prepared{Image<uint8_t>(picture)};
     if (is("contrast"))
-      limits.least_contrast =
-          stricter * find(target, survey, {.scale = {0.8, 1.25}, .inversion = Inversion::whole})
-                         .sightings.at(0)
+      options.min_contrast =
+          stricter * find(target, prepared, {.scale = {0.8, 1.25}, .inversion = Inversion::whole})
+                         .detections.at(0)
                          .contrast;
-    const Findings f = find(target, survey, limits);
+    const FindResult f = find(target, prepared, options);
     const size_t expected = is("count") || is("visible") ? 1 : 0;
     Count& count = counts[all_causes];
     ++count.all;
     const auto says = [&](const Miss& m, const std::string& cause) {
-      return std::any_of(m.limits.begin(), m.limits.end(),
-                         [&](const LimitMissed& l) { return l.name == cause; });
+      return std::any_of(m.reasons.begin(), m.reasons.end(),
+                         [&](const MissReason& l) { return l.name == cause; });
     };
     const auto named = std::find_if(f.misses.begin(), f.misses.end(), [&](const Miss& m) {
       return std::all_of(causes.begin(), causes.end(), [&](const auto& cause) { return says(m, cause); }) &&
              (distance({m.x, m.y}, pixel_of(tile)) < 5 || distance({m.x, m.y}, pixel_of(second)) < 5);
     });
-    if (f.sightings.size() != expected || named == f.misses.end()) {
-      std::printf("  run %d, %s: %zu found, %zu misses:", run, all_causes.c_str(), f.sightings.size(),
+    if (f.detections.size() != expected || named == f.misses.end()) {
+      std::printf("  run %d, %s: %zu found, %zu misses:", run, all_causes.c_str(), f.detections.size(),
                   f.misses.size());
       for (const Miss& m : f.misses)
-        for (const LimitMissed& l : m.limits)
+        for (const MissReason& l : m.reasons)
           std::printf(" [%s %.2f (%s) at %.0f from it]", l.name.c_str(), l.value, l.needed.c_str(),
                       distance({m.x, m.y}, pixel_of(tile)));
       std::printf("\n");
       continue;
     }
     ++count.named;
-    FindLimits set = limits;
-    for (const LimitMissed& l : named->limits) {
-      if (l.name == "score") set.least_score = l.value - 0.5;
-      if (l.name == "contrast") set.least_contrast = l.value;
+    FindOptions set = options;
+    for (const MissReason& l : named->reasons) {
+      if (l.name == "score") set.min_score = l.value - 0.5;
+      if (l.name == "contrast") set.min_contrast = l.value;
       if (l.name == "angle") set.angle = {degrees(l.value - 2), degrees(l.value + 2)};
       if (l.name == "scale") set.scale = {l.value - 0.02, l.value + 0.02};
-      if (l.name == "count") set.count = static_cast<int>(l.value);
+      if (l.name == "count") set.max_count = static_cast<int>(l.value);
       if (l.name == "visible") set.min_visible = std::max(0.0, l.value - 0.01);
       if (l.name == "region") set.region = Region::rectangle({named->x, named->y}, 20, 20, {});
-      if (l.name == "outside") set.most_outside = std::min(1.0, l.value + 0.01);
+      if (l.name == "outside") set.max_outside = std::min(1.0, l.value + 0.01);
       if (l.name == "inversion") set.inversion = Inversion::whole;
     }
     bool cured = false;
-    for (const Sighting& s : find(target, survey, set, Explain::never).sightings)
+    for (const Detection& s : find(target, prepared, set, Explain::never).detections)
       cured = cured || distance({s.x, s.y}, {named->x, named->y}) < 3;
     count.cured += cured;
     if (!cured)

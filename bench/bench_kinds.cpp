@@ -40,7 +40,7 @@ StudioView view_of(const std::string& kind, render::Random& random, const Studio
 struct Lesson {
   const char* kind;
   Region region;
-  TargetWords words;
+  TeachOptions words;
 };
 
 Lesson lesson_of(const std::string& kind, const StudioView& view, render::Random& random) {
@@ -61,8 +61,8 @@ Lesson lesson_of(const std::string& kind, const StudioView& view, render::Random
             around(520, 400),
             {.name = "panel",
              .origin = at,
-             .limits = FindLimits{.angle = {degrees(-8), degrees(8)}, .scale = {0.95, 1.05}},
-             .settings = {{"polyline", drawn}, {"chip_width", 14.0}, {"least_chip", 12.0}}}};
+             .options = FindOptions{.angle = {degrees(-8), degrees(8)}, .scale = {0.95, 1.05}},
+             .settings = {{"polyline", drawn}, {"chip_width", 14.0}, {"min_chip", 12.0}}}};
   }
   if (kind == "stripe")
     return {"stripe",
@@ -139,7 +139,7 @@ struct Sums {
   double x = 0, y = 0, angle = 0, worst = 0, lowest = 100, highest_wrong = 0;
 };
 
-void judge_panel(const render::StudioPart& panel, const Sighting& s, Sums& sums) {
+void judge_panel(const render::StudioPart& panel, const Detection& s, Sums& sums) {
   for (const NamedPoint& p : s.points) {
     const auto k = static_cast<size_t>(std::atoi(p.name.c_str() + 6) - 1);
     const Point2 off = p.at - panel.corners[k];
@@ -149,7 +149,7 @@ void judge_panel(const render::StudioPart& panel, const Sighting& s, Sums& sums)
   }
   sums.lowest = std::min(sums.lowest, s.score);
   sums.chips += static_cast<int>(panel.chips.size());
-  for (const Flaw& f : s.flaws) {
+  for (const Defect& f : s.defects) {
     bool true_one = false;
     for (const render::StudioPart& chip : panel.chips)
       true_one = true_one || distance(chip.pixel, {f.x, f.y}) < 6;
@@ -157,9 +157,9 @@ void judge_panel(const render::StudioPart& panel, const Sighting& s, Sums& sums)
   }
 }
 
-void judge(const StudioView& view, const Findings& findings, double near, Sums& sums, bool tell) {
+void judge(const StudioView& view, const FindResult& result, double near, Sums& sums, bool tell) {
   std::vector<bool> met(view.parts.size(), false);
-  for (const Sighting& s : findings.sightings) {
+  for (const Detection& s : result.detections) {
     size_t which = view.parts.size();
     for (size_t i = 0; i < view.parts.size(); ++i)
       if (!met[i] && distance(view.parts[i].pixel, {s.x, s.y}) < near) which = i;
@@ -189,9 +189,9 @@ void judge(const StudioView& view, const Findings& findings, double near, Sums& 
   for (size_t i = 0; i < met.size(); ++i)
     if (!met[i] && tell) {
       std::printf("  lost at (%.1f, %.1f):", view.parts[i].pixel.x, view.parts[i].pixel.y);
-      for (const Miss& m : findings.misses)
+      for (const Miss& m : result.misses)
         if (distance(view.parts[i].pixel, {m.x, m.y}) < 3 * near)
-          for (const LimitMissed& l : m.limits)
+          for (const MissReason& l : m.reasons)
             std::printf(" %s %.3g (%s)", l.name.c_str(), l.value, l.needed.c_str());
       std::printf("\n");
     }
@@ -209,15 +209,15 @@ void table(const std::string& kind, int pictures, uint64_t seed, const std::vect
     std::optional<Target> target;
     for (int i = 0; i < pictures; ++i) {
       if (i % pictures_a_lesson == 0) target = taught(kind, seed + 1000000 + static_cast<uint64_t>(i));
-      const FindLimits limits = target->limits();
+      const FindOptions options = target->options();
       render::Random random(seed + static_cast<uint64_t>(i));
       const StudioView view = view_of(kind, random, filling);
       const Picture picture = render::picture_of(view, random);
-      const Survey survey = survey_of(*target, picture);
-      const Findings findings = find(*target, survey, limits, tell ? Explain::always : Explain::never);
+      const PreparedPicture prepared = prepare(picture, *target);
+      const FindResult result = find(*target, prepared, options, tell ? Explain::always : Explain::never);
       if (bounded && !view.parts.empty()) sums.bound += bound_of(view, view.parts[0]);
       const int before = sums.wrong, lost = sums.parts - sums.found;
-      judge(view, findings, 12, sums, tell);
+      judge(view, result, 12, sums, tell);
       if (sums.wrong > before || sums.parts - sums.found > lost)
         std::printf("  %s %s, seed %llu: %d wrong, %d lost\n", kind.c_str(), scenes,
                     static_cast<unsigned long long>(seed + static_cast<uint64_t>(i)), sums.wrong - before,

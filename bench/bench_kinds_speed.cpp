@@ -1,5 +1,5 @@
 // The simpler kinds in a 1280 x 1024 picture beside the yardstick, all on one thread, from the prepared
-// survey to the sightings. Prints the ratios at the end.
+// prepared picture to the detections. Prints the ratios at the end.
 #include <benchmark/benchmark.h>
 
 #include <algorithm>
@@ -20,7 +20,7 @@ struct Case {
   Picture picture;
   Point2 part;
   std::optional<Target> target;
-  std::optional<Survey> survey;
+  std::optional<PreparedPicture> prepared;
 };
 
 template <class Make>
@@ -34,7 +34,7 @@ Case case_of(const std::string& kind, Make make, double width, double height) {
                                                    std::max(height, 1.0), {})};
   if (const auto* color = std::get_if<Image<Rgb>>(&taught.pixels)) from.color = *color;
   Case c;
-  TargetWords words{.name = kind};
+  TeachOptions words{.name = kind};
   if (kind == "edge") {  // the plate's left edge, in a band inside 200 x 200 pixels
     from.region = Region::rectangle({420, 512}, 180, 120, {});
     words.settings["band"] = std::vector<double>{420, 512, 180, 120, 0};
@@ -49,7 +49,7 @@ Case case_of(const std::string& kind, Make make, double width, double height) {
   const render::StudioView view = make(random, render::StudioFilling{.parts = 3});
   c.part = view.parts[0].pixel;
   c.picture = render::picture_of(view, random);
-  c.survey.emplace(survey_of(*c.target, c.picture));
+  c.prepared.emplace(prepare(c.picture, *c.target));
   return c;
 }
 
@@ -79,34 +79,34 @@ const Case& panel() {
 }
 
 void fft_correlation_one_angle(benchmark::State& state) {
-  bench::FftCorrelation correlation(bore().survey->level(0), blank().target->taught().pixels);
+  bench::FftCorrelation correlation(bore().prepared->level(0), blank().target->taught().pixels);
   for (auto _ : state) benchmark::DoNotOptimize(correlation.run());
 }
 
-void find_it(benchmark::State& state, const Case& c, const FindLimits& limits) {
+void find_it(benchmark::State& state, const Case& c, const FindOptions& options) {
   size_t found = 0;
-  for (auto _ : state) found = find(*c.target, *c.survey, limits, Explain::never).sightings.size();
+  for (auto _ : state) found = find(*c.target, *c.prepared, options, Explain::never).detections.size();
   state.counters["found"] = static_cast<double>(found);
 }
 
-void color_regions(benchmark::State& state) { find_it(state, glaze(), glaze().target->limits()); }
+void color_regions(benchmark::State& state) { find_it(state, glaze(), glaze().target->options()); }
 void color_mask_alone(benchmark::State& state) {
   const auto range = glaze().target->as<ColorTarget>()->range();
-  for (auto _ : state) benchmark::DoNotOptimize(color_mask(glaze().survey->color(), range));
+  for (auto _ : state) benchmark::DoNotOptimize(color_mask(glaze().prepared->color(), range));
 }
 void color_mask_lab(benchmark::State& state) {
   const ColorRange range{ColorSpace::lab, {Range{20.0, 70.0}, {-60, -10}, {-30, 20}}};
-  for (auto _ : state) benchmark::DoNotOptimize(color_mask(glaze().survey->color(), range));
+  for (auto _ : state) benchmark::DoNotOptimize(color_mask(glaze().prepared->color(), range));
 }
-void outline_three(benchmark::State& state) { find_it(state, blank(), blank().target->limits()); }
-void marker_whole_picture(benchmark::State& state) { find_it(state, bore(), bore().target->limits()); }
+void outline_three(benchmark::State& state) { find_it(state, blank(), blank().target->options()); }
+void marker_whole_picture(benchmark::State& state) { find_it(state, bore(), bore().target->options()); }
 void marker_in_200(benchmark::State& state) {
-  FindLimits limits = bore().target->limits();
-  limits.region = Region::rectangle(bore().part + Point2{20, -15}, 200, 200, {});
-  find_it(state, bore(), limits);
+  FindOptions options = bore().target->options();
+  options.region = Region::rectangle(bore().part + Point2{20, -15}, 200, 200, {});
+  find_it(state, bore(), options);
 }
-void edge_in_200(benchmark::State& state) { find_it(state, plate(), plate().target->limits()); }
-void border_of_five(benchmark::State& state) { find_it(state, panel(), panel().target->limits()); }
+void edge_in_200(benchmark::State& state) { find_it(state, plate(), plate().target->options()); }
+void border_of_five(benchmark::State& state) { find_it(state, panel(), panel().target->options()); }
 void components_of_noise(benchmark::State& state) {
   render::Random random(3);
   Image<float> noise(1280, 1024);

@@ -10,7 +10,7 @@
 #include <cstring>
 
 #include "heron/locate/pattern.hpp"
-#include "heron/locate/survey.hpp"
+#include "heron/locate/prepared_picture.hpp"
 #include "heron/render/random.hpp"
 
 using namespace heron;
@@ -59,7 +59,7 @@ void measure(const char* name, Content content, int part, double megapixels) {
     const PatternTarget target = plus_sign(part);
     Image<uint8_t> picture = filled(width, height, content);
     const double before = peak_bytes();
-    find(target, Survey(std::move(picture)), {.scale = {0.8, 1.2}}, Explain::never);
+    find(target, PreparedPicture(std::move(picture)), {.scale = {0.8, 1.2}}, Explain::never);
     const double more = peak_bytes() - before, pixels = 1.0 * width * height;
     std::printf("  %-10s part of %3d px, %6.1f MP: %6.2f bytes a pixel beyond the picture (allowed %.2f)\n",
                 name, part, megapixels, more / pixels, 12 + 4 * 1048576 / pixels);

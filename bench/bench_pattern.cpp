@@ -12,7 +12,7 @@
 #include "fft_correlation.hpp"
 #include "heron/base/memory.hpp"
 #include "heron/locate/pattern.hpp"
-#include "heron/locate/survey.hpp"
+#include "heron/locate/prepared_picture.hpp"
 #include "heron/render/tray_station.hpp"
 #include "ratios.hpp"
 
@@ -49,12 +49,12 @@ void fft_correlation_one_angle(benchmark::State& state) {
   for (auto _ : state) benchmark::DoNotOptimize(correlation.run());
 }
 
-/// From the picture in memory to the sightings: survey and find.
-void find_in(benchmark::State& state, const Image<uint8_t>& picture, const FindLimits& limits) {
+/// From the picture in memory to the detections: prepared picture and find.
+void find_in(benchmark::State& state, const Image<uint8_t>& picture, const FindOptions& options) {
   size_t found = 0;
   for (auto _ : state) {
-    const Survey survey{Image<uint8_t>(picture)};
-    found = find(shared().target, survey, limits, Explain::never).sightings.size();
+    const PreparedPicture prepared{Image<uint8_t>(picture)};
+    found = find(shared().target, prepared, options, Explain::never).detections.size();
     benchmark::DoNotOptimize(found);
   }
   state.counters["found"] = static_cast<double>(found);
@@ -74,17 +74,17 @@ void find_360_per_edge_scaled(benchmark::State& state) {
   find_in(state, shared().picture, {.scale = {0.8, 1.2}, .inversion = Inversion::local});
 }
 
-/// Two targets in one picture: on one survey, and each on a survey of its own.
+/// Two targets in one picture: on one prepared picture, and each on a prepared picture of its own.
 void find_two(benchmark::State& state, bool shared_survey) {
   static const PatternTarget second = teach_pattern(
       shared().taught, Region::rectangle(shared().middle, 150, 100, {}), {.name = "leaf's middle"});
   for (auto _ : state) {
-    const Survey survey{Image<uint8_t>(shared().full)};
-    benchmark::DoNotOptimize(find(shared().target, survey, {}, Explain::never));
+    const PreparedPicture prepared{Image<uint8_t>(shared().full)};
+    benchmark::DoNotOptimize(find(shared().target, prepared, {}, Explain::never));
     if (shared_survey) {
-      benchmark::DoNotOptimize(find(second, survey, {}, Explain::never));
+      benchmark::DoNotOptimize(find(second, prepared, {}, Explain::never));
     } else {
-      const Survey again{Image<uint8_t>(shared().full)};
+      const PreparedPicture again{Image<uint8_t>(shared().full)};
       benchmark::DoNotOptimize(find(second, again, {}, Explain::never));
     }
   }
@@ -116,7 +116,7 @@ void tell_further_part() {
     return std::chrono::duration<double>(std::chrono::steady_clock::now() - begun).count();
   };
   const auto search = [&](const Image<uint8_t>& picture) {
-    return [&] { find(b.target, Survey(Image<uint8_t>(picture)), {}, Explain::never); };
+    return [&] { find(b.target, PreparedPicture(Image<uint8_t>(picture)), {}, Explain::never); };
   };
   std::vector<double> shares;
   for (int i = 0; i < rounds; ++i) {

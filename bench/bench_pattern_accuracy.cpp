@@ -8,7 +8,7 @@
 #include <string>
 
 #include "heron/locate/pattern.hpp"
-#include "heron/locate/survey.hpp"
+#include "heron/locate/prepared_picture.hpp"
 #include "heron/render/tray_station.hpp"
 
 using namespace heron;
@@ -129,11 +129,11 @@ void measure(const Setting& s, int pictures, uint64_t seed_of_all) {
                       {.origin = pixel(taught_at)});
     const Image<uint8_t> picture =
         expose(exact_picture(scene_of(s, there, 2 * seed + 2)), {.sigma = s.noise}, random);
-    const Findings f = find(target, Survey(Image<uint8_t>(picture)),
-                            {.scale = s.scale, .least_score = 50, .inversion = s.inversion}, Explain::never);
-    if (f.sightings.size() != 1) continue;
+    const FindResult f = find(target, PreparedPicture(Image<uint8_t>(picture)),
+                              {.scale = s.scale, .min_score = 50, .inversion = s.inversion}, Explain::never);
+    if (f.detections.size() != 1) continue;
     ++found;
-    const Sighting& seen = f.sightings[0];
+    const Detection& seen = f.detections[0];
     x.add(seen.x - pixel(there).x, seen.sigma.x), y.add(seen.y - pixel(there).y, seen.sigma.y);
     angle.add((seen.angle + radians(there[2] - taught_at[2])).wrapped().degrees(),
               seen.sigma.angle.degrees());

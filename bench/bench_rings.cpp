@@ -108,7 +108,7 @@ void print_accuracy(int pictures) {
         const Eigen::VectorXd none = Eigen::VectorXd::Zero(unknowns);
         const Image<uint8_t> picture = expose(exact_picture(scene_of(s, none)), {.sigma = 2}, random);
         const Truth truth = truth_of(s, none);
-        const auto marks = find_ring_marks(picture, {.least_diameter_px = 12});
+        const auto marks = find_ring_marks(picture, {.min_diameter_px = 12});
         if (marks.size() != 1 || marks[0].identity != s.identity) continue;
         ++found;
         const RingSeen& m = marks[0];
@@ -152,7 +152,7 @@ void count_reads(int reads) {
                               random.uniform(0, 1)});
     }
     const Image<uint8_t> picture = expose(exact_picture(scene), {.sigma = random.uniform(1, 5)}, random);
-    const auto marks = find_ring_marks(picture, {.least_diameter_px = 14});
+    const auto marks = find_ring_marks(picture, {.min_diameter_px = 14});
     bool right = false;
     for (const RingSeen& m : marks) {
       right = right || m.identity == s.identity;

@@ -12,10 +12,10 @@
 #include <vector>
 
 #include "heron/base/memory.hpp"
-#include "heron/image/parallel.hpp"
 #include "heron/locate/pattern.hpp"
-#include "heron/locate/survey.hpp"
+#include "heron/locate/prepared_picture.hpp"
 #include "heron/render/tray_station.hpp"
+#include "image/parallel.hpp"
 
 using namespace heron;
 using namespace heron::render;
@@ -103,10 +103,10 @@ int main() {
                     Region::rectangle(station.camera.project({tile.x, tile.y, 0}), 204, 152, {}));
   const Image<uint8_t> picture = photographed(station.views[0].scene, 2);
   std::vector<double> sums(256);
-  Image<uint8_t> taken;  // by the survey, as a station's from its camera
+  Image<uint8_t> taken;  // by the prepared picture, as a station's from its camera
   const auto take = [&] { taken = picture; };
-  const auto find_within = [&](const FindLimits& limits) {
-    find(target, Survey(std::move(taken)), limits, Explain::never);
+  const auto find_within = [&](const FindOptions& options) {
+    find(target, PreparedPicture(std::move(taken)), options, Explain::never);
   };
   std::vector<Job> jobs{{"plain kernel",
                          [&] {

@@ -6,7 +6,7 @@
 
 #include "heron/files/picture_file.hpp"
 #include "heron/files/target_file.hpp"
-#include "heron/locate/survey.hpp"
+#include "heron/locate/prepared_picture.hpp"
 
 using namespace heron;
 
@@ -23,16 +23,17 @@ int main(int argc, char** argv) try {
   std::sort(files.begin(), files.end());
 
   for (const auto& file : files) {
-    const Survey survey(grey_levels(load_picture(file.string())));  // made once for any number of targets
-    const Findings found = find(leaf, survey, {.angle = {-180_deg, 180_deg}, .least_score = 70});
+    const PreparedPicture prepared(
+        grey_levels(load_picture(file.string())));  // made once for any number of targets
+    const FindResult found = find(leaf, prepared, {.angle = {-180_deg, 180_deg}, .min_score = 70});
 
-    std::printf("%s: %zu found\n", file.filename().c_str(), found.sightings.size());
-    for (const Sighting& s : found.sightings)
+    std::printf("%s: %zu found\n", file.filename().c_str(), found.detections.size());
+    for (const Detection& s : found.detections)
       std::printf("  %s at (%.2f, %.2f), turned %.2f degrees, score %.1f\n", s.target.c_str(), s.x, s.y,
                   s.angle.degrees(), s.score);
     for (const Miss& m : found.misses)
-      std::printf("  not at (%.0f, %.0f): %s is %.3g, needed %s\n", m.x, m.y, m.limits[0].name.c_str(),
-                  m.limits[0].value, m.limits[0].needed.c_str());
+      std::printf("  not at (%.0f, %.0f): %s is %.3g, needed %s\n", m.x, m.y, m.reasons[0].name.c_str(),
+                  m.reasons[0].value, m.reasons[0].needed.c_str());
   }
 } catch (const std::exception& error) {
   std::fprintf(stderr, "find_parts: %s\n", error.what());

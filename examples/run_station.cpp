@@ -16,7 +16,7 @@ int main(int argc, char** argv) try {
   }
   keep_freed_memory();
   // A real robot would be another machine; this one listens on a free port and moves fifty times faster.
-  SimulatedRobot robot({.listens = true, .address = {"127.0.0.1", 0}, .hurry = 50}, load_truth(argv[2]));
+  SimulatedRobot robot({.listens = true, .address = {"127.0.0.1", 0}, .time_scale = 50}, load_truth(argv[2]));
   StationFile file = load_station(argv[1]);
   file.link.address = robot.address();
 

@@ -31,12 +31,12 @@ int calibrate_as_asked(const CalibrateOptions& o, const CLI::App& command) {
            drawn},
       {!o.points.empty(), "--points", calibrate_points,
        "--points --model --handed --tolerance-px --size pictures" + file + drawn},
-      {!o.touched.empty(), "--touched", calibrate_touched, "--touched --tolerance-mm"},
-      {!o.wrist.empty(), "--wrist", calibrate_wrist, "--wrist --tolerance-mm"},
+      {!o.touched.empty(), "--touch-points", calibrate_touched, "--touch-points --tolerance-mm"},
+      {!o.wrist.empty(), "--tool-center", calibrate_wrist, "--tool-center --tolerance-mm"},
       {!o.hand_eye.empty(), "--hand-eye", solve_hand_eye,
        "--hand-eye --mount --rotation --radians --lens-from --tolerance-mm" + board + file},
       {!o.anchor.empty(), "--anchor", anchor_rings, "--anchor --mark-height pictures" + file},
-      {!o.carry.empty(), "--carry", carry_along, "--carry --free pictures" + file},
+      {!o.carry.empty(), "--transfer", carry_along, "--transfer --free pictures" + file},
       {!o.check.empty(), "--check", check_calibration, "--check pictures --picture"}};
   std::vector<std::string> read = o.pictures;
   for (const std::string& other : {o.points, o.touched, o.wrist, o.hand_eye, o.lens_from, o.check})
@@ -57,7 +57,7 @@ int calibrate_as_asked(const CalibrateOptions& o, const CLI::App& command) {
   if (o.board.empty())
     fail_argument(
         "calibrate: say from what: --board dots|checker with pictures (and --lens for the lens), --length, "
-        "--points, --touched, --wrist, --hand-eye, --anchor, --carry, or --check; "
+        "--points, --touch-points, --tool-center, --hand-eye, --anchor, --transfer, or --check; "
         "`heron calibrate --help` shows examples");
   require_used(command, "--board", "--lens-from --tolerance-px" + board + file + drawn);
   return calibrate_board(o);
@@ -201,15 +201,16 @@ void add_calibrate(CLI::App& app, Action& action) {
       ->group(known);
 
   const auto robot = "A robot";
-  c->add_option("--touched", o->touched,
+  c->add_option("--touch-points", o->touched,
                 "CSV of board_x,board_y,robot_x,robot_y: robot_from_board for the station file")
       ->group(robot);
   c->add_option(
-       "--wrist", o->wrist,
+       "--tool-center", o->wrist,
        "CSV of angle,x,y: a part in the gripper seen at several wrist angles gives the centre of rotation")
       ->group(robot);
-  c->add_option("--tolerance-mm", o->tolerance_mm,
-                "with --touched, --wrist, --hand-eye: millimetres that one may be off and still fit")
+  c->add_option(
+       "--tolerance-mm", o->tolerance_mm,
+       "with --touch-points, --tool-center, --hand-eye: millimetres that one may be off and still fit")
       ->capture_default_str()
       ->group(robot);
   c->add_option("--hand-eye", o->hand_eye,
@@ -236,11 +237,11 @@ void add_calibrate(CLI::App& app, Action& action) {
                 "with --anchor: millimetres that the marks lie above the plane")
       ->group(old);
   c->add_option(
-       "--carry", o->carry,
+       "--transfer", o->carry,
        "carries that mapping along with its ring marks: the table, or the camera, was moved along the plane")
       ->group(old);
   c->add_flag("--free", o->free_motion,
-              "with --carry: any motion; needs the lens, better three marks or more")
+              "with --transfer: any motion; needs the lens, better three marks or more")
       ->group(old);
   c->footer(
       "Example: heron calibrate --board dots --columns 13 --rows 11 --pitch 18 board.png --output "
@@ -256,7 +257,7 @@ void add_calibrate(CLI::App& app, Action& action) {
       "11 --rows 8 --pitch 15 stop-*.png --output hand-eye.toml\n"
       "         heron calibrate --check mapping.toml board-today.png\n"
       "         heron calibrate --anchor mapping.toml marks.png --output anchored.toml\n"
-      "         heron calibrate --carry anchored.toml moved.png --output mapping.toml\n"
+      "         heron calibrate --transfer anchored.toml moved.png --output mapping.toml\n"
       "Exit status 1 when a board is not seen, or a check finds that the mapping no longer holds.");
   c->callback([o, c, &action] { action = [o, c] { return calibrate_as_asked(*o, *c); }; });
 }

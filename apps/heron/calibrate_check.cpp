@@ -20,10 +20,11 @@ const char* word_of(MappingState s) {
 
 const char* advice_for(MappingState s, bool rings) {
   if (rings && s == MappingState::moved)
-    return "the table, or the camera along the plane, was moved: `heron calibrate --carry` takes the mapping "
+    return "the table, or the camera along the plane, was moved: `heron calibrate --transfer` takes the "
+           "mapping "
            "along";
   if (rings && s == MappingState::changed)
-    return "calibrate anew, or `--carry --free` with a known lens: the marks are no longer seen as from "
+    return "calibrate anew, or `--transfer --free` with a known lens: the marks are no longer seen as from "
            "there, so the "
            "camera's height, tilt or focus is another, or a mark came loose";
   if (rings) return "nothing: the marks are seen where they lay";

@@ -92,13 +92,13 @@ int anchor_rings(const CalibrateOptions& o) {
 }
 
 int carry_along(const CalibrateOptions& o) {
-  MappingRecord r = record_for(o, o.carry, "--carry");
+  MappingRecord r = record_for(o, o.carry, "--transfer");
   const Motion motion = o.free_motion ? Motion::free : Motion::along_plane;
   const auto rings = anchored_rings_in(o.pictures[0], r);
   if (!rings) return 1;
   const MappingCarried c = carry_mapping(r.mapping, r.anchors, *rings, motion);
-  constexpr double most_misfit = 9;  // three sigmas
-  const bool fits = c.misfit < most_misfit;
+  constexpr double max_misfit = 9;  // three sigmas
+  const bool fits = c.misfit < max_misfit;
   if (o.json) {
     fmt::print("{}\n", Json{{"kind", "carried"},
                             {"motion", o.free_motion ? "free" : "along plane"},
@@ -127,7 +127,7 @@ int carry_along(const CalibrateOptions& o) {
         "misfit      {:.2f} (mean squared residual in sigmas; about 1 if the motion explains the marks, "
         "above "
         "{:g} nothing is written)\n",
-        c.misfit, most_misfit);
+        c.misfit, max_misfit);
   }
   if (c.ambiguous)
     fmt::print(

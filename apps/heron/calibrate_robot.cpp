@@ -75,7 +75,7 @@ std::string words_of(const Pose3& p) {
                      p.position.x(), p.position.y(), p.position.z(), q.w(), q.x(), q.y(), q.z());
 }
 
-void print_stops(const std::vector<HandEyeStop>& stops, const HandEyeCalibration& c) {
+void print_stops(const std::vector<HandEyeSample>& stops, const HandEyeCalibration& c) {
   fmt::print("{:<24} {:>9} {:>9}\n", "stop", "off mm", "off deg");
   for (size_t i = 0; i < stops.size(); ++i)
     fmt::print("{:<24} {:>9.4f} {:>9.4f}{}\n", stops[i].name, c.stops[i].off_mm,
@@ -190,7 +190,7 @@ int solve_hand_eye(const CalibrateOptions& o) {
   if (views.empty()) return 1;
   const CameraMapping lens = lens_for(o, views, shape, width, height);
 
-  std::vector<HandEyeStop> stops;
+  std::vector<HandEyeSample> stops;
   for (size_t i = 0; i < views.size(); ++i) {
     const auto pose = pose_of(seen_rows[i], {form, !o.radians});
     if (!pose)

@@ -40,15 +40,15 @@ void print_camera(const CameraInfo& c, bool json) {
 }  // namespace
 
 std::unique_ptr<Camera> open_any_camera(const std::string& address, Pace pace, const Work* stop) {
-  const CameraPatience patience{.stop = stop};
+  const CameraPatience timeout{.stop = stop};
   const auto rest = [&](const char* kind) -> std::optional<std::string> {
     if (!address.starts_with(kind)) return std::nullopt;
     return address.substr(std::string_view(kind).size());
   };
   if (const auto folder = rest("recording:")) return open_recording(*folder, pace, stop);
-  if (const auto device = rest("v4l2:")) return open_v4l2(*device, patience);
-  if (const auto name = rest("genicam:")) return open_genicam(*name, patience);
-  if (address.starts_with("http://")) return open_http(address, patience);
+  if (const auto device = rest("v4l2:")) return open_v4l2(*device, timeout);
+  if (const auto name = rest("genicam:")) return open_genicam(*name, timeout);
+  if (address.starts_with("http://")) return open_http(address, timeout);
   if (const auto text = rest("simulated:")) {
     uint64_t seed = 0;
     const auto [end, error] = std::from_chars(text->data(), text->data() + text->size(), seed);

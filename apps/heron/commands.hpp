@@ -19,7 +19,7 @@ void add_map(CLI::App& app, Action& action);
 void add_teach(CLI::App& app, Action& action);
 void add_find(CLI::App& app, Action& action);
 void add_study(CLI::App& app, Action& action);
-void add_watch(CLI::App& app, Action& action);
+void add_track(CLI::App& app, Action& action);
 void add_run(CLI::App& app, Action& action);
 void add_simulate(CLI::App& app, Action& action);
 void add_demo(CLI::App& app, Action& action);

@@ -25,13 +25,13 @@ std::string station_text(const Pose2& robot_from_board, const Address& robot) {
   return fmt::format(
       "# The tray station of the demo.\nversion = 1\nname = \"tray station\"\n\n[camera]\nrecording = "
       "\"tray\"\n\n[mapping]\nfile = \"mapping.toml\"\n\n"
-      "[frame]  # from `heron calibrate --touched touched.csv`\nmount = \"fixed\"\nrobot_from_board = "
+      "[frame]  # from `heron calibrate --touch-points touched.csv`\nmount = \"fixed\"\nrobot_from_board = "
       "[{:.5f}, {:.5f}, {:.6f}]  # mm, mm, degrees\n\n"
       "[[target]]\nfile = \"leaf.png\"\n\n[link]\nprotocol = \"text\"\nconnect = \"{}\"\nmode = \"push\"\n",
       robot_from_board.x, robot_from_board.y, robot_from_board.angle.degrees(), robot.text());
 }
 
-int run_demo(uint64_t seed, const std::string& folder, double hurry) {
+int run_demo(uint64_t seed, const std::string& folder, double time_scale) {
   fmt::print("1  the cell      heron simulate tray --seed {} --output {}\n", seed, folder);
   const TrayCell cell = write_tray_cell(folder, seed);
   const BoardShape& b = cell.station.board;
@@ -49,7 +49,7 @@ int run_demo(uint64_t seed, const std::string& folder, double hurry) {
   fmt::print("                 {} dots, rms {:.4f} px, largest {:.4f} mm\n", record->points.size(),
              record->rms_px, record->largest_mm);
 
-  fmt::print("3  the frame     heron calibrate --touched touched.csv\n");
+  fmt::print("3  the frame     heron calibrate --touch-points touched.csv\n");
   const auto touched = touched_points(cell.path("touched.csv"));
   const RigidFit frame = fit_rigid(touched.first, touched.second);
   fmt::print("                 robot_from_board {:.3f} {:.3f} mm {:.4f} deg, rms {:.4f} mm\n",
@@ -67,7 +67,7 @@ int run_demo(uint64_t seed, const std::string& folder, double hurry) {
   fmt::print(
       "5  the robot     heron simulate robot --listen 127.0.0.1:5017 --truth truth.json\n6  the work      "
       "heron run station.toml\n");
-  SimulatedRobot robot({.listens = true, .address = {"127.0.0.1", 0}, .hurry = hurry},
+  SimulatedRobot robot({.listens = true, .address = {"127.0.0.1", 0}, .time_scale = time_scale},
                        load_truth(cell.path("truth.json")));
   // The file names the port that the README uses; here any free one serves.
   write_file(cell.path("station.toml"), station_text(frame.target_from_source, {"127.0.0.1", 5017}));
@@ -100,20 +100,20 @@ void add_demo(CLI::App& app, Action& action) {
   struct DemoOptions {
     uint64_t seed = 1;
     std::string output = "heron-demo";
-    double hurry = 50;
+    double time_scale = 50;
   };
   auto o = std::make_shared<DemoOptions>();
   CLI::App* c = app.add_subcommand(
       "demo", "The whole job once, on simulated machines: from a board to a robot at five tiles");
   c->add_option("--seed", o->seed, "another seed, another cell")->capture_default_str()->check(not_negative);
   c->add_option("--output", o->output, "folder for everything it makes")->capture_default_str();
-  c->add_option("--hurry", o->hurry, "how much faster than real the robot's clock runs")
+  c->add_option("--time-scale", o->time_scale, "how much faster than real the robot's clock runs")
       ->capture_default_str();
   c->footer("Example: heron demo --seed 7\nExit status 1 when an arrival is more than 0.05 mm off.");
   add_demo_cart(*c, action);
   c->require_subcommand(0, 1);
   c->callback([o, c, &action] {
-    if (c->get_subcommands().empty()) action = [o] { return run_demo(o->seed, o->output, o->hurry); };
+    if (c->get_subcommands().empty()) action = [o] { return run_demo(o->seed, o->output, o->time_scale); };
   });
 }
 

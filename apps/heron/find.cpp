@@ -8,6 +8,7 @@
 #include <thread>
 
 #include "commands.hpp"
+#include "find_arguments.hpp"
 #include "heron/base/work.hpp"
 #include "heron/draw/overlay.hpp"
 #include "heron/files/mapping_file.hpp"
@@ -15,19 +16,19 @@
 #include "heron/files/recording.hpp"
 #include "heron/files/report_json.hpp"
 #include "heron/files/target_file.hpp"
-#include "heron/locate/survey.hpp"
+#include "help.hpp"
+#include "heron/locate/prepared_picture.hpp"
 #include "kind_options.hpp"
-#include "limit_options.hpp"
 #include "options.hpp"
 #include "steps.hpp"
 
 namespace heron::tool {
 namespace {
 
-struct FindOptions {
+struct FindCommand {
   std::string target, mapping, drawing, region, region_mm;
   std::vector<std::string> pictures, without;
-  LimitOptions limits;
+  FindArguments options;
   KindOptions kind;
   std::optional<double> height, budget_ms;
   bool json = false, quick = false, from_region = false;
@@ -84,42 +85,43 @@ Region region_in_world(const std::string& text, const MappingRecord& mapping, do
   return Region::polygon(corners);
 }
 
-FindLimits limits_of(const FindOptions& o, FindLimits limits, const MappingRecord* mapping,
-                     double height_mm) {
-  limits = o.limits.applied_to(limits);
+FindOptions options_from(const FindCommand& o, FindOptions options, const MappingRecord* mapping,
+                         double height_mm) {
+  options = o.options.applied_to(options);
   if (!o.region.empty() && !o.region_mm.empty())
     fail_argument("find: --region and --region-mm exclude each other");
-  if (!o.region.empty()) limits.region = parse_region(o.region, "--region");
+  if (!o.region.empty()) options.region = parse_region(o.region, "--region");
   if (!o.region_mm.empty()) {
     if (!mapping) fail_argument("find: --region-mm needs --mapping");
-    limits.region = region_in_world(o.region_mm, *mapping, height_mm);
+    options.region = region_in_world(o.region_mm, *mapping, height_mm);
   }
-  if (o.from_region && (limits.region.empty() || !mapping))
+  if (o.from_region && (options.region.empty() || !mapping))
     fail_argument("find: --from-region counts from the middle of the search region; give that and --mapping");
   for (const std::string& text : o.without) {
-    if (limits.region.empty()) fail_argument("find: --without cuts parts out of --region; give that too");
-    limits.region.subtract(parse_region(text, "--without"));
+    if (options.region.empty()) fail_argument("find: --without cuts parts out of --region; give that too");
+    options.region.subtract(parse_region(text, "--without"));
   }
-  return limits;
+  return options;
 }
 
-Report report_on(const std::string& path, const Target& target, const Survey& survey, double prepared_ms,
-                 const FindLimits& limits, const MappingRecord* mapping, const FindOptions& o) {
-  if (mapping && (mapping->width != survey.width() || mapping->height != survey.height()))
-    fail_argument(fmt::format("{}: {} x {} pixels, the mapping was made with {} x {}", path, survey.width(),
-                              survey.height(), mapping->width, mapping->height));
+Report report_on(const std::string& path, const Target& target, const PreparedPicture& prepared,
+                 double prepared_ms, const FindOptions& options, const MappingRecord* mapping,
+                 const FindCommand& o) {
+  if (mapping && (mapping->width != prepared.width() || mapping->height != prepared.height()))
+    fail_argument(fmt::format("{}: {} x {} pixels, the mapping was made with {} x {}", path, prepared.width(),
+                              prepared.height(), mapping->width, mapping->height));
   const auto begun = std::chrono::steady_clock::now();
-  PartPlace place = target.place();
-  if (o.height) place.height_mm = *o.height;
+  PartGeometry geometry = target.geometry();
+  if (o.height) geometry.height_mm = *o.height;
   Report report;
   Work work;
   const Deadline deadline(work, o.budget_ms);
   const Explain explain = o.quick ? Explain::never : Explain::always;
-  Findings findings = find(target, survey, limits, explain, &work);
-  report.complete = findings.complete;
-  add_findings(report, std::move(findings),
-               mapping ? Frames{&mapping->mapping, mapping->axes ? &*mapping->axes : nullptr} : Frames{},
-               place);
+  FindResult find_result = find(target, prepared, options, explain, &work);
+  report.complete = find_result.complete;
+  add_result(report, std::move(find_result),
+             mapping ? Frames{&mapping->mapping, mapping->axes ? &*mapping->axes : nullptr} : Frames{},
+             geometry);
   report.picture = path;
   report.elapsed_ms = prepared_ms + milliseconds_since(begun);
   return report;
@@ -139,7 +141,7 @@ std::vector<std::string> with_folders(const std::vector<std::string>& given) {
   return pictures;
 }
 
-int find_in_all(FindOptions o) {
+int find_in_all(FindCommand o) {
   o.pictures = with_folders(o.pictures);
   std::vector<std::string> read = o.pictures;
   read.push_back(o.target), read.push_back(o.mapping);
@@ -157,15 +159,15 @@ int find_in_all(FindOptions o) {
                "heron: find: note: {} was resized since it was taught; its origin is stretched with it\n",
                o.target);
   if (o.budget_ms && !(*o.budget_ms > 0)) fail_argument("find: --budget must be above 0 milliseconds");
-  const auto changed = o.kind.given(loaded.target.info().word);
+  const auto changed = o.kind.given(loaded.target.info().id);
   const Target target = changed.empty() ? loaded.target : loaded.target.with(changed);
   std::optional<MappingRecord> mapping;
   if (!o.mapping.empty()) mapping = load_mapping(o.mapping);
-  const double height_mm = o.height.value_or(target.place().height_mm);
-  const FindLimits limits = limits_of(o, target.limits(), mapping ? &*mapping : nullptr, height_mm);
+  const double height_mm = o.height.value_or(target.geometry().height_mm);
+  const FindOptions options = options_from(o, target.options(), mapping ? &*mapping : nullptr, height_mm);
   if (o.from_region) {  // zero is where the search region is, with the axes as they are
     Axes axes = mapping->axes.value_or(Axes{});
-    axes.zero_mm = mapping->mapping.world_from_pixel(limits.region.bounds().centre(), height_mm);
+    axes.zero_mm = mapping->mapping.world_from_pixel(options.region.bounds().centre(), height_mm);
     mapping->axes = axes;
   }
   bool failed = false, nothing = false;
@@ -174,8 +176,8 @@ int find_in_all(FindOptions o) {
       Picture picture = load_picture(o.pictures[i]);
       picture.name = o.pictures[i];
       const auto begun = std::chrono::steady_clock::now();
-      const Survey survey = survey_of(target, picture);
-      const Report report = report_on(o.pictures[i], target, survey, milliseconds_since(begun), limits,
+      const PreparedPicture prepared = prepare(picture, target);
+      const Report report = report_on(o.pictures[i], target, prepared, milliseconds_since(begun), options,
                                       mapping ? &*mapping : nullptr, o);
       nothing = nothing || report.parts.empty();
       if (o.json)
@@ -183,9 +185,9 @@ int find_in_all(FindOptions o) {
       else
         print_report(report);
       if (!o.drawing.empty()) {
-        const Box region = limits.region.bounds();
+        const Box region = options.region.bounds();
         save_picture(numbered(o.drawing, i, o.pictures.size()),
-                     draw_over(survey, report, limits.region.empty() ? nullptr : &region));
+                     draw_over(prepared, report, options.region.empty() ? nullptr : &region));
       }
     } catch (const Error& error) {
       if (error.code() != ErrorCode::bad_file) throw;
@@ -204,32 +206,33 @@ int find_in_all(FindOptions o) {
 }  // namespace
 
 void add_find(CLI::App& app, Action& action) {
-  auto o = std::make_shared<FindOptions>();
-  CLI::App* c = app.add_subcommand("find", "Finds a taught part in pictures, and says why not when not");
+  auto o = std::make_shared<FindCommand>();
+  CLI::App* c = app.add_subcommand("find", "Finds a taught part in pictures and explains what it rejects");
+  const auto add = [&](const char* group, const char* name, auto& value, const char* help) {
+    return c->add_option(name, value, help)->group(group);
+  };
   c->add_option("target", o->target, "target file")->required();
-  c->add_option("pictures", o->pictures, "pictures to look at, or folders of them")->required();
-  o->limits.add_to(*c);
-  o->kind.add_to(*c);
-  c->add_option("--region", o->region,
-                "X,Y,WIDTH,HEIGHT, or a shape as in teach: where a part's origin may lie");
-  c->add_option("--region-mm", o->region_mm, "X,Y,WIDTH,HEIGHT of the world in millimetres, with --mapping");
-  c->add_flag("--from-region", o->from_region,
-              "world positions count from the middle of the search region, along the mapping's axes");
-  c->add_option("--without", o->without, "a shape cut out of --region; may be given several times")
+  c->add_option("pictures", o->pictures, "pictures, or folders of pictures")->required();
+  add(where_group, "--region", o->region, "search region for the part's origin: X,Y,WIDTH,HEIGHT or a shape as in teach");
+  add(where_group, "--region-mm", o->region_mm, "search region in world millimetres, X,Y,WIDTH,HEIGHT; needs --mapping");
+  add(where_group, "--without", o->without, "cuts a shape out of --region; may be repeated")
       ->expected(1)
       ->multi_option_policy(CLI::MultiOptionPolicy::TakeAll);
-  c->add_option("--mapping", o->mapping, "mapping file: adds world positions");
-  c->add_option(
-      "--height", o->height,
-      "millimetres that the part stands above the mapping's plane; kept in the target unless given");
-  c->add_option("--picture", o->drawing, "draws the result; FILE-01, FILE-02 ... for several pictures");
-  c->add_flag("--quick", o->quick, "does not search beyond the limits for parts that they turn away");
-  c->add_option("--budget", o->budget_ms,
-                "milliseconds after which a picture's search ends with what is sure so far");
-  c->add_flag("--json", o->json, "one JSON object a picture");
+  add(where_group, "--mapping", o->mapping, "mapping file; adds world positions");
+  add(where_group, "--height", o->height,
+      "height of the part above the mapping's plane, millimetres; default: the target's own");
+  c->add_flag("--from-region", o->from_region, "counts world positions from the centre of the search region")
+      ->group(where_group);
+  o->options.add_to(*c);
+  c->add_flag("--quick", o->quick, "skips the search for parts beyond the limits")->group(limits_group);
+  add(limits_group, "--budget", o->budget_ms, "time limit for each picture, milliseconds");
+  o->kind.add_to(*c);
+  add(output_group, "--picture", o->drawing, "draws the result; several pictures get the names FILE-01, FILE-02, ...");
+  c->add_flag("--json", o->json, "prints one JSON object for each picture")->group(output_group);
   c->footer(
-      "Example: heron find leaf.png tray/tray-01.png --mapping mapping.toml --picture found.png\nLimits that "
-      "are not given are those kept in the target. Exit status 1 when a picture holds no part.");
+      "`heron find TARGET.png --help` shows the settings of that target.\nExample: heron find leaf.png "
+      "tray/tray-01.png --mapping mapping.toml --picture found.png\nLimits that are not given are those kept in the "
+      "target. Exit status 1 when a picture holds no part.");
   c->callback([o, &action] { action = [o] { return find_in_all(*o); }; });
 }
 

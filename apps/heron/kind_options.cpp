@@ -5,6 +5,7 @@
 
 #include <algorithm>
 
+#include "help.hpp"
 #include "options.hpp"
 
 namespace heron::tool {
@@ -16,7 +17,7 @@ std::string option_of(std::string name) {
 }
 
 /// A pattern's own settings have options with longer words in `teach`.
-bool has_own_options(const KindInfo& kind) { return kind.word == PatternTarget::info().word; }
+bool has_own_options(const KindInfo& kind) { return kind.id == PatternTarget::info().id; }
 
 SettingValue value_from(const std::string& text, const NamedSetting& usual) {
   const std::string option = option_of(usual.name);
@@ -44,14 +45,15 @@ void KindOptions::add_to(CLI::App& command) {
   std::vector<std::string> order;
   for (const KindInfo* kind : kinds()) {
     if (has_own_options(*kind)) continue;
-    for (const NamedSetting& s : settings_of(kind->word)) {
+    for (const NamedSetting& s : settings_of(kind->id)) {
+      if (s.learned) continue;
       if (!help.count(s.name)) order.push_back(s.name);
       std::string& words = help[s.name];
-      words += fmt::format("{}{}: {}", words.empty() ? "" : "; ", kind->word, s.help);
+      words += fmt::format("{}{}: {}", words.empty() ? "" : "; ", kind->id, s.help);
     }
   }
   for (const std::string& name : order)
-    command.add_option(option_of(name), texts_[name], help[name])->group("Settings of a kind")->expected(1);
+    command.add_option(option_of(name), texts_[name], help[name])->group(settings_group)->expected(1);
 }
 
 std::map<std::string, SettingValue> KindOptions::given(const std::string& kind) const {
@@ -63,7 +65,8 @@ std::map<std::string, SettingValue> KindOptions::given(const std::string& kind) 
                                   [&, &wanted = name](const NamedSetting& s) { return s.name == wanted; });
     if (own == settings.end()) {
       std::vector<std::string> there;
-      for (const NamedSetting& s : settings) there.push_back(option_of(s.name));
+      for (const NamedSetting& s : settings)
+        if (!s.learned) there.push_back(option_of(s.name));
       fail_argument(
           fmt::format("{} is no setting of a {}; it has: {}", option_of(name), kind, fmt::join(there, ", ")));
     }

@@ -8,7 +8,7 @@
 namespace heron::tool {
 
 /// The settings of every kind as options of `teach` and `find`, made from the kinds' own tables: what is
-/// called least_area in a target's file is --least-area here.
+/// called min_area in a target's file is --min-area here.
 class KindOptions {
  public:
   void add_to(CLI::App& command);

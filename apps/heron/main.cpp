@@ -11,6 +11,7 @@
 #include "heron/base/error.hpp"
 #include "heron/base/memory.hpp"
 #include "heron/files/input_budget.hpp"
+#include "help.hpp"
 #include "progress.hpp"
 #include "usage.hpp"
 
@@ -18,6 +19,7 @@ namespace {
 
 /// Help and version are wishes fulfilled (0); everything else that cannot be parsed is wrong use (2).
 int parse_failed(const CLI::App& app, const CLI::ParseError& error) {
+  if (dynamic_cast<const CLI::CallForHelp*>(&error)) heron::tool::fit_help(app);
   const int code = app.exit(error);
   return code == 0 ? 0 : 2;
 }
@@ -40,8 +42,9 @@ int main(int argc, char** argv) {  // NOLINT(bugprone-exception-escape)
   std::signal(SIGPIPE, SIG_IGN);
   std::signal(SIGXFSZ, SIG_IGN);  // a file that may not grow is an error with words
   CLI::App app{
-      "Able Heron: vision guidance from a picture to the robot.\nThe commands come in the order of the work; "
-      "`heron COMMAND --help` shows an example of each."};
+      "Able Heron: calibrates a camera, finds taught parts in its pictures and sends their positions to a "
+      "robot.\nThe commands are listed in the order of the work. `heron COMMAND --help` shows the options and an "
+      "example."};
   app.name("heron");
   app.set_version_flag("--version", "heron 0.1.0");
   app.require_subcommand(1);
@@ -60,7 +63,7 @@ int main(int argc, char** argv) {  // NOLINT(bugprone-exception-escape)
   heron::tool::add_teach(app, action);
   heron::tool::add_find(app, action);
   heron::tool::add_study(app, action);
-  heron::tool::add_watch(app, action);
+  heron::tool::add_track(app, action);
   heron::tool::add_run(app, action);
   heron::tool::add_simulate(app, action);
   heron::tool::add_demo(app, action);
@@ -72,9 +75,9 @@ int main(int argc, char** argv) {  // NOLINT(bugprone-exception-escape)
     return parse_failed(app, error);
   }
   try {
-    constexpr int64_t most_mb = int64_t{1} << 40;  // of what is shifted
+    constexpr int64_t max_mb = int64_t{1} << 40;  // of what is shifted
     if (memory_mb)
-      heron::set_input_budget(static_cast<size_t>(std::clamp<int64_t>(*memory_mb, 0, most_mb)) << 20);
+      heron::set_input_budget(static_cast<size_t>(std::clamp<int64_t>(*memory_mb, 0, max_mb)) << 20);
     std::optional<heron::tool::WorkedSeconds> seconds;
     if (heron::tool::works_in_silence(command_of(app))) seconds.emplace();
     const int status = action();

@@ -138,8 +138,8 @@ void add_rings(CLI::App& app, Action& action) {
   c->add_option("--height", o->height, "millimetres that the marks lie above the mapping's plane");
   c->add_option("--diameter", o->diameter,
                 "of the marks, as 40mm: adds the pose in space, through the mapping's lens");
-  c->add_option("--least-diameter", o->search.least_diameter_px, "pixels, from 12")->capture_default_str();
-  c->add_option("--least-score", o->search.least_score, "0 to 100")->capture_default_str();
+  c->add_option("--min-diameter", o->search.min_diameter_px, "pixels, from 12")->capture_default_str();
+  c->add_option("--min-score", o->search.min_score, "0 to 100")->capture_default_str();
   c->add_option("--picture", o->drawing, "draws the marks; FILE-01, FILE-02 ... for several pictures");
   c->add_flag("--json", o->json, "one JSON object a picture");
   c->footer(

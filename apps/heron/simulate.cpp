@@ -21,7 +21,7 @@ void add_robot(CLI::App& simulate, Action& action) {
   struct SimulateOptions {
     std::string listen, connect, truth;
     std::vector<std::string> looks;
-    double patience_s = 10;
+    double timeout_s = 10;
     RobotSettings settings;
     bool json = false;
   };
@@ -32,9 +32,9 @@ void add_robot(CLI::App& simulate, Action& action) {
   c->add_option("--connect", o->connect, "host:port of a station that listens");
   c->add_option("--truth", o->truth, "truth.json of the simulated cell");
   c->add_option("--speed", o->settings.speed_mm_s, "mm/s")->capture_default_str();
-  c->add_option("--hurry", o->settings.hurry, "its clock runs so many times faster than real")
+  c->add_option("--time-scale", o->settings.time_scale, "its clock runs so many times faster than real")
       ->capture_default_str();
-  c->add_option("--patience", o->patience_s, "seconds to wait for the station")->capture_default_str();
+  c->add_option("--timeout", o->timeout_s, "seconds to wait for the station")->capture_default_str();
   c->add_option("--token", o->settings.token, "the word that the station wants of its robot");
   c->add_flag("--ask", o->settings.asks, "asks for each part, instead of taking what is sent");
   c->add_option("--look", o->looks,
@@ -47,11 +47,11 @@ void add_robot(CLI::App& simulate, Action& action) {
     action = [o] {
       if (o->listen.empty() == o->connect.empty())
         fail_argument("simulate robot: give either --listen host:port or --connect host:port");
-      if (!(o->patience_s > 0 && o->patience_s <= 86400))
-        fail_argument("simulate robot: --patience must be above 0 and at most 86400 seconds");
+      if (!(o->timeout_s > 0 && o->timeout_s <= 86400))
+        fail_argument("simulate robot: --timeout must be above 0 and at most 86400 seconds");
       o->settings.listens = !o->listen.empty();
       o->settings.address = Address::parse(o->settings.listens ? o->listen : o->connect);
-      o->settings.patience = LineSocket::Duration(static_cast<int64_t>(1000 * o->patience_s));
+      o->settings.timeout = LineSocket::Duration(static_cast<int64_t>(1000 * o->timeout_s));
       for (const std::string& text : o->looks) {
         const auto v = parse_numbers(text, 3, "--look", "X,Y,ANGLE in mm and degrees");
         o->settings.looks.push_back({v[0], v[1], degrees(v[2])});
@@ -180,7 +180,7 @@ void add_studio(CLI::App& simulate, Action& action) {
         fmt::print(
             "heron teach {0}/teach.png --kind {1} --region {2}{3} --output {0}.png\n"
             "heron {4} {0}.png {0}/pictures{5}\n",
-            set.folder, set.kind, set.region, set.options, set.moves ? "watch" : "study",
+            set.folder, set.kind, set.region, set.options, set.moves ? "track" : "study",
             set.moves ? "" : fmt::format(" --known {}/known.csv", set.folder));
       }
       return 0;

@@ -13,7 +13,7 @@
 namespace heron::tool {
 namespace {
 
-std::string words_of(const LimitMissed& limit) {
+std::string words_of(const MissReason& limit) {
   if (limit.name == "region") return "needs " + limit.needed;
   if (limit.name == "change")
     return fmt::format("it {} by {:.3g}, needed {}", limit.value > 0 ? "rises" : "falls",
@@ -32,9 +32,9 @@ double milliseconds_since(std::chrono::steady_clock::time_point begun) {
   return std::chrono::duration<double, std::milli>(std::chrono::steady_clock::now() - begun).count();
 }
 
-std::string figure_words(const std::vector<Figure>& figures) {
+std::string figure_words(const std::vector<Measurement>& measurements) {
   std::string words, group;
-  for (const Figure& f : figures) {
+  for (const Measurement& f : measurements) {
     const size_t dot = f.name.find('.');
     const std::string of = dot == std::string::npos ? "" : f.name.substr(0, dot);
     if (!words.empty()) words += of == group ? "  " : "   ";
@@ -96,15 +96,16 @@ std::pair<std::vector<Point2>, std::vector<Point2>> touched_points(const std::st
   return pairs;
 }
 
-Survey survey_of_file(const Target& target, const std::string& path) {
+PreparedPicture survey_of_file(const Target& target, const std::string& path) {
   Picture picture = load_picture(path);
   picture.name = path;
-  return survey_of(target, picture);
+  return prepare(picture, target);
 }
 
-Image<Rgb> draw_over(const Survey& survey, const Report& report, const Box* search_region, int shown_width) {
-  if (!survey.color().empty()) return draw_report(survey.color(), report, search_region, shown_width);
-  return draw_report(survey.level(0), report, search_region, shown_width);
+Image<Rgb> draw_over(const PreparedPicture& prepared, const Report& report, const Box* search_region,
+                     int shown_width) {
+  if (!prepared.color().empty()) return draw_report(prepared.color(), report, search_region, shown_width);
+  return draw_report(prepared.level(0), report, search_region, shown_width);
 }
 
 void print_report(const Report& report) {
@@ -120,7 +121,7 @@ void print_report(const Report& report) {
   }
   int number = 0;
   for (const ReportedPart& p : report.parts) {
-    const Sighting& s = p.sighting;
+    const Detection& s = p.detection;
     const auto angle = [&](Angle a) {
       return s.has_angle ? fmt::format("{:.3f}", a.degrees()) : std::string("-");
     };
@@ -136,20 +137,20 @@ void print_report(const Report& report) {
       fmt::print(
           "      ambiguous: ({:.2f}, {:.2f}), angle {:.2f} explains the picture as well, with score {:.1f}\n",
           s.ambiguous->x, s.ambiguous->y, s.ambiguous->angle.degrees(), s.ambiguous->score);
-    if (!s.figures.empty()) fmt::print("      {}\n", figure_words(s.figures));
+    if (!s.measurements.empty()) fmt::print("      {}\n", figure_words(s.measurements));
     if (p.distance)
       fmt::print(
           "      distance {:.2f} \u00b1 {:.2f} mm along the ray, {:.2f} mm along the axis; bearing {:.3f}, "
           "elevation {:.3f} degrees\n",
           p.distance->along_ray_mm, p.distance->sigma_ray_mm, p.distance->along_axis_mm,
           p.distance->bearing.degrees(), p.distance->elevation.degrees());
-    for (size_t i = 0; i < s.spans.size(); ++i) {
-      const Span& span = s.spans[i];
+    for (size_t i = 0; i < s.lengths.size(); ++i) {
+      const MeasuredLength& span = s.lengths[i];
       fmt::print("{}{} {:.2f} px{}", i == 0 ? "      lengths: " : ", ", span.name,
                  distance(span.from, span.to),
                  i < p.lengths_mm.size() ? fmt::format(" = {:.3f} mm", p.lengths_mm[i]) : "");
     }
-    if (!s.spans.empty()) fmt::print("\n");
+    if (!s.lengths.empty()) fmt::print("\n");
     for (size_t i = 0; i < s.points.size(); ++i) {
       const NamedPoint& point = s.points[i];
       fmt::print("{}{} ({:.2f}, {:.2f})", i == 0 ? "      points: " : ", ", point.name, point.at.x,
@@ -157,7 +158,7 @@ void print_report(const Report& report) {
       if (i < p.points_mm.size()) fmt::print(" = ({:.3f}, {:.3f}) mm", p.points_mm[i].x, p.points_mm[i].y);
     }
     if (!s.points.empty()) fmt::print("\n");
-    for (const Flaw& f : s.flaws)
+    for (const Defect& f : s.defects)
       fmt::print("      {} {:.0f} px\u00b2 at ({:.0f}, {:.0f}), {}{:.1f} px deep\n", f.what, f.area, f.x, f.y,
                  f.length > 0 ? fmt::format("{:.1f} px long, ", f.length) : "", f.depth);
   }
@@ -167,7 +168,7 @@ void print_report(const Report& report) {
   for (const Miss& m : report.misses) {
     fmt::print("  miss at ({:.0f}, {:.0f}){}, scale {:.2f}, score {:.1f}:", m.x, m.y,
                m.has_angle ? fmt::format(", angle {:.1f}", m.angle.degrees()) : "", m.scale, m.score);
-    for (size_t i = 0; i < m.limits.size(); ++i) fmt::print("{} {}", i ? "," : "", words_of(m.limits[i]));
+    for (size_t i = 0; i < m.reasons.size(); ++i) fmt::print("{} {}", i ? "," : "", words_of(m.reasons[i]));
     fmt::print("\n");
   }
 }

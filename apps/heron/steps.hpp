@@ -34,15 +34,15 @@ std::pair<std::vector<Point2>, std::vector<Point2>> touched_points(const std::st
 double milliseconds_since(std::chrono::steady_clock::time_point begun);
 
 /// Figures in a line: "area 4021  deviation 0.31   quality:  rim 98".
-std::string figure_words(const std::vector<Figure>& figures);
+std::string figure_words(const std::vector<Measurement>& measurements);
 
-/// A picture file prepared for what a target looks at; docs of `survey_of`.
-Survey survey_of_file(const Target& target, const std::string& path);
+/// A picture file prepared for what a target looks at; docs of `prepare`.
+PreparedPicture survey_of_file(const Target& target, const std::string& path);
 
 /// The picture itself with what a report says about it, in color where the target looks at color; for the
 /// width at which it is looked at.
-Image<Rgb> draw_over(const Survey& survey, const Report& report, const Box* search_region = nullptr,
-                     int shown_width = 1600);
+Image<Rgb> draw_over(const PreparedPicture& prepared, const Report& report,
+                     const Box* search_region = nullptr, int shown_width = 1600);
 
 /// A table of what was found and missed, for people.
 void print_report(const Report& report);

@@ -8,15 +8,15 @@
 #include <map>
 
 #include "commands.hpp"
+#include "find_arguments.hpp"
 #include "heron/draw/overlay.hpp"
 #include "heron/draw/study_picture.hpp"
 #include "heron/files/csv_file.hpp"
 #include "heron/files/picture_file.hpp"
 #include "heron/files/recording.hpp"
 #include "heron/files/target_file.hpp"
+#include "heron/locate/prepared_picture.hpp"
 #include "heron/locate/study.hpp"
-#include "heron/locate/survey.hpp"
-#include "limit_options.hpp"
 #include "options.hpp"
 #include "steps.hpp"
 #include "study_tell.hpp"
@@ -26,7 +26,7 @@ namespace {
 
 struct StudyOptions {
   std::string target, recording, known, plot, sheet, compare, field, trend;
-  LimitOptions limits;
+  FindArguments options;
   bool json = false, apply = false;
 };
 
@@ -59,7 +59,7 @@ void show_progress(size_t done, size_t all) {
   std::fflush(stderr);
 }
 
-Study study_all(const Target& target, const FindLimits& limits, const Recording& recording,
+Study study_all(const Target& target, const FindOptions& options, const Recording& recording,
                 const KnownParts* known) {
   Study study;
   for (size_t i = 0; i < recording.size(); ++i) {
@@ -69,17 +69,17 @@ Study study_all(const Target& target, const FindLimits& limits, const Recording&
     study.width = std::max(study.width, picture.width()),
     study.height = std::max(study.height, picture.height());
     const auto begun = std::chrono::steady_clock::now();
-    const Survey survey = survey_of(target, picture);
-    const Findings found = find(target, survey, limits, Explain::never);
+    const PreparedPicture prepared = prepare(picture, target);
+    const FindResult found = find(target, prepared, options, Explain::never);
     e.elapsed_ms = milliseconds_since(begun);
     const std::vector<KnownPart>* parts = nullptr;
     if (known)
       if (const auto there = known->find(e.file); there != known->end()) parts = &there->second;
-    e.studied = study_picture(target, survey, limits, found, parts);
+    e.studied = study_picture(target, prepared, options, found, parts);
     study.entries.push_back(std::move(e));
     show_progress(i + 1, recording.size());
   }
-  study.advice = advise(target, limits, study.pictures(), study.width, study.height);
+  study.advice = advise(target, options, study.pictures(), study.width, study.height);
   study.offset = offset_of_known(target, study.pictures());
   return study;
 }
@@ -90,7 +90,7 @@ std::string range_words(const Range<Angle>& r) {
 }
 
 /// Of the time as it is; 1 where three pairs, timed in turn, do not agree on which is faster.
-double share_of_time(const Trials& trials, const FindLimits& now, const FindLimits& with) {
+double share_of_time(const Trials& trials, const FindOptions& now, const FindOptions& with) {
   std::array<double, 3> shares{};
   for (double& share : shares) {
     const double before = trials(now).ms;
@@ -100,36 +100,37 @@ double share_of_time(const Trials& trials, const FindLimits& now, const FindLimi
   return shares.front() < 1 && shares.back() > 1 ? 1 : shares[1];
 }
 
-std::vector<Proposal> proposals_of(const StudyAdvice& a, const FindLimits& now, const Trials& trials,
+std::vector<Proposal> proposals_of(const StudyAdvice& a, const FindOptions& now, const Trials& trials,
                                    const KindInfo& kind) {
   std::vector<Proposal> settings;
   const auto add = [&](const char* name, const std::string& is, const std::string& proposed,
-                       const std::string& why, const FindLimits& with) {
+                       const std::string& why, const FindOptions& with) {
     settings.push_back({name, is, proposed, why, is == proposed ? 1 : share_of_time(trials, now, with)});
   };
-  FindLimits with = now;
-  with.least_score = a.limits.least_score;
+  FindOptions with = now;
+  with.min_score = a.options.min_score;
   const std::string wrong = a.best_wrong ? fmt::format("the best of everything else {:.1f}", *a.best_wrong)
                                          : "nothing else comes to 25";
-  add("least score", fmt::format("{:g}", now.least_score), fmt::format("{:g}", a.limits.least_score),
+  add("min score", fmt::format("{:g}", now.min_score), fmt::format("{:g}", a.options.min_score),
       a.separated ? fmt::format("the worst part scores {:.1f}, {}", *a.worst_right, wrong)
                   : fmt::format("no gap: the worst part scores {:.1f}, {}", *a.worst_right, wrong),
       with);
-  with = now, with.angle = a.limits.angle;
+  with = now, with.angle = a.options.angle;
   if (honours(kind, "angle"))
-    add("angle", range_words(now.angle), range_words(a.limits.angle),
+    add("angle", range_words(now.angle), range_words(a.options.angle),
         "the angles of all parts, with a margin", with);
-  with = now, with.scale = a.limits.scale;
+  with = now, with.scale = a.options.scale;
   if (honours(kind, "scale"))
-    add("scale", range_words(now.scale), range_words(a.limits.scale),
+    add("scale", range_words(now.scale), range_words(a.options.scale),
         "the scales of all parts, with a margin", with);
-  with = now, with.least_contrast = a.limits.least_contrast;
-  if (honours(kind, "least contrast"))
-    add("least contrast", fmt::format("{:g}", now.least_contrast),
-        fmt::format("{:g}", a.limits.least_contrast), "a third of the weakest part's, above the noise", with);
-  with = now, with.count = a.limits.count;
-  add("count", count_word(now.count), count_word(a.limits.count),
-      a.limits.count != FindLimits::all ? "the same in every picture" : "it differs from picture to picture",
+  with = now, with.min_contrast = a.options.min_contrast;
+  if (honours(kind, "min contrast"))
+    add("min contrast", fmt::format("{:g}", now.min_contrast), fmt::format("{:g}", a.options.min_contrast),
+        "a third of the weakest part's, above the noise", with);
+  with = now, with.max_count = a.options.max_count;
+  add("max count", count_word(now.max_count), count_word(a.options.max_count),
+      a.options.max_count != FindOptions::all ? "the same in every picture"
+                                              : "it differs from picture to picture",
       with);
   if (a.region) {
     const Box& r = *a.region;
@@ -142,7 +143,7 @@ std::vector<Proposal> proposals_of(const StudyAdvice& a, const FindLimits& now, 
 }
 
 /// The five pictures with the most trouble, as overlays.
-void save_sheet(const std::string& path, const Study& s, const Target& target, const FindLimits& limits,
+void save_sheet(const std::string& path, const Study& s, const Target& target, const FindOptions& options,
                 const Recording& recording) {
   std::vector<size_t> order(s.entries.size());
   for (size_t i = 0; i < order.size(); ++i) order[i] = i;
@@ -154,14 +155,14 @@ void save_sheet(const std::string& path, const Study& s, const Target& target, c
   order.resize(std::min<size_t>(5, order.size()));
   std::vector<SheetEntry> sheet;
   for (const size_t i : order) {
-    const Survey survey = survey_of(target, load_for(recording.path(i)));
+    const PreparedPicture prepared = prepare(load_for(recording.path(i)), target);
     Report report;
-    add_findings(report, find(target, survey, limits), {});
+    add_result(report, find(target, prepared, options), {});
     const StudiedPicture& p = s.entries[i].studied;
     std::string words = fmt::format("{}: {} found", s.entries[i].file, p.found);
     if (p.margin) words += fmt::format(", margin {:.1f}", *p.margin);
     if (const std::string trouble = trouble_of(p); !trouble.empty()) words += ", " + trouble;
-    sheet.push_back({draw_over(survey, report, nullptr, sheet_cell_width), words});
+    sheet.push_back({draw_over(prepared, report, nullptr, sheet_cell_width), words});
   }
   save_picture(path, draw_sheet(sheet));
 }
@@ -171,26 +172,27 @@ int study(const StudyOptions& o) {
   const LoadedTarget loaded = load_target(o.target);
   const Recording recording = load_recording(o.recording);
   if (recording.size() == 0) fail_file(o.recording + ": holds no picture");
-  const FindLimits limits = o.limits.applied_to(loaded.target.limits());
+  const FindOptions options = o.options.applied_to(loaded.target.options());
   std::optional<KnownParts> known;
   if (!o.known.empty()) known = load_known(o.known, recording);
-  const Study s = study_all(loaded.target, limits, recording, known ? &*known : nullptr);
+  const Study s = study_all(loaded.target, options, recording, known ? &*known : nullptr);
   const Trials trials(loaded.target, recording);
-  const std::vector<Proposal> settings =
-      s.advice.right ? proposals_of(s.advice, limits, trials, loaded.target.info()) : std::vector<Proposal>{};
+  const std::vector<Proposal> settings = s.advice.right
+                                             ? proposals_of(s.advice, options, trials, loaded.target.info())
+                                             : std::vector<Proposal>{};
   if (o.json)
     fmt::print("{}\n", json_of(o.target, o.recording, s, settings)
                            .dump(-1, ' ', false, nlohmann::ordered_json::error_handler_t::replace));
   else
-    print_study(s, settings, limits, trials, loaded.target.info());
+    print_study(s, settings, options, trials, loaded.target.info());
   if (!o.compare.empty()) print_comparison(o.compare, s);
-  if (!o.plot.empty()) save_picture(o.plot, draw_scores(s.pictures(), s.advice, limits.least_score));
+  if (!o.plot.empty()) save_picture(o.plot, draw_scores(s.pictures(), s.advice, options.min_score));
   if (!o.field.empty())
     save_picture(o.field, draw_field(map_field(s.pictures(), s.width, s.height), s.width, s.height));
   if (!o.trend.empty()) save_picture(o.trend, draw_trends(trends_of(s.pictures()), s.entries.size()));
-  if (!o.sheet.empty()) save_sheet(o.sheet, s, loaded.target, limits, recording);
+  if (!o.sheet.empty()) save_sheet(o.sheet, s, loaded.target, options, recording);
   if (o.apply && s.advice.right) {
-    FindLimits kept = s.advice.limits;
+    FindOptions kept = s.advice.options;
     kept.region = {};
     save_target(o.target, loaded.target.with(kept));
     fmt::print(stderr, "heron: study: {} holds the proposed settings now\n", o.target);
@@ -210,7 +212,7 @@ void add_study(CLI::App& app, Action& action) {
   c->add_option(
       "--known", o->known,
       "CSV of what is there, a row a part: picture,x,y[,angle[,scale]]; a picture's name alone: nothing");
-  o->limits.add_to(*c);
+  o->options.add_to(*c);
   c->add_option("--plot", o->plot, "draws the scores with the gap between parts and everything else");
   c->add_option("--field", o->field,
                 "draws the mean score at every place of the field of view, and where nothing was");

@@ -8,7 +8,7 @@
 
 #include "heron/files/atomic_file.hpp"
 #include "heron/files/picture_file.hpp"
-#include "heron/locate/survey.hpp"
+#include "heron/locate/prepared_picture.hpp"
 #include "steps.hpp"
 
 namespace heron::tool {
@@ -80,14 +80,14 @@ Trials::Trials(const Target& target, const Recording& recording) : target_(targe
     pictures_.push_back(load_for(recording.path(i)));
 }
 
-Trial Trials::operator()(const FindLimits& limits) const {
+Trial Trials::operator()(const FindOptions& options) const {
   Trial trial;
   for (const Picture& picture : pictures_) {
     double best = 1e9;
     size_t found = 0;
     for (int run = 0; run < 3; ++run) {
       const auto begun = std::chrono::steady_clock::now();
-      found = find(target_, survey_of(target_, picture), limits, Explain::never).sightings.size();
+      found = find(target_, prepare(picture, target_), options, Explain::never).detections.size();
       best = std::min(best, milliseconds_since(begun));
     }
     trial.ms += best / static_cast<double>(pictures_.size()), trial.found += static_cast<int>(found);
@@ -102,7 +102,7 @@ std::string missing_words(const StudiedPicture& p) {
   for (const StudiedFind& f : p.finds) {
     if (!f.right || f.within) continue;
     --unseen;
-    ++reasons[f.limits.empty() ? "seen more thoroughly" : fmt::format("{}", fmt::join(f.limits, " and "))];
+    ++reasons[f.reasons.empty() ? "seen more thoroughly" : fmt::format("{}", fmt::join(f.reasons, " and "))];
   }
   if (unseen > 0) reasons["not seen at all"] = unseen;
   std::string words;
@@ -117,7 +117,7 @@ std::string trouble_of(const StudiedPicture& p) {
   if (p.missing > 0 && p.wrong > 0) return fmt::format("{}, {} wrong", missing_words(p), p.wrong);
   if (p.missing > 0) return missing_words(p);
   if (p.wrong > 0) return fmt::format("{} wrong", p.wrong);
-  if (p.margin && *p.margin < 5) return "close to the least score";
+  if (p.margin && *p.margin < 5) return "close to the min score";
   return "";
 }
 
@@ -125,7 +125,7 @@ std::string margin_words(const StudiedPicture& p) {
   return p.margin ? fmt::format("{:.1f}", *p.margin) : std::string("-");
 }
 
-void print_study(const Study& s, const std::vector<Proposal>& settings, const FindLimits& now,
+void print_study(const Study& s, const std::vector<Proposal>& settings, const FindOptions& now,
                  const Trials& trials, const KindInfo& kind) {
   fmt::print("{:<28} {:>8} {:>6} {:>8} {:>8}  {}\n", "picture", "expected", "found", "margin", "ms", "");
   for (const Entry& e : s.entries)
@@ -149,7 +149,7 @@ void print_study(const Study& s, const std::vector<Proposal>& settings, const Fi
   if (!honours(kind, "thoroughness")) return;
   fmt::print("\n  {:<15} {:>14} {:>20}\n", "thoroughness", "ms a picture", "found in a few");
   for (const Thoroughness each : {Thoroughness::quick, Thoroughness::normal, Thoroughness::exhaustive}) {
-    FindLimits with = now;
+    FindOptions with = now;
     with.thoroughness = each;
     const Trial t = trials(with);
     fmt::print("  {:<15} {:>14.1f} {:>20}{}\n", word_of(each), t.ms, t.found,
@@ -170,7 +170,7 @@ Json json_of(const std::string& target, const std::string& recording, const Stud
                         {"score", f.score},
                         {"part", f.right},
                         {"within", f.within},
-                        {"limits", f.limits}});
+                        {"limits", f.reasons}});
     pictures.push_back({{"picture", e.file},
                         {"elapsed_ms", e.elapsed_ms},
                         {"expected", e.studied.known ? Json(e.studied.expected) : Json(nullptr)},

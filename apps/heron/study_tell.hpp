@@ -40,7 +40,7 @@ struct Trial {
 class Trials {
  public:
   Trials(const Target& target, const Recording& recording);
-  Trial operator()(const FindLimits& limits) const;
+  Trial operator()(const FindOptions& options) const;
 
  private:
   const Target& target_;
@@ -55,7 +55,7 @@ struct Proposal {
 
 std::string trouble_of(const StudiedPicture& picture);
 std::string margin_words(const StudiedPicture& picture);
-void print_study(const Study& study, const std::vector<Proposal>& settings, const FindLimits& now,
+void print_study(const Study& study, const std::vector<Proposal>& settings, const FindOptions& now,
                  const Trials& trials, const KindInfo& kind);
 nlohmann::ordered_json json_of(const std::string& target, const std::string& recording, const Study& study,
                                const std::vector<Proposal>& settings);

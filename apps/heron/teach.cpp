@@ -6,14 +6,15 @@
 #include <nlohmann/json.hpp>
 
 #include "commands.hpp"
+#include "find_arguments.hpp"
 #include "heron/draw/overlay.hpp"
 #include "heron/files/picture_file.hpp"
 #include "heron/files/target_file.hpp"
+#include "help.hpp"
 #include "heron/image/relief.hpp"
-#include "heron/locate/survey.hpp"
+#include "heron/locate/prepared_picture.hpp"
 #include "heron/locate/teaching.hpp"
 #include "kind_options.hpp"
-#include "limit_options.hpp"
 #include "options.hpp"
 #include "steps.hpp"
 #include "teach_millimetres.hpp"
@@ -23,14 +24,14 @@ namespace {
 
 using Json = nlohmann::ordered_json;
 
-struct TeachOptions {
+struct TeachArguments {
   std::string picture, kind = "pattern", region, origin, output, name, drawing, preview, grasp;
   std::vector<std::string> with, without, also;
-  std::optional<double> strength, height;
+  std::optional<double> edge_threshold, height;
   std::optional<int> detail;
   double stable_share = 0.75;
   std::vector<std::string> backgrounds, counter_samples;
-  LimitOptions limits;
+  FindArguments options;
   KindOptions kind_settings;
   MillimetreOptions millimetres;
   bool replace = false, json = false;
@@ -38,32 +39,32 @@ struct TeachOptions {
 
 /// What is said about the target: what was given, and else what the target that stands there has, or its
 /// kind.
-TargetWords words_of(const TeachOptions& o, const Target* before) {
-  TargetWords words;
-  words.name = !o.name.empty()     ? o.name
-               : before            ? before->name()
-               : !o.output.empty() ? std::filesystem::path(o.output).stem().string()
-                                   : o.kind;
-  if (!o.origin.empty()) words.origin = parse_point(o.origin, "--origin");
-  words.limits = o.limits.applied_to(before ? before->limits() : limits_of(o.kind));
-  if (before) words.place = before->place();
-  if (o.height) words.place.height_mm = *o.height;
-  if (!std::isfinite(words.place.height_mm))
+TeachOptions teach_options(const TeachArguments& o, const Target* before) {
+  TeachOptions teaching;
+  teaching.name = !o.name.empty()     ? o.name
+                  : before            ? before->name()
+                  : !o.output.empty() ? std::filesystem::path(o.output).stem().string()
+                                      : o.kind;
+  if (!o.origin.empty()) teaching.origin = parse_point(o.origin, "--origin");
+  teaching.options = o.options.applied_to(before ? before->options() : find_options_of(o.kind));
+  if (before) teaching.geometry = before->geometry();
+  if (o.height) teaching.geometry.height_mm = *o.height;
+  if (!std::isfinite(teaching.geometry.height_mm))
     fail_argument("teach: --height must be a finite number of millimetres");
   if (!o.grasp.empty()) {
     const auto grasp =
         parse_numbers(o.grasp, 3, "--grasp", "X,Y,ANGLE in millimetres and degrees, for example 12,0,90");
-    words.place.grasp = {grasp[0], grasp[1], degrees(grasp[2])};
+    teaching.geometry.grasp = {grasp[0], grasp[1], degrees(grasp[2])};
   }
-  words.settings = o.kind_settings.given(o.kind);
-  o.millimetres.apply(o.kind, parse_region(o.region, "--region"), words);
-  if (o.kind == PatternTarget::info().word) {
+  teaching.settings = o.kind_settings.given(o.kind);
+  o.millimetres.apply(o.kind, parse_region(o.region, "--region"), teaching);
+  if (o.kind == PatternTarget::info().id) {
     if (before)
-      for (const NamedSetting& s : before->settings()) words.settings[s.name] = s.value;
-    if (o.strength) words.settings["least_strength"] = *o.strength;
-    if (o.detail) words.settings["detail"] = *o.detail;
+      for (const NamedSetting& s : before->settings()) teaching.settings[s.name] = s.value;
+    if (o.edge_threshold) teaching.settings["edge_threshold"] = *o.edge_threshold;
+    if (o.detail) teaching.settings["detail"] = *o.detail;
   }
-  return words;
+  return teaching;
 }
 
 /// A picture with everything that a kind may be taught from; owns what `view` looks at.
@@ -72,7 +73,7 @@ struct Taught {
   Relief grey;
   std::vector<Image<uint8_t>> backgrounds;
 
-  TeachingPicture view(const Region& region, const TeachOptions& o) const {
+  TeachingPicture view(const Region& region, const TeachArguments& o) const {
     TeachingPicture picture{.grey = grey.pixels, .region = region, .valid = grey.valid};
     if (const auto* color = std::get_if<Image<Rgb>>(&loaded.pixels)) picture.color = *color;
     for (const Image<uint8_t>& background : backgrounds) picture.backgrounds.push_back(background);
@@ -83,12 +84,12 @@ struct Taught {
 };
 
 /// Grey levels, or the relief of a height map, whose step is then set.
-Relief taught_pixels(const Picture& picture, const Region& region, const TeachOptions& o,
-                     TargetWords& words) {
+Relief taught_pixels(const Picture& picture, const Region& region, const TeachArguments& o,
+                     TeachOptions& teaching) {
   require_square_pixels(picture);
   const auto* heights = std::get_if<Image<float>>(&picture.pixels);
-  const bool pattern = o.kind == PatternTarget::info().word;
-  if (pattern) words.settings["height_step_mm"] = 0.0;
+  const bool pattern = o.kind == PatternTarget::info().id;
+  if (pattern) teaching.settings["height_step_mm"] = 0.0;
   if (!heights) {  // what is transparent does not count
     std::optional<Image<uint8_t>> opaque = load_opaque(o.picture);
     return {grey_levels(picture), opaque ? std::move(*opaque) : Image<uint8_t>()};
@@ -99,8 +100,8 @@ Relief taught_pixels(const Picture& picture, const Region& region, const TeachOp
                     o.picture, o.kind));
   require_inside(region, heights->width(), heights->height());
   const double step = relief_step(*heights, region.mask(heights->width(), heights->height()));
-  words.settings["height_step_mm"] = step;
-  if (!o.limits.least_contrast) words.limits->least_contrast = FindLimits{}.least_contrast * step;
+  teaching.settings["height_step_mm"] = step;
+  if (!o.options.min_contrast) teaching.options->min_contrast = FindOptions{}.min_contrast * step;
   return relief_of(*heights, step);
 }
 
@@ -108,15 +109,16 @@ using Words = std::vector<std::pair<std::string, std::string>>;
 
 Words lines_of(const Target& target) {
   const TaughtPicture& taught = target.taught();
-  Words words{{"kind", target.info().word},
+  Words words{{"kind", target.info().id},
               {"name", target.name()},
               {"pixels", fmt::format("{} x {}", taught.pixels.width(), taught.pixels.height())}};
-  for (const Figure& f : target.facts()) words.emplace_back(f.name, fmt::format("{:.4g}", f.value));
+  for (const Measurement& f : target.facts()) words.emplace_back(f.name, fmt::format("{:.4g}", f.value));
   for (const NamedSetting& s : target.settings()) words.emplace_back(s.name, setting_words(s.value));
-  for (auto& word : limit_words(target.limits(), target.info())) words.push_back(std::move(word));
-  const Pose2& g = target.place().grasp;
-  words.emplace_back("height", fmt::format("{:g} mm", target.place().height_mm));
-  if (target.place().size_mm > 0) words.emplace_back("size", fmt::format("{:g} mm", target.place().size_mm));
+  for (auto& word : option_words(target.options(), target.info())) words.push_back(std::move(word));
+  const Pose2& g = target.geometry().grasp;
+  words.emplace_back("height", fmt::format("{:g} mm", target.geometry().height_mm));
+  if (target.geometry().size_mm > 0)
+    words.emplace_back("size", fmt::format("{:g} mm", target.geometry().size_mm));
   words.emplace_back("grasp", fmt::format("{:g},{:g},{:g}", g.x, g.y, g.angle.degrees()));
   return words;
 }
@@ -147,11 +149,11 @@ std::vector<std::string> advice_of(const TeachingReport& r) {
         "{:.0f} % of the pixels beside edges are as bright as can be: less light, or mask the glare",
         100 * r.saturated));
   if (r.weakest_contrast < 6 * r.noise_sigma)
-    advice.push_back("the weakest edges hardly rise above the noise: raise --strength");
+    advice.push_back("the weakest edges hardly rise above the noise: raise --edge-threshold");
   if (r.hidden_at_half > 0.25)
     advice.push_back(fmt::format(
-        "the least contrast hides {:.0f} % of the edges when the light falls to half: lower it with "
-        "--least-contrast",
+        "the min contrast hides {:.0f} % of the edges when the light falls to half: lower it with "
+        "--min-contrast",
         100 * r.hidden_at_half));
   if (r.slide_ratio > 4)
     advice.push_back(
@@ -161,11 +163,11 @@ std::vector<std::string> advice_of(const TeachingReport& r) {
   if (r.turned && r.turned->score > 70)
     advice.push_back(fmt::format(
         "turned by {:.0f} degrees it resembles itself ({:.0f}): take in what tells the two apart, or set "
-        "--least-score above",
+        "--min-score above",
         r.turned->angle.degrees(), r.turned->score));
   if (r.elsewhere && r.elsewhere->score > 50)
     advice.push_back(fmt::format(
-        "something at ({:.0f}, {:.0f}) resembles it ({:.0f}): set --least-score above, if it is none",
+        "something at ({:.0f}, {:.0f}) resembles it ({:.0f}): set --min-score above, if it is none",
         r.elsewhere->x, r.elsewhere->y, r.elsewhere->score));
   return advice;
 }
@@ -181,14 +183,14 @@ Json json_of(const SettingValue& value) {
 /// A kind without a report of its own: what teaching tells, and the settings.
 Json json_of(const Target& target) {
   Json facts = Json::object(), settings = Json::object();
-  for (const Figure& f : target.facts()) facts[f.name] = f.value;
+  for (const Measurement& f : target.facts()) facts[f.name] = f.value;
   for (const NamedSetting& s : target.settings()) settings[s.name] = json_of(s.value);
   return {{"facts", facts}, {"settings", settings}};
 }
 
 Json json_of(const PatternTarget& target, const TeachingReport& r) {
   return {{"edges", r.edges},
-          {"strength", target.strength()},
+          {"edge_threshold", target.edge_threshold()},
           {"noise", r.noise_sigma},
           {"contrast", {{"median", r.median_contrast}, {"weakest", r.weakest_contrast}}},
           {"sigma",
@@ -204,7 +206,7 @@ Json json_of(const PatternTarget& target, const TeachingReport& r) {
 
 void print_json(const Target& target, const std::optional<TeachingReport>& r, const std::string& written) {
   Json j{{"target", target.name()},
-         {"kind", target.info().word},
+         {"kind", target.info().id},
          {"written", written.empty() ? Json(nullptr) : Json(written)}};
   j.update(r ? json_of(*target.as<PatternTarget>(), *r) : json_of(target));
   fmt::print("{}\n", j.dump(-1, ' ', false, Json::error_handler_t::replace));
@@ -213,8 +215,8 @@ void print_json(const Target& target, const std::optional<TeachingReport>& r, co
 void print_table(const PatternTarget& target, const TeachingReport& r) {
   const bool relief = target.settings().height_step_mm > 0;
   const char* unit = relief ? "mm" : "grey levels";
-  fmt::print("  edges      {} of at least {:.3g} {}; on coarser levels {}\n", r.edges[0], target.strength(),
-             unit, fmt::join(r.edges.begin() + 1, r.edges.end(), ", "));
+  fmt::print("  edges      {} of at least {:.3g} {}; on coarser levels {}\n", r.edges[0],
+             target.edge_threshold(), unit, fmt::join(r.edges.begin() + 1, r.edges.end(), ", "));
   fmt::print("  contrast   median {:.3g}, one edge in twenty below {:.3g}; noise {:.2g} {}\n",
              r.median_contrast, r.weakest_contrast, r.noise_sigma, unit);
   fmt::print("  expected   x {:.4f} px, y {:.4f} px, {}scale {:.6f} (one sigma of a find in this noise)\n",
@@ -240,15 +242,15 @@ void print_table(const PatternTarget& target, const TeachingReport& r) {
 }
 
 /// Keeps what is stable over the further pictures; says how much that was.
-Target stable(const Target& target, const TeachOptions& o) {
+Target stable(const Target& target, const TeachArguments& o) {
   const auto* pattern = target.as<PatternTarget>();
   if (!pattern)
     fail_argument(
-        fmt::format("teach: --also keeps the edges that are stable; a {} has none", target.info().word));
-  std::vector<std::unique_ptr<Survey>> surveys;
-  std::vector<const Survey*> pictures;
+        fmt::format("teach: --also keeps the edges that are stable; a {} has none", target.info().id));
+  std::vector<std::unique_ptr<PreparedPicture>> surveys;
+  std::vector<const PreparedPicture*> pictures;
   for (const std::string& path : o.also) {
-    surveys.push_back(std::make_unique<Survey>(survey_of_file(target, path)));
+    surveys.push_back(std::make_unique<PreparedPicture>(survey_of_file(target, path)));
     pictures.push_back(surveys.back().get());
   }
   StableTarget kept = keep_stable_edges(*pattern, pictures, o.stable_share);
@@ -260,7 +262,7 @@ Target stable(const Target& target, const TeachOptions& o) {
   return std::move(kept.target);
 }
 
-int teach(const TeachOptions& o) {
+int teach(const TeachArguments& o) {
   if (o.output.empty() == o.preview.empty())
     fail_argument(
         "teach: give either --output, the target file to write, or --preview, a picture of what would "
@@ -284,24 +286,24 @@ int teach(const TeachOptions& o) {
       if (!o.replace)
         fail_argument(fmt::format("{}: is there already and is no target; --replace replaces it", o.output));
     }
-  const bool same_kind = before && before->target.info().word == o.kind;
-  TargetWords words = words_of(o, same_kind ? &before->target : nullptr);
+  const bool same_kind = before && before->target.info().id == o.kind;
+  TeachOptions teaching = teach_options(o, same_kind ? &before->target : nullptr);
 
   Taught from{load_picture(o.picture), {}, {}};
-  from.grey = taught_pixels(from.loaded, region, o, words);
+  from.grey = taught_pixels(from.loaded, region, o, teaching);
   for (const std::string& path : o.backgrounds) from.backgrounds.push_back(grey_levels(load_picture(path)));
-  Target target = teach_target(o.kind, from.view(region, o), words);
+  Target target = teach_target(o.kind, from.view(region, o), teaching);
   if (const auto size = o.millimetres.learned_size(target, from.loaded)) {
-    words.place.size_mm = *size;
-    target = teach_target(o.kind, from.view(region, o), words);
+    teaching.geometry.size_mm = *size;
+    target = teach_target(o.kind, from.view(region, o), teaching);
   }
-  if (const auto* pattern = target.as<PatternTarget>(); pattern && !o.limits.least_contrast && !same_kind)
+  if (const auto* pattern = target.as<PatternTarget>(); pattern && !o.options.min_contrast && !same_kind)
     target = with_fitting_contrast(*pattern);
   if (!o.also.empty()) target = stable(target, o);
   std::optional<TeachingReport> report;
   if (const auto* pattern = target.as<PatternTarget>()) {
-    const Survey survey{Image<uint8_t>(from.grey.pixels)};
-    report = report_teaching(*pattern, &survey, words.origin.value_or(region.bounds().centre()));
+    const PreparedPicture prepared{Image<uint8_t>(from.grey.pixels)};
+    report = report_teaching(*pattern, &prepared, teaching.origin.value_or(region.bounds().centre()));
   }
 
   if (before) print_change(o.output, before->target, target);
@@ -327,57 +329,51 @@ int teach(const TeachOptions& o) {
 }  // namespace
 
 void add_teach(CLI::App& app, Action& action) {
-  auto o = std::make_shared<TeachOptions>();
-  CLI::App* c =
-      app.add_subcommand("teach", "Teaches a part from a region of a picture, and says how good it is");
+  auto o = std::make_shared<TeachArguments>();
+  CLI::App* c = app.add_subcommand("teach", "Teaches a part from a region of a picture and reports its quality");
+  const auto add = [&](const char* group, const char* name, auto& value, const std::string& help) {
+    return c->add_option(name, value, help)->group(group);
+  };
+  const auto several = [&](const char* group, const char* name, std::vector<std::string>& value, const char* help) {
+    add(group, name, value, help)->expected(1)->multi_option_policy(CLI::MultiOptionPolicy::TakeAll);
+  };
   c->add_option("picture", o->picture, "picture of the part")->required();
-  std::string words;
+  std::string list;
   for (const KindInfo* kind : kinds())
-    words += fmt::format("{}{}: {}", words.empty() ? "" : "; ", kind->word, kind->what);
-  c->add_option("--kind", o->kind, words)->capture_default_str();
-  c->add_option(
-       "--region", o->region,
-       "X,Y,WIDTH,HEIGHT: smallest corner and extent, picture coordinates; or turned:X,Y,W,H,ANGLE (centre), "
-       "ellipse:X,Y,RX,RY[,ANGLE], ring:X,Y,INNER,OUTER, polygon:X,Y,X,Y,...")
+    list += fmt::format("{}{}: {}", list.empty() ? "" : "; ", kind->id, kind->what);
+  add(what_group, "--kind", o->kind, list)->capture_default_str();
+  add(what_group, "--region", o->region,
+      "region of the part, X,Y,WIDTH,HEIGHT in pixels; or turned:X,Y,W,H,ANGLE (about its centre), "
+      "ellipse:X,Y,RX,RY[,ANGLE], ring:X,Y,INNER,OUTER, polygon:X,Y,X,Y,...")
       ->required();
-  c->add_option("--with", o->with, "a further shape of the part; may be given several times")
-      ->expected(1)
-      ->multi_option_policy(CLI::MultiOptionPolicy::TakeAll);
-  c->add_option("--without", o->without, "a shape cut out of the region; may be given several times")
-      ->expected(1)
-      ->multi_option_policy(CLI::MultiOptionPolicy::TakeAll);
-  c->add_option("--also", o->also,
-                "further pictures of the part: only edges that are the same in them are kept");
-  c->add_option("--stable-share", o->stable_share, "share of those pictures in which a kept edge is seen")
+  several(what_group, "--with", o->with, "adds a shape to the region; may be repeated");
+  several(what_group, "--without", o->without, "cuts a shape out of the region; may be repeated");
+  add(what_group, "--origin", o->origin, "X,Y of the part's position in the picture; default: the region's centre");
+  add(what_group, "--name", o->name, "name of the part; default: the name of the output file");
+  add(what_group, "--also", o->also, "more pictures of the part: keeps only edges that are the same in them");
+  add(what_group, "--stable-share", o->stable_share, "smallest share of those pictures that must show an edge")
       ->capture_default_str();
-  c->add_option("--origin", o->origin, "X,Y of the part's position; the region's centre unless given");
-  c->add_option("--name", o->name, "the part's name; the output's unless given");
-  c->add_option("--strength", o->strength,
-                "grey levels over two pixels from which on an edge is taught; 0 chooses");
-  c->add_option("--detail", o->detail,
-                "0 teaches every edge; 1, 2, 3 only those that a picture halved so often still shows");
-  c->add_option("--background", o->backgrounds, "outline: a picture without the part, or several")
-      ->expected(1)
-      ->multi_option_policy(CLI::MultiOptionPolicy::TakeAll);
-  c->add_option("--not", o->counter_samples, "color: a shape of what must not be taken for it, or several")
-      ->expected(1)
-      ->multi_option_policy(CLI::MultiOptionPolicy::TakeAll);
-  o->limits.add_to(*c);
+  several(what_group, "--background", o->backgrounds, "picture without the part; may be repeated");
+  several(what_group, "--not", o->counter_samples, "shape that must not be taken for the part; may be repeated");
+  add(settings_group, "--edge-threshold", o->edge_threshold,
+      "weakest edge that is taught, grey levels over two pixels; 0: chosen from the picture");
+  add(settings_group, "--detail", o->detail,
+      "0: every edge; 1, 2, 3: only edges that are still visible after halving the picture so often");
   o->kind_settings.add_to(*c);
-  c->add_option("--height", o->height, "millimetres that the part's face stands above the work plane");
+  o->options.add_to(*c);
+  add(where_group, "--height", o->height, "height of the part's face above the work plane, millimetres");
+  add(where_group, "--grasp", o->grasp,
+      "X,Y,ANGLE of the robot's grasp in the part's own frame, millimetres and degrees");
   o->millimetres.add_to(*c);
-  c->add_option(
-      "--grasp", o->grasp,
-      "X,Y,ANGLE: where a robot takes it, in millimetres and degrees from its origin, in its own frame");
-  c->add_option("--output", o->output, "the target file to write, .png");
-  c->add_option("--preview", o->preview, "draws what would be taught, and writes no target");
-  c->add_flag("--replace", o->replace,
-              "replaces a target that is there, and keeps its settings unless given");
-  c->add_option("--picture", o->drawing, "draws the taught edges");
-  c->add_flag("--json", o->json, "one JSON object");
+  add(output_group, "--output", o->output, "target file to write, .png");
+  add(output_group, "--preview", o->preview, "draws what would be taught; writes no target");
+  c->add_flag("--replace", o->replace, "replaces an existing target and keeps its settings")->group(output_group);
+  add(output_group, "--picture", o->drawing, "draws the taught target");
+  c->add_flag("--json", o->json, "prints one JSON object")->group(output_group);
   c->footer(
-      "Example: heron teach teach.png --region 467,434,212,164 --output leaf.png\nThe target is a picture: "
-      "erase clutter in any paint program, and it is no longer taught.");
+      "`heron teach --kind KIND --help` shows the settings of a kind.\nExample: heron teach teach.png --region "
+      "467,434,212,164 --output leaf.png\nThe target is a picture: what you erase in a paint program is no longer "
+      "taught.");
   c->callback([o, &action] { action = [o] { return teach(*o); }; });
 }
 

@@ -5,7 +5,8 @@
 #include <cmath>
 
 #include "heron/files/mapping_file.hpp"
-#include "heron/locate/survey.hpp"
+#include "heron/locate/prepared_picture.hpp"
+#include "help.hpp"
 #include "options.hpp"
 
 namespace heron::tool {
@@ -38,24 +39,25 @@ Eigen::Vector3d place_at(const CameraMapping& camera, Point2 pixel, double dista
 }  // namespace
 
 void MillimetreOptions::add_to(CLI::App& c) {
-  c.add_option("--mapping", mapping, "mapping file, for millimetres at teaching");
-  c.add_option("--diameter-mm", diameter, "marker: its diameter, instead of one that is learned");
-  c.add_option("--tolerance-mm", tolerance, "marker: how far the diameter may be off");
-  c.add_option("--distance", distance,
-               "millimetres along the camera's axis at which the taught thing stands, instead of on the "
-               "mapping's plane: its size is learned by that, unless given");
-  c.add_option(
-      "--size", size,
-      "real length in millimetres of a marker's or a circle's diameter, a color region's longer extent "
-      "or a border's first side: a camera mapping then says how far away it is");
+  const auto add = [&](const char* name, auto& value, const char* help) {
+    c.add_option(name, value, help)->group(where_group);
+  };
+  add("--mapping", mapping, "mapping file, for millimetres at teaching");
+  add("--diameter-mm", diameter, "diameter of the marker, millimetres; default: learned");
+  add("--tolerance-mm", tolerance, "largest difference of the diameter, millimetres");
+  add("--distance", distance,
+      "distance of the taught part along the camera's axis, millimetres; its size is learned from it");
+  add("--size", size,
+      "real length of what the kind measures first (diameter, longer extent, first side), millimetres; a camera "
+      "mapping then gives the distance");
 }
 
-void MillimetreOptions::apply(const std::string& kind, const Region& region, TargetWords& words) const {
-  if (size) words.place.size_mm = *size;
-  if (!(words.place.size_mm >= 0 && words.place.size_mm < 1e6))
+void MillimetreOptions::apply(const std::string& kind, const Region& region, TeachOptions& teaching) const {
+  if (size) teaching.geometry.size_mm = *size;
+  if (!(teaching.geometry.size_mm >= 0 && teaching.geometry.size_mm < 1e6))
     fail_argument("teach: --size must be millimetres above 0, or 0 when it is not known");
   const bool in_mm = !diameter.empty() || !tolerance.empty();
-  if (in_mm && kind != MarkerTarget::info().word)
+  if (in_mm && kind != MarkerTarget::info().id)
     fail_argument("teach: --diameter-mm and --tolerance-mm are a marker's; --kind marker");
   if (distance && !(*distance > 0 && *distance < 1e7))
     fail_argument(fmt::format("teach: --distance {:g} must be above 0 millimetres", *distance));
@@ -77,25 +79,25 @@ void MillimetreOptions::apply(const std::string& kind, const Region& region, Tar
     const Eigen::Vector3d at = place_at(camera, place, *distance), half(0.5 * mm, 0, 0);
     pixels =
         heron::distance(project(camera.camera().lens, at - half), project(camera.camera().lens, at + half));
-    if (words.place.size_mm == 0) words.place.size_mm = mm;
+    if (teaching.geometry.size_mm == 0) teaching.geometry.size_mm = mm;
   } else {
-    pixels = mm / record.mapping.mm_per_pixel(place, words.place.height_mm);
+    pixels = mm / record.mapping.mm_per_pixel(place, teaching.geometry.height_mm);
   }
-  words.settings["diameter"] = pixels;
-  if (!tolerance.empty()) words.settings["tolerance"] = 100 * positive(tolerance, "--tolerance-mm") / mm;
+  teaching.settings["diameter"] = pixels;
+  if (!tolerance.empty()) teaching.settings["tolerance"] = 100 * positive(tolerance, "--tolerance-mm") / mm;
 }
 
 std::optional<double> MillimetreOptions::learned_size(const Target& target, const Picture& picture) const {
-  if (!distance || target.place().size_mm > 0) return std::nullopt;
-  FindLimits limits = target.limits();
-  limits.count = FindLimits::all;
-  const Findings found = find(target, survey_of(target, picture), limits, Explain::never);
-  if (found.sightings.empty() || found.sightings[0].spans.empty())
+  if (!distance || target.geometry().size_mm > 0) return std::nullopt;
+  FindOptions options = target.options();
+  options.max_count = FindOptions::all;
+  const FindResult found = find(target, prepare(picture, target), options, Explain::never);
+  if (found.detections.empty() || found.detections[0].lengths.empty())
     fail_argument(fmt::format("teach: --distance learns a size, and a {} has no length that could be one",
-                              target.info().word));
+                              target.info().id));
   const MappingRecord record = load_mapping(mapping);
   const CameraMapping& camera = camera_of(record, mapping);
-  const Span& span = found.sightings[0].spans[0];
+  const MeasuredLength& span = found.detections[0].lengths[0];
   return (place_at(camera, span.to, *distance) - place_at(camera, span.from, *distance)).norm();
 }
 

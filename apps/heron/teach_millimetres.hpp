@@ -16,7 +16,7 @@ struct MillimetreOptions {
   void add_to(CLI::App& command);
   /// What a marker's settings are in pixels where the region lies, and the part's size as given. Throws
   /// Error{invalid_argument} for options that do not go together.
-  void apply(const std::string& kind, const Region& region, TargetWords& words) const;
+  void apply(const std::string& kind, const Region& region, TeachOptions& teaching) const;
   /// The real length of the target's first span, learned from the taught picture at the given distance;
   /// nothing where no distance or another size is given. Throws Error{invalid_argument} when the target has
   /// no span.

@@ -10,7 +10,7 @@ namespace heron {
 namespace {
 
 constexpr double track_mm = 300;  // between the wheels
-constexpr double most_speed = 600, most_turn = 2;
+constexpr double max_speed = 600, max_turn = 2;
 
 class CartCamera : public Camera {
  public:
@@ -45,10 +45,10 @@ Cart::Cart(render::CartCourse course, uint64_t seed, const CartSettings& setting
 }
 
 void Cart::drive(double speed, double turn_rate, double seconds) {
-  if (!(std::abs(speed) <= most_speed && std::abs(turn_rate) <= most_turn && seconds > 0 && seconds <= 10))
+  if (!(std::abs(speed) <= max_speed && std::abs(turn_rate) <= max_turn && seconds > 0 && seconds <= 10))
     fail_argument(
         fmt::format("cart: {:g} mm/s and {:g} rad/s for {:g} s; up to {:g}, {:g} and 10 are possible", speed,
-                    turn_rate, seconds, most_speed, most_turn));
+                    turn_rate, seconds, max_speed, max_turn));
   const std::lock_guard lock(mutex_);
   constexpr double step = 0.02;
   for (double done = 0; done < seconds - 1e-9; done += step) {

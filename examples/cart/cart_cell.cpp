@@ -73,7 +73,7 @@ TeachingPicture teaching_from(const Picture& picture, const Image<uint8_t>& grey
 }
 
 void teach_into(const CartCell& cell, const std::string& kind, const std::string& picture_name,
-                const Region& region, TargetWords words) {
+                const Region& region, TeachOptions words) {
   const Picture picture = load_picture(cell.path(picture_name));
   const Image<uint8_t> grey = grey_levels(picture);
   const Target target = teach_target(kind, teaching_from(picture, grey, region), words);
@@ -91,7 +91,7 @@ std::string station_text(const std::string& name, const Address& pictures,
       name, pictures.text());
   for (const std::string& target : targets) text += fmt::format("\n[[target]]\nfile = \"{}\"\n", target);
   return text + fmt::format(
-                    "\n[link]\nprotocol = \"text\"\nconnect = \"{}\"\nmode = \"ask\"\npatience_s = 300  # "
+                    "\n[link]\nprotocol = \"text\"\nconnect = \"{}\"\nmode = \"ask\"\ntimeout_s = 300  # "
                     "each station waits while the cart asks the other\n",
                     cart.text());
 }
@@ -160,14 +160,14 @@ void prepare_cart_stations(const CartCell& cell, const Address& floor, const Add
   save_mapping(cell.path("floor-mapping.toml"), calibrated(cell, "floor", cell.cart_from_floor_board));
   save_mapping(cell.path("door-mapping.toml"), calibrated(cell, "door", cell.cart_from_door_board));
   teach_into(cell, "stripe", "teach-stripe.png", Region::rectangle(cell.stripe), {.name = "stripe"});
-  const FindLimits near_and_far{.angle = {degrees(-3), degrees(3)}, .scale = {0.38, 2.1}, .least_score = 60};
+  const FindOptions near_and_far{.angle = {degrees(-3), degrees(3)}, .scale = {0.38, 2.1}, .min_score = 60};
   teach_into(cell, "border", "teach-plate.png", Region::polygon(cell.plate),
              {.name = "plate",
-              .limits = near_and_far,
-              .place = {.size_mm = cell.plate_mm},
-              .settings = {{"shift", 110.0}, {"give", 8.0}}});
+              .options = near_and_far,
+              .geometry = {.size_mm = cell.plate_mm},
+              .settings = {{"position_tolerance", 110.0}, {"side_tolerance", 8.0}}});
   teach_into(cell, "marker", "teach-bore.png", Region::rectangle(cell.bore),
-             {.name = "bore", .place = {.size_mm = cell.bore_mm}, .settings = {{"tolerance", 40.0}}});
+             {.name = "bore", .geometry = {.size_mm = cell.bore_mm}, .settings = {{"tolerance", 40.0}}});
   write_file(cell.path("floor.toml"), station_text("floor", pictures, {"stripe.png"}, floor));
   write_file(cell.path("door.toml"), station_text("door", pictures, {"plate.png", "bore.png"}, door));
 }

@@ -2,6 +2,7 @@
 #include <string>
 
 #include "cart_driver.hpp"
+#include "heron/base/pose3.hpp"
 #include "heron/geometry/board_shape.hpp"
 #include "heron/station/station.hpp"
 

@@ -1,6 +1,7 @@
 #pragma once
 #include <vector>
 
+#include "heron/base/pose3.hpp"
 #include "heron/render/scene.hpp"
 
 namespace heron::render {

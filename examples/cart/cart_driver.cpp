@@ -14,27 +14,27 @@ using Parts = std::vector<CartPart>;
 
 namespace {
 
-LineSocket accepted(LineListener& listener, LineSocket::Duration patience) {
-  auto socket = listener.accept(patience);
+LineSocket accepted(LineListener& listener, LineSocket::Duration timeout) {
+  auto socket = listener.accept(timeout);
   if (!socket)
     throw Error(ErrorCode::no_connection,
                 fmt::format("cart: no station came to {} within {:.0f} s", listener.address().text(),
-                            std::chrono::duration<double>(patience).count()));
+                            std::chrono::duration<double>(timeout).count()));
   return std::move(*socket);
 }
 
 }  // namespace
 
-StationAsker::StationAsker(LineListener& listener, LineSocket::Duration patience)
-    : station_(accepted(listener, patience), LinkMode::ask), patience_(patience) {
+StationAsker::StationAsker(LineListener& listener, LineSocket::Duration timeout)
+    : station_(accepted(listener, timeout), LinkMode::ask), timeout_(timeout) {
   // A station waits for the answer to its greeting, long before it is asked for the first time.
-  if (const auto line = station_.listen(patience_); !line || !std::holds_alternative<Hello>(*line))
+  if (const auto line = station_.listen(timeout_); !line || !std::holds_alternative<Hello>(*line))
     throw Error(ErrorCode::no_connection, "cart: what connected is no station");
 }
 
 StationLine StationAsker::answer() {
   for (;;) {
-    auto line = station_.listen(patience_);
+    auto line = station_.listen(timeout_);
     if (!line) throw Error(ErrorCode::no_connection, "cart: a station is gone or silent");
     if (const auto* refusal = std::get_if<Refusal>(&*line))
       throw Error(ErrorCode::no_connection, "cart: the station said: " + refusal->reason);
@@ -124,7 +124,7 @@ class Driver {
  public:
   Driver(Cart& cart, LineListener& floor, LineListener& door, const CartDriving& d,
          const CartWatcher& watcher)
-      : cart_(cart), d_(d), watcher_(watcher), floor_(floor, patience), door_(door, patience) {}
+      : cart_(cart), d_(d), watcher_(watcher), floor_(floor, timeout), door_(door, timeout) {}
 
   CartLog drive() {
     if (follow()) dock();
@@ -138,7 +138,7 @@ class Driver {
   }
 
  private:
-  static constexpr LineSocket::Duration patience{20000};
+  static constexpr LineSocket::Duration timeout{20000};
 
   bool lost(const std::string& reason) {
     log_.end = CartState::lost, log_.reason = reason;

@@ -21,10 +21,10 @@ struct CartPart {
 class StationAsker {
  public:
   /// Waits for the station and answers its greeting. Throws Error{no_connection} when none comes within
-  /// `patience`.
-  StationAsker(LineListener& listener, LineSocket::Duration patience);
+  /// `timeout`.
+  StationAsker(LineListener& listener, LineSocket::Duration timeout);
   /// Every part of the next result, in the cart's frame; nothing when the station says that no result
-  /// follows. Throws Error{no_connection} when it is gone or silent for longer than the patience.
+  /// follows. Throws Error{no_connection} when it is gone or silent for longer than the timeout.
   std::optional<std::vector<CartPart>> ask();
 
  private:
@@ -32,7 +32,7 @@ class StationAsker {
   void say(const text_protocol::RobotLine& line);
 
   StationPeer station_;
-  LineSocket::Duration patience_;
+  LineSocket::Duration timeout_;
 };
 
 /// How the cart drives.

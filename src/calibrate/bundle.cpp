@@ -2,7 +2,7 @@
 
 #include <limits>
 
-#include "heron/geometry/linear.hpp"
+#include "geometry/linear.hpp"
 
 namespace heron {
 namespace {

@@ -2,6 +2,7 @@
 #include <Eigen/Core>
 #include <vector>
 
+#include "heron/base/pose3.hpp"
 #include "heron/calibrate/lens.hpp"
 
 namespace heron {

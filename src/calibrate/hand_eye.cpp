@@ -5,9 +5,9 @@
 #include <algorithm>
 #include <array>
 
+#include "geometry/least_squares.hpp"
+#include "geometry/linear.hpp"
 #include "heron/base/error.hpp"
-#include "heron/geometry/least_squares.hpp"
-#include "heron/geometry/linear.hpp"
 
 namespace heron {
 namespace {
@@ -23,9 +23,9 @@ struct Pair {
   Matrix6 weight = Matrix6::Identity();  ///< whitens the residual
 };
 
-std::vector<Pair> pairs_of(const std::vector<HandEyeStop>& stops, CameraMount mount) {
+std::vector<Pair> pairs_of(const std::vector<HandEyeSample>& stops, CameraMount mount) {
   std::vector<Pair> pairs;
-  for (const HandEyeStop& s : stops)
+  for (const HandEyeSample& s : stops)
     pairs.push_back({mount == CameraMount::arm ? s.base_from_flange : s.base_from_flange.inverse(),
                      s.camera_from_board.inverse()});
   return pairs;
@@ -94,7 +94,7 @@ Pose3 pose_moved(const Pose3& pose, const Eigen::Ref<const Vector6>& by) {
 
 /// Where the flange is by the picture, beside where the robot says it is: turn and shift, in the robot's
 /// frame.
-Vector6 residual_of(const HandEyeStop& s, const Pose3& x, const Pose3& y, CameraMount mount) {
+Vector6 residual_of(const HandEyeSample& s, const Pose3& x, const Pose3& y, CameraMount mount) {
   const Pose3 seen = mount == CameraMount::arm ? y * s.camera_from_board.inverse() * x.inverse()
                                                : x * s.camera_from_board * y.inverse();
   Vector6 r;
@@ -104,12 +104,12 @@ Vector6 residual_of(const HandEyeStop& s, const Pose3& x, const Pose3& y, Camera
 }
 
 /// Covariance that the board's pose lends to that residual.
-Matrix6 picture_covariance(const HandEyeStop& s, const Pose3& x, const Pose3& y, CameraMount mount) {
+Matrix6 picture_covariance(const HandEyeSample& s, const Pose3& x, const Pose3& y, CameraMount mount) {
   Matrix6 by_picture;
   const double step = 1e-6;
   for (int k = 0; k < 6; ++k) {
-    HandEyeStop ahead = s, behind = s;
-    const auto change = [&](HandEyeStop& stop, double by) {
+    HandEyeSample ahead = s, behind = s;
+    const auto change = [&](HandEyeSample& stop, double by) {
       const Vector6 v = Vector6::Unit(k) * by;
       const Eigen::Quaterniond turn = turn_of(v.head<3>());
       stop.camera_from_board = {turn * s.camera_from_board.rotation,
@@ -122,10 +122,10 @@ Matrix6 picture_covariance(const HandEyeStop& s, const Pose3& x, const Pose3& y,
   return by_picture * s.covariance * by_picture.transpose();
 }
 
-std::vector<Matrix6> picture_covariances(const std::vector<HandEyeStop>& stops, const Pose3& x,
+std::vector<Matrix6> picture_covariances(const std::vector<HandEyeSample>& stops, const Pose3& x,
                                          const Pose3& y, CameraMount mount) {
   std::vector<Matrix6> all;
-  for (const HandEyeStop& s : stops) all.push_back(picture_covariance(s, x, y, mount));
+  for (const HandEyeSample& s : stops) all.push_back(picture_covariance(s, x, y, mount));
   return all;
 }
 
@@ -140,7 +140,7 @@ struct RobotVariances {
 };
 
 /// How a stop's residual moves with turn and shift of both unknown poses.
-Eigen::Matrix<double, 6, 12> residual_slope(const HandEyeStop& s, const Pose3& x, const Pose3& y,
+Eigen::Matrix<double, 6, 12> residual_slope(const HandEyeSample& s, const Pose3& x, const Pose3& y,
                                             CameraMount mount) {
   Eigen::Matrix<double, 6, 12> j;
   for (int k = 0; k < 12; ++k) {
@@ -157,7 +157,7 @@ Eigen::Matrix<double, 6, 12> residual_slope(const HandEyeStop& s, const Pose3& x
 
 /// One step of restricted maximum likelihood for both variances by Fisher scoring (Patterson, Thompson,
 /// 1971): what the residuals show beyond the picture's share and what the fit took away.
-RobotVariances estimated(const RobotVariances& now, const std::vector<HandEyeStop>& stops,
+RobotVariances estimated(const RobotVariances& now, const std::vector<HandEyeSample>& stops,
                          const std::vector<Matrix6>& picture, const Pose3& x, const Pose3& y,
                          CameraMount mount) {
   const auto n = static_cast<Eigen::Index>(6 * stops.size());
@@ -203,7 +203,7 @@ struct Solution {
   LeastSquaresFit fit;
 };
 
-Solution refine(const std::vector<HandEyeStop>& stops, const std::vector<Matrix6>& whiten, const Pose3& x0,
+Solution refine(const std::vector<HandEyeSample>& stops, const std::vector<Matrix6>& whiten, const Pose3& x0,
                 const Pose3& y0, CameraMount mount) {
   const auto count = static_cast<int>(6 * stops.size());
   Solution s{x0, y0, {}};
@@ -223,7 +223,7 @@ Solution refine(const std::vector<HandEyeStop>& stops, const std::vector<Matrix6
   return s;
 }
 
-void require_motion(const std::vector<HandEyeStop>& stops) {
+void require_motion(const std::vector<HandEyeSample>& stops) {
   if (stops.size() < 4)
     throw Error(ErrorCode::not_determined,
                 fmt::format("hand-eye: {} usable stops; at least 4 are needed, better 12, turned by 30 "
@@ -255,9 +255,9 @@ void require_motion(const std::vector<HandEyeStop>& stops) {
 
 }  // namespace
 
-HandEyeCalibration solve_hand_eye(const std::vector<HandEyeStop>& given, CameraMount mount) {
+HandEyeCalibration solve_hand_eye(const std::vector<HandEyeSample>& given, CameraMount mount) {
   require_motion(given);
-  std::vector<HandEyeStop> stops = given;
+  std::vector<HandEyeSample> stops = given;
   std::vector<size_t> kept(given.size());
   for (size_t i = 0; i < kept.size(); ++i) kept[i] = i;
   HandEyeCalibration result;

@@ -24,9 +24,9 @@ double turning_misfit(const Rotations& robot, const Rotations& camera) {
   return count > 0 ? radians(sum / count).degrees() : 0;
 }
 
-Rotations camera_of(const std::vector<HandEyeStop>& stops) {
+Rotations camera_of(const std::vector<HandEyeSample>& stops) {
   Rotations r;
-  for (const HandEyeStop& s : stops) r.push_back(s.camera_from_board.rotation);
+  for (const HandEyeSample& s : stops) r.push_back(s.camera_from_board.rotation);
   return r;
 }
 
@@ -34,12 +34,12 @@ bool fits(const HandEyeCalibration& c) { return c.rms_angle < degrees(0.5) && c.
 double misfit(const HandEyeCalibration& c) { return c.rms_mm + 5 * c.rms_angle.degrees(); }
 
 /// The calibration, if it fits and keeps at least this share of the stops.
-std::optional<HandEyeCalibration> solved(const std::vector<HandEyeStop>& stops, CameraMount mount,
-                                         double least_share) {
+std::optional<HandEyeCalibration> solved(const std::vector<HandEyeSample>& stops, CameraMount mount,
+                                         double min_share) {
   try {
     const HandEyeCalibration c = solve_hand_eye(stops, mount);
     const auto used = std::count_if(c.stops.begin(), c.stops.end(), [](const StopFit& s) { return s.used; });
-    if (fits(c) && static_cast<double>(used) >= least_share * static_cast<double>(stops.size())) return c;
+    if (fits(c) && static_cast<double>(used) >= min_share * static_cast<double>(stops.size())) return c;
   } catch (const Error&) {
     // Read this way there is no motion that determines anything.
   }
@@ -80,7 +80,7 @@ const char* words_of(CameraMount mount) {
 
 /// Another way of reading the rows, or another mount.
 std::optional<std::string> another_reading(const std::vector<RobotPoseRow>& rows,
-                                           const std::vector<HandEyeStop>& stops,
+                                           const std::vector<HandEyeSample>& stops,
                                            const RobotPoseReading& given, CameraMount mount) {
   const Rotations camera = camera_of(stops);
   constexpr double far_off = 1;  // degrees
@@ -107,7 +107,7 @@ std::optional<std::string> another_reading(const std::vector<RobotPoseRow>& rows
         for (const CameraMount m : {CameraMount::arm, CameraMount::fixed}) {
           const RobotPoseReading reading{form, in_degrees, unit, inverted};
           const auto poses = read_as(rows, given.form, reading, taken);
-          std::vector<HandEyeStop> read = stops;
+          std::vector<HandEyeSample> read = stops;
           for (size_t i = 0; i < read.size(); ++i) read[i].base_from_flange = (*poses)[i];
           const auto c = solved(read, m, most);
           if (!c || misfit(*c) >= least) continue;
@@ -122,10 +122,10 @@ std::optional<std::string> another_reading(const std::vector<RobotPoseRow>& rows
 }
 
 /// Two rows that stand in each other's place.
-std::optional<std::string> swapped_rows(const std::vector<HandEyeStop>& stops, CameraMount mount) {
+std::optional<std::string> swapped_rows(const std::vector<HandEyeSample>& stops, CameraMount mount) {
   const Rotations camera = camera_of(stops);
   Rotations robot;
-  for (const HandEyeStop& s : stops) robot.push_back(s.base_from_flange.rotation);
+  for (const HandEyeSample& s : stops) robot.push_back(s.base_from_flange.rotation);
   struct Swap {
     size_t i, j;
     double off;
@@ -139,7 +139,7 @@ std::optional<std::string> swapped_rows(const std::vector<HandEyeStop>& stops, C
     }
   std::stable_sort(swaps.begin(), swaps.end(), [](const Swap& a, const Swap& b) { return a.off < b.off; });
   for (size_t k = 0; k < std::min<size_t>(3, swaps.size()); ++k) {
-    std::vector<HandEyeStop> read = stops;
+    std::vector<HandEyeSample> read = stops;
     std::swap(read[swaps[k].i].base_from_flange, read[swaps[k].j].base_from_flange);
     if (solved(read, mount, 1))
       return fmt::format("rows {} and {} swapped ({} and {})", swaps[k].i + 1, swaps[k].j + 1,
@@ -149,15 +149,15 @@ std::optional<std::string> swapped_rows(const std::vector<HandEyeStop>& stops, C
 }
 
 /// Pictures in which a board that looks the same after half a turn was read the wrong way round.
-std::optional<std::string> upside_down(const std::vector<HandEyeStop>& stops, CameraMount mount,
+std::optional<std::string> upside_down(const std::vector<HandEyeSample>& stops, CameraMount mount,
                                        Point2 board_middle) {
   const Eigen::Vector3d middle(board_middle.x, board_middle.y, 0);
   const Eigen::Quaterniond half(0, 0, 0, 1);
   const Pose3 turn{half, middle - half * middle};
-  std::vector<HandEyeStop> read = stops;
+  std::vector<HandEyeSample> read = stops;
   std::vector<bool> flipped(stops.size(), false);
   Rotations robot;
-  for (const HandEyeStop& s : stops) robot.push_back(s.base_from_flange.rotation);
+  for (const HandEyeSample& s : stops) robot.push_back(s.base_from_flange.rotation);
   double now = turning_misfit(robot, camera_of(read));
   for (size_t round = 0; round < stops.size(); ++round) {
     size_t which = stops.size();
@@ -187,7 +187,7 @@ std::optional<std::string> upside_down(const std::vector<HandEyeStop>& stops, Ca
 }  // namespace
 
 std::optional<std::string> explain_misfit(const std::vector<RobotPoseRow>& rows,
-                                          const std::vector<HandEyeStop>& stops,
+                                          const std::vector<HandEyeSample>& stops,
                                           const RobotPoseReading& given, CameraMount mount,
                                           Point2 board_middle) {
   if (rows.size() != stops.size() || rows.size() < 4) return std::nullopt;

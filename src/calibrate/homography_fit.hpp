@@ -2,8 +2,8 @@
 #include <functional>
 #include <vector>
 
+#include "geometry/least_squares.hpp"
 #include "heron/geometry/homography.hpp"
-#include "heron/geometry/least_squares.hpp"
 
 namespace heron {
 

@@ -5,8 +5,8 @@
 #include <algorithm>
 #include <limits>
 
+#include "geometry/linear.hpp"
 #include "heron/base/error.hpp"
-#include "heron/geometry/linear.hpp"
 #include "homography_fit.hpp"
 
 namespace heron {
@@ -165,9 +165,9 @@ std::optional<std::pair<size_t, Choice>> choose_without_one(const std::vector<Kn
                                                             const KnownPointsOptions& o,
                                                             const std::vector<size_t>& order) {
   std::optional<std::pair<size_t, Choice>> best;
-  constexpr size_t most_tried = 12;
+  constexpr size_t max_tried = 12;
   for (const PlaneModel model : models_for(o))
-    for (size_t k = 0; k < std::min(order.size(), most_tried); ++k) {
+    for (size_t k = 0; k < std::min(order.size(), max_tried); ++k) {
       const size_t i = order[k];
       std::vector<KnownPair> rest = pairs;
       rest.erase(rest.begin() + static_cast<std::ptrdiff_t>(i));

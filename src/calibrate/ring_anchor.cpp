@@ -7,10 +7,10 @@
 #include <algorithm>
 #include <numbers>
 
+#include "geometry/least_squares.hpp"
+#include "geometry/linear.hpp"
 #include "heron/base/error.hpp"
 #include "heron/calibrate/ring_pose.hpp"
-#include "heron/geometry/least_squares.hpp"
-#include "heron/geometry/linear.hpp"
 
 namespace heron {
 namespace {

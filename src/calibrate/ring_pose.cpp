@@ -7,8 +7,8 @@
 #include <array>
 #include <optional>
 
+#include "geometry/linear.hpp"
 #include "heron/base/error.hpp"
-#include "heron/geometry/linear.hpp"
 
 namespace heron {
 namespace {

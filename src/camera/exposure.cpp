@@ -40,7 +40,7 @@ BrightnessReached bring_to_brightness(Camera& camera, const Region& region, cons
   double gain_low = info.gain ? info.gain->min : 0,
          gain_high =
              info.gain ? info.gain->max : 0;  // what is still possible; a gain's unit is the camera's own
-  while (r.pictures < wanted.most_pictures) {
+  while (r.pictures < wanted.max_pictures) {
     const auto picture = camera.take();
     if (!picture) {
       r.reason = "the camera gives no more pictures";

@@ -112,8 +112,8 @@ Image<Rgb> from_yuyv(const uint8_t* bytes, int width, int height, int stride) {
 
 class V4l2Camera : public Camera {
  public:
-  V4l2Camera(std::string path, const CameraPatience& patience)
-      : path_(std::move(path)), patience_(patience), device_(path_) {
+  V4l2Camera(std::string path, const CameraPatience& timeout)
+      : path_(std::move(path)), timeout_(timeout), device_(path_) {
     if (device_.fd() < 0) fail_device(path_, "cannot be opened");
     v4l2_capability capability{};
     if (!captures(device_.fd(), capability))
@@ -145,15 +145,15 @@ class V4l2Camera : public Camera {
     // What lies in the buffers was exposed before now.
     v4l2_buffer stale{};
     while (dequeue(stale)) enqueue(stale.index);
-    const auto deadline = std::chrono::steady_clock::now() + patience_.wait;
+    const auto deadline = std::chrono::steady_clock::now() + timeout_.wait;
     for (;;) {
       const auto left =
           std::chrono::duration_cast<std::chrono::milliseconds>(deadline - std::chrono::steady_clock::now())
               .count();
-      if (patience_.stop && patience_.stop->stopped()) return std::nullopt;
+      if (timeout_.stop && timeout_.stop->stopped()) return std::nullopt;
       if (left <= 0)
         throw Error(ErrorCode::no_connection,
-                    fmt::format("v4l2:{}: no picture within {} ms", path_, patience_.wait.count()));
+                    fmt::format("v4l2:{}: no picture within {} ms", path_, timeout_.wait.count()));
       pollfd wait{device_.fd(), POLLIN, 0};
       if (poll(&wait, 1, static_cast<int>(std::min<int64_t>(left, 50))) == 0) continue;
       v4l2_buffer buffer{};
@@ -320,7 +320,7 @@ class V4l2Camera : public Camera {
   }
 
   std::string path_, name_;
-  CameraPatience patience_;
+  CameraPatience timeout_;
   Device device_;
   v4l2_pix_format format_{};
   std::vector<SharedBuffer> buffers_;
@@ -328,8 +328,8 @@ class V4l2Camera : public Camera {
 
 }  // namespace
 
-std::unique_ptr<Camera> open_v4l2(const std::string& device, const CameraPatience& patience) {
-  return std::make_unique<V4l2Camera>(device, patience);
+std::unique_ptr<Camera> open_v4l2(const std::string& device, const CameraPatience& timeout) {
+  return std::make_unique<V4l2Camera>(device, timeout);
 }
 
 std::vector<CameraInfo> list_v4l2() {

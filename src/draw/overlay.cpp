@@ -35,14 +35,14 @@ void draw_axes(Canvas& canvas, Point2 origin, Angle angle, double length) {
   canvas.ring(origin, 4, axis_color, 1.5);
 }
 
-void draw_traces(Canvas& canvas, const std::vector<Trace>& traces, double width = 2) {
-  for (const Trace& t : traces)
+void draw_traces(Canvas& canvas, const std::vector<Contour>& contours, double width = 2) {
+  for (const Contour& t : contours)
     canvas.path(t.points, t.closed, t.seen ? edge_color : unseen_color, width,
                 t.seen ? Stroke::solid : Stroke::dotted);
 }
 
-void draw_flaws(Canvas& canvas, const std::vector<Flaw>& flaws) {
-  for (const Flaw& f : flaws) {
+void draw_flaws(Canvas& canvas, const std::vector<Defect>& defects) {
+  for (const Defect& f : defects) {
     const double radius = std::max(6.0, std::sqrt(f.area / std::numbers::pi) + 4);
     canvas.ring({f.x, f.y}, radius, unseen_color, 1.8);
     canvas.label({f.x + radius + 2, f.y - 8}, fmt::format("{} {:.0f} px\u00b2", f.what, f.area), unseen_color,
@@ -52,9 +52,9 @@ void draw_flaws(Canvas& canvas, const std::vector<Flaw>& flaws) {
 
 /// Each length at its middle, a corner as a small ring.
 void draw_lengths(Canvas& canvas, const ReportedPart& part) {
-  const Sighting& s = part.sighting;
-  for (size_t i = 0; i < s.spans.size() && !s.points.empty(); ++i) {
-    const Span& span = s.spans[i];
+  const Detection& s = part.detection;
+  for (size_t i = 0; i < s.lengths.size() && !s.points.empty(); ++i) {
+    const MeasuredLength& span = s.lengths[i];
     const Point2 middle = (span.from + span.to) * 0.5, out = middle - Point2{s.x, s.y};
     const Point2 beside = out * (16 / std::max(norm(out), 16.0));  // away from the part
     canvas.label(middle + beside + Point2{out.x < 0 ? -96.0 : 0.0, -8},
@@ -67,10 +67,10 @@ void draw_lengths(Canvas& canvas, const ReportedPart& part) {
 }
 
 /// What a kind tells in few words: "area 4021", for below a part's name.
-std::string figures_of(const Sighting& s) {
+std::string figures_of(const Detection& s) {
   std::string words;
   for (const char* name : {"area", "deviation", "diameter", "quality.rim", "mirrored"}) {
-    const auto value = s.figure(name);
+    const auto value = s.measurement(name);
     if (!value || (std::string_view(name) == "mirrored" && *value == 0)) continue;
     if (!words.empty()) words += "  ";
     words += std::string_view(name) == "quality.rim" ? fmt::format("rim {:.0f} %", *value)
@@ -83,9 +83,9 @@ std::string figures_of(const Sighting& s) {
 struct Around {
   Point2 least{1e9, 1e9}, most{-1e9, -1e9};
 
-  explicit Around(const Sighting& s) {
+  explicit Around(const Detection& s) {
     for (const EdgeMatch& e : s.edges) take(e.place);
-    for (const Trace& t : s.traces)
+    for (const Contour& t : s.contours)
       for (const Point2& p : t.points) take(p);
   }
   void take(Point2 p) {
@@ -97,17 +97,17 @@ struct Around {
 };
 
 /// Whether the origin of a part that is found by its edges lies off them.
-bool is_away(const Sighting& s, const Around& part) { return !s.edges.empty() && !part.holds({s.x, s.y}); }
+bool is_away(const Detection& s, const Around& part) { return !s.edges.empty() && !part.holds({s.x, s.y}); }
 
 /// Where the words of a part go: below its lowest edge.
-Point2 foot_of(const Sighting& s, const Around& part) {
+Point2 foot_of(const Detection& s, const Around& part) {
   if (is_away(s, part)) return {part.middle().x - 40, part.most.y + 6};
   return {s.x - 40, std::max(s.y + 20, part.most.y + 6)};
 }
 
 std::string reason_of(const Miss& miss) {
   std::string words = "miss:";
-  for (const LimitMissed& l : miss.limits) {
+  for (const MissReason& l : miss.reasons) {
     if (l.name == "region")
       words += " outside the search region";
     else if (l.name == "shape")
@@ -162,9 +162,9 @@ Image<Rgb> report_on(Canvas canvas, const Report& report, const Box* search_regi
     canvas.box({search_region->x, search_region->y}, search_region->width, search_region->height,
                region_color, Stroke::dashed);
   for (const ReportedPart& part : report.parts) {
-    draw_edges(canvas, part.sighting.edges);
-    draw_traces(canvas, part.sighting.traces);
-    draw_flaws(canvas, part.sighting.flaws);
+    draw_edges(canvas, part.detection.edges);
+    draw_traces(canvas, part.detection.contours);
+    draw_flaws(canvas, part.detection.defects);
     draw_lengths(canvas, part);
   }
   for (const Miss& miss : report.misses) {
@@ -175,7 +175,7 @@ Image<Rgb> report_on(Canvas canvas, const Report& report, const Box* search_regi
   }
   int number = 0;
   for (const ReportedPart& part : report.parts) {
-    const Sighting& s = part.sighting;
+    const Detection& s = part.detection;
     const Around drawn(s);
     if (is_away(s, drawn)) canvas.line(drawn.middle(), {s.x, s.y}, axis_color, 1, Stroke::dotted);
     if (s.has_angle)
@@ -296,7 +296,7 @@ void draw_pattern(Canvas& canvas, const PatternTarget& target, const TeachingRep
     canvas.line(target.origin() + middle, target.origin(), axis_color, 1, Stroke::dotted);
   draw_axes(canvas, target.origin(), {}, 0.2 * target.pixels().width());
   canvas.label({0, 0}, fmt::format("{}: {} edges of at least {:.0f} grey levels", target.name(),
-                                   target.edges().size(), target.strength()));
+                                   target.edges().size(), target.edge_threshold()));
   if (!report) return;
   const std::vector<std::string> lines = lines_of(*report);
   double y = target.pixels().height() - 22.0 * static_cast<double>(lines.size()) / zoom;
@@ -308,16 +308,16 @@ void draw_pattern(Canvas& canvas, const PatternTarget& target, const TeachingRep
 
 /// Kinds without a drawing of their own: their lines, and what teaching tells.
 void draw_kind(Canvas& canvas, const Target& target, int zoom) {
-  draw_traces(canvas, target.traces());
+  draw_traces(canvas, target.contours());
   const Point2 origin = target.taught().origin;
-  if (target.turns() > 0)
+  if (target.symmetry_order() > 0)
     draw_axes(canvas, origin, {}, 0.2 * target.taught().pixels.width());
   else
     canvas.cross(origin, 7, axis_color, 2);
-  canvas.label({0, 0}, fmt::format("{}: {}", target.name(), target.info().word));
+  canvas.label({0, 0}, fmt::format("{}: {}", target.name(), target.info().id));
   const double taught_height = target.taught().pixels.height();
   double y = 22.0 / zoom;
-  for (const Figure& f : target.facts()) {
+  for (const Measurement& f : target.facts()) {
     if (y + 20.0 / zoom > taught_height) break;
     canvas.label({0, y}, fmt::format("{} {:.4g}", f.name, f.value), {1, 1, 1}, 11);
     y += 20.0 / zoom;

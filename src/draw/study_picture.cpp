@@ -11,8 +11,8 @@ namespace {
 using namespace draw;
 
 /// Halved, thirded, ... by the mean of whole blocks until it is at most so wide.
-Image<Rgb> shrunk(const Image<Rgb>& picture, int most_width) {
-  const int by = std::max(1, (picture.width() + most_width - 1) / most_width);
+Image<Rgb> shrunk(const Image<Rgb>& picture, int max_width) {
+  const int by = std::max(1, (picture.width() + max_width - 1) / max_width);
   Image<Rgb> small(picture.width() / by, picture.height() / by);
   for (int y = 0; y < small.height(); ++y)
     for (int x = 0; x < small.width(); ++x) {
@@ -37,7 +37,7 @@ Image<uint8_t> even_ground(int width, int height, uint8_t grey) {
 }  // namespace
 
 Image<Rgb> draw_scores(const std::vector<StudiedPicture>& pictures, const StudyAdvice& advice,
-                       double least_score) {
+                       double min_score) {
   constexpr int width = 1280, height = 800;
   constexpr double left = 70, right = 1250, top = 60, bottom = 740;
   Canvas canvas(even_ground(width, height, 38));
@@ -54,8 +54,8 @@ Image<Rgb> draw_scores(const std::vector<StudiedPicture>& pictures, const StudyA
     canvas.line({left, y_of(score)}, {right, y_of(score)}, {0.45, 0.45, 0.45}, 0.6);
     canvas.label({left - 46, y_of(score) - 10}, fmt::format("{:>3}", score), {1, 1, 1}, 12);
   }
-  canvas.line({left, y_of(least_score)}, {right, y_of(least_score)}, axis_color, 1.5, Stroke::dashed);
-  canvas.line({left, y_of(advice.limits.least_score)}, {right, y_of(advice.limits.least_score)}, axis_color,
+  canvas.line({left, y_of(min_score)}, {right, y_of(min_score)}, axis_color, 1.5, Stroke::dashed);
+  canvas.line({left, y_of(advice.options.min_score)}, {right, y_of(advice.options.min_score)}, axis_color,
               1.8);
   for (size_t i = 0; i < pictures.size(); ++i)
     for (const StudiedFind& s : pictures[i].finds) {
@@ -73,9 +73,9 @@ Image<Rgb> draw_scores(const std::vector<StudiedPicture>& pictures, const StudyA
                {1, 1, 1}, 12);
   canvas.label(
       {left + 40, 12},
-      fmt::format("score by picture: rings parts, crosses everything else; least score now {:g} (dashed), "
+      fmt::format("score by picture: rings parts, crosses everything else; min score now {:g} (dashed), "
                   "proposed {:g} (solid)",
-                  least_score, advice.limits.least_score),
+                  min_score, advice.options.min_score),
       {1, 1, 1}, 14);
   if (advice.worst_right)
     canvas.label({right - 330, y_of(*advice.worst_right) - (advice.separated ? -4 : 26)},
@@ -90,8 +90,8 @@ Image<Rgb> draw_scores(const std::vector<StudiedPicture>& pictures, const StudyA
 
 Image<Rgb> draw_field(const FieldMap& field, int width, int height) {
   constexpr int sheet_width = 1280, sheet_height = 800;
-  constexpr double top = 50, most_width = 1220, most_height = 690;
-  const double scale = std::min(most_width / width, most_height / height),
+  constexpr double top = 50, max_width = 1220, max_height = 690;
+  const double scale = std::min(max_width / width, max_height / height),
                cell_width = width * scale / field.columns, cell_height = height * scale / field.rows,
                left = 0.5 * (sheet_width - width * scale);
   Canvas canvas(even_ground(sheet_width, sheet_height, 38));
@@ -120,7 +120,7 @@ Image<Rgb> draw_field(const FieldMap& field, int width, int height) {
   std::string words = "from the centre to the corner: ";
   for (const FieldMap::Place& band : field.bands)
     words += band.count ? fmt::format("  {:.1f} ({})", band.mean, band.count) : "  -";
-  canvas.label({left, top + most_height + 14}, words, {1, 1, 1}, 14);
+  canvas.label({left, top + max_height + 14}, words, {1, 1, 1}, 14);
   return canvas.image();
 }
 

@@ -7,10 +7,10 @@
 #include <cmath>
 #include <numbers>
 
+#include "geometry/linear.hpp"
 #include "heron/base/error.hpp"
 #include "heron/base/median.hpp"
 #include "heron/feature/ring_mark.hpp"
-#include "heron/geometry/linear.hpp"
 #include "heron/image/components.hpp"
 #include "heron/image/sample.hpp"
 #include "local_threshold.hpp"
@@ -26,9 +26,9 @@ using Code = std::array<float, code_samples>;
 /// A dark blob as an ellipse, if it can be one: its moments give the ellipse's shape, its box the size, since
 /// the opening and the teeth make the moments alone too large.
 std::optional<RingPlace> ellipse_of(const Component& c, const ImageView<const uint8_t>& picture,
-                                    double least_diameter) {
+                                    double min_diameter) {
   const double w = c.right - c.left + 1, h = c.bottom - c.top + 1;
-  if (std::min(w, h) < 0.8 * least_diameter || c.left < 2 || c.top < 2 || c.right > picture.width() - 3 ||
+  if (std::min(w, h) < 0.8 * min_diameter || c.left < 2 || c.top < 2 || c.right > picture.width() - 3 ||
       c.bottom > picture.height() - 3)
     return std::nullopt;
   const double determinant = c.xx * c.yy - c.xy * c.xy;
@@ -244,12 +244,12 @@ std::optional<RingSeen> read_ring(const ImageView<const uint8_t>& picture, RingP
   start.place = place;
   start.place.axes = place.axes * turned;
   const auto plain = fit_ring(picture, reading.identity, start, false);
-  if (!plain || 100 * plain->correlation < search.least_score || plain->contrast < 8) return std::nullopt;
+  if (!plain || 100 * plain->correlation < search.min_score || plain->contrast < 8) return std::nullopt;
   if (places_wrong(picture, *plain, reading.identity) > 1) return std::nullopt;
   const auto perspective = fit_ring(picture, reading.identity, *plain, true);
   if (!perspective) return std::nullopt;
   RingSeen seen = seen_from(reading.identity, *perspective);
-  if (seen.diameter_px * std::sqrt(seen.axis_ratio) < search.least_diameter_px || seen.axis_ratio < 0.4)
+  if (seen.diameter_px * std::sqrt(seen.axis_ratio) < search.min_diameter_px || seen.axis_ratio < 0.4)
     return std::nullopt;
   return seen;
 }
@@ -257,12 +257,11 @@ std::optional<RingSeen> read_ring(const ImageView<const uint8_t>& picture, RingP
 }  // namespace
 
 std::vector<RingSeen> find_ring_marks(const ImageView<const uint8_t>& picture, const RingSearch& search) {
-  if (!(search.least_diameter_px >= 12))
+  if (!(search.min_diameter_px >= 12))
     fail_argument(
-        fmt::format("ring marks: a least diameter of {:g} px; it begins at 12", search.least_diameter_px));
-  if (!(search.least_score >= 0 && search.least_score <= 100))
-    fail_argument(
-        fmt::format("ring marks: a least score of {:g}; it goes from 0 to 100", search.least_score));
+        fmt::format("ring marks: a min diameter of {:g} px; it begins at 12", search.min_diameter_px));
+  if (!(search.min_score >= 0 && search.min_score <= 100))
+    fail_argument(fmt::format("ring marks: a min score of {:g}; it goes from 0 to 100", search.min_score));
   std::vector<RingSeen> found;
   if (picture.width() < 16 || picture.height() < 16) return found;
   int last = 0;
@@ -271,7 +270,7 @@ std::vector<RingSeen> find_ring_marks(const ImageView<const uint8_t>& picture, c
     if (window == last) break;
     last = window;
     for (const Component& c : components(darker_than_around(picture, window, false))) {
-      const auto place = ellipse_of(c, picture, search.least_diameter_px);
+      const auto place = ellipse_of(c, picture, search.min_diameter_px);
       if (!place) continue;
       const bool known = std::any_of(found.begin(), found.end(), [&](const RingSeen& f) {
         return distance(f.centre, {place->centre[0], place->centre[1]}) < 0.3 * f.diameter_px;

@@ -6,8 +6,8 @@
 #include <vector>
 
 #include "blurred_step.hpp"
+#include "geometry/linear.hpp"
 #include "heron/base/median.hpp"
-#include "heron/geometry/linear.hpp"
 
 namespace heron {
 namespace {
@@ -36,7 +36,7 @@ class ShadedRing {
   /// twice how far an edge of radius 1 moves inwards.
   Shade at(double radius, double turn, double radial, double angular, double bend) const {
     const auto edge = [&](double at) { return blurred_step((radius - at + 0.5 * bend / at) / radial); };
-    const auto stretch = [&](double at) { return (radius - at + 0.5 * bend / at) / radial; };
+    const auto segment = [&](double at) { return (radius - at + 0.5 * bend / at) / radial; };
     const BlurredStep outer = edge(1), upper = edge(RingShape::ring_inside),
                       lower = edge(RingShape::teeth_inside);
     Shade s;
@@ -59,8 +59,8 @@ class ShadedRing {
     s.value = outer.value + (1 - lower.value) + band * open;
     s.by_radius = (outer.density - lower.density + (lower.density - upper.density) * open) / radial;
     s.by_turn = band * open_by_turn;
-    const double u0 = stretch(1) * outer.density, u1 = stretch(RingShape::ring_inside) * upper.density,
-                 u2 = stretch(RingShape::teeth_inside) * lower.density;
+    const double u0 = segment(1) * outer.density, u1 = segment(RingShape::ring_inside) * upper.density,
+                 u2 = segment(RingShape::teeth_inside) * lower.density;
     s.by_log_blur = -u0 + u2 + (u1 - u2) * open + band * open_by_blur;
     return s;
   }

@@ -53,10 +53,10 @@ bool write_all(int fd, std::string_view content) {
 
 /// What a chain of links leads to, so that the links stay and their target is replaced, or made.
 std::string behind_links(std::string path) {
-  constexpr int most_links = 16;
+  constexpr int max_links = 16;
   std::error_code none;
   if (const fs::path whole = fs::canonical(path, none); !none) return whole.string();
-  for (int i = 0; i < most_links && fs::is_symlink(path, none); ++i) {
+  for (int i = 0; i < max_links && fs::is_symlink(path, none); ++i) {
     const fs::path target = fs::read_symlink(path, none);
     if (none) break;
     path = target.is_absolute() ? target.string() : (fs::path(path).parent_path() / target).string();
@@ -141,13 +141,13 @@ void write_file(const std::string& given, std::string_view content) {
   sync_folder_of(path);
 }
 
-std::string read_file(const std::string& path, size_t most_bytes) {
+std::string read_file(const std::string& path, size_t max_bytes) {
   const Descriptor file(::open(path.c_str(), O_RDONLY | O_NONBLOCK | O_CLOEXEC));
   if (file.get() < 0) refuse(ErrorCode::bad_file, path, "cannot be opened", errno);
   struct stat about {};
   if (::fstat(file.get(), &about) != 0 || !S_ISREG(about.st_mode)) fail_file(path + ": is not a file");
-  if (static_cast<size_t>(about.st_size) > most_bytes)
-    fail_file(fmt::format("{}: has {} bytes; at most {} are read", path, about.st_size, most_bytes));
+  if (static_cast<size_t>(about.st_size) > max_bytes)
+    fail_file(fmt::format("{}: has {} bytes; at most {} are read", path, about.st_size, max_bytes));
   std::string content(static_cast<size_t>(about.st_size), '\0');
   size_t filled = 0;
   while (filled < content.size()) {

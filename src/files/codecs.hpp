@@ -37,7 +37,7 @@ std::string encode_tiff(const Picture& picture);
 void require_size(double width, double height, const std::string& path);
 
 /// Throws before memory is taken when a picture unpacks to more than a quarter of the input's budget, or to
-/// more than its `packed` bytes can hold: compression makes of one byte `most_ratio` at the most.
-void require_unpacked(size_t bytes, size_t packed, size_t most_ratio, const std::string& path);
+/// more than its `packed` bytes can hold: compression makes of one byte `max_ratio` at the most.
+void require_unpacked(size_t bytes, size_t packed, size_t max_ratio, const std::string& path);
 
 }  // namespace heron

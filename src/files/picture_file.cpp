@@ -34,12 +34,12 @@ Picture decode_picture(std::string_view bytes, const std::string& path) {
 
 void require_size(double width, double height, const std::string& path) {
   if (width < 1 || height < 1) fail_file(path + ": a picture without pixels");
-  if (width > most_pixels_a_side || height > most_pixels_a_side || width * height > most_pixels)
+  if (width > max_pixels_a_side || height > max_pixels_a_side || width * height > max_pixels)
     fail_file(fmt::format("{}: {} x {} pixels; at most {} a side and {} million in all are read", path, width,
-                          height, most_pixels_a_side, most_pixels / 1e6));
+                          height, max_pixels_a_side, max_pixels / 1e6));
 }
 
-void require_unpacked(size_t bytes, size_t packed, size_t most_ratio, const std::string& path) {
+void require_unpacked(size_t bytes, size_t packed, size_t max_ratio, const std::string& path) {
   constexpr size_t slack = 4096;
   const size_t most = input_budget() / 4;
   if (bytes > most)
@@ -47,7 +47,7 @@ void require_unpacked(size_t bytes, size_t packed, size_t most_ratio, const std:
         fmt::format("{}: unpacks to {} MB; at most {} MB are read, a quarter of the memory that an input "
                     "may take (heron --memory MB)",
                     path, bytes >> 20, most >> 20));
-  if (bytes / most_ratio > packed + slack)
+  if (bytes / max_ratio > packed + slack)
     fail_file(fmt::format("{}: announces {} MB of pixels and holds {} bytes, too few for them", path,
                           bytes >> 20, packed));
 }

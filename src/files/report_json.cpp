@@ -16,7 +16,7 @@ Json json_of(const WorldPose& p) {
 }
 
 Json json_of(const ReportedPart& part) {
-  const Sighting& s = part.sighting;
+  const Detection& s = part.detection;
   Json j{{"target", s.target},
          {"x", s.x},
          {"y", s.y},
@@ -31,20 +31,20 @@ Json json_of(const ReportedPart& part) {
            {"scale", s.sigma.scale}}},
          {"range_end", s.range_end}};
   if (s.inverted) j["inverted"] = true;
-  for (const Figure& f : s.figures) {
+  for (const Measurement& f : s.measurements) {
     const size_t dot = f.name.find('.');
     if (dot == std::string::npos)
       j[f.name] = f.value;
     else
       j[f.name.substr(0, dot)][f.name.substr(dot + 1)] = f.value;
   }
-  for (const Flaw& f : s.flaws)
-    j["flaws"].push_back({{"what", f.what},
-                          {"x", f.x},
-                          {"y", f.y},
-                          {"area", f.area},
-                          {"depth", f.depth},
-                          {"length", f.length}});
+  for (const Defect& f : s.defects)
+    j["defects"].push_back({{"what", f.what},
+                            {"x", f.x},
+                            {"y", f.y},
+                            {"area", f.area},
+                            {"depth", f.depth},
+                            {"length", f.length}});
   for (size_t i = 0; i < s.points.size(); ++i) {
     const NamedPoint& p = s.points[i];
     Json point{
@@ -52,10 +52,10 @@ Json json_of(const ReportedPart& part) {
     if (i < part.points_mm.size()) point["world"] = {{"x", part.points_mm[i].x}, {"y", part.points_mm[i].y}};
     j["points"].push_back(std::move(point));
   }
-  for (size_t i = 0; i < s.spans.size(); ++i) {
-    Json span{{"name", s.spans[i].name}, {"length", distance(s.spans[i].from, s.spans[i].to)}};
+  for (size_t i = 0; i < s.lengths.size(); ++i) {
+    Json span{{"name", s.lengths[i].name}, {"length", distance(s.lengths[i].from, s.lengths[i].to)}};
     if (i < part.lengths_mm.size()) span["length_mm"] = part.lengths_mm[i];
-    j["spans"].push_back(std::move(span));
+    j["lengths"].push_back(std::move(span));
   }
   if (s.ambiguous)
     j["ambiguous"] = {{"x", s.ambiguous->x},
@@ -78,15 +78,15 @@ Json json_of(const ReportedPart& part) {
 }
 
 Json json_of(const Miss& m) {
-  Json limits = Json::array();
-  for (const LimitMissed& l : m.limits)
-    limits.push_back({{"name", l.name}, {"value", l.value}, {"needed", l.needed}, {"sigma", l.sigma}});
+  Json reasons = Json::array();
+  for (const MissReason& l : m.reasons)
+    reasons.push_back({{"name", l.name}, {"value", l.value}, {"needed", l.needed}, {"sigma", l.sigma}});
   return {{"x", m.x},
           {"y", m.y},
           {"angle", m.has_angle ? Json(m.angle.degrees()) : Json(nullptr)},
           {"scale", m.scale},
           {"score", m.score},
-          {"limits", limits}};
+          {"limits", reasons}};
 }
 
 // A file name may hold bytes that are no UTF-8; the line must stay valid JSON all the same.

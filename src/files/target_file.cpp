@@ -68,43 +68,40 @@ const std::vector<const char*> inversion_words{"none", "whole", "local"},
 /// The limits that a kind honours, each with how it is written and read.
 struct LimitRow {
   const char *key, *name, *comment;
-  std::string (*text)(const FindLimits&);
-  void (*read)(const TomlTable&, FindLimits&);
+  std::string (*text)(const FindOptions&);
+  void (*read)(const TomlTable&, FindOptions&);
 };
 
 const std::vector<LimitRow>& limit_rows() {
   static const std::vector<LimitRow> rows{
       {"angle", "angle", "degrees",
-       [](const FindLimits& l) { return pair(l.angle.min.degrees(), l.angle.max.degrees()); },
-       [](const TomlTable& t, FindLimits& l) { l.angle = t.angle_range("angle", l.angle); }},
-      {"scale", "scale", "", [](const FindLimits& l) { return pair(l.scale.min, l.scale.max); },
-       [](const TomlTable& t, FindLimits& l) { l.scale = t.range("scale", l.scale); }},
-      {"least_score", "least score", "", [](const FindLimits& l) { return toml_number(l.least_score); },
-       [](const TomlTable& t, FindLimits& l) { l.least_score = t.number("least_score", l.least_score); }},
-      {"least_contrast", "least contrast", "",
-       [](const FindLimits& l) { return toml_number(l.least_contrast); },
-       [](const TomlTable& t, FindLimits& l) {
-         l.least_contrast = t.number("least_contrast", l.least_contrast);
-       }},
-      {"count", "count", "or \"all\"",
-       [](const FindLimits& l) {
-         return l.count == FindLimits::all ? toml_text("all") : count_word(l.count);
+       [](const FindOptions& l) { return pair(l.angle.min.degrees(), l.angle.max.degrees()); },
+       [](const TomlTable& t, FindOptions& l) { l.angle = t.angle_range("angle", l.angle); }},
+      {"scale", "scale", "", [](const FindOptions& l) { return pair(l.scale.min, l.scale.max); },
+       [](const TomlTable& t, FindOptions& l) { l.scale = t.range("scale", l.scale); }},
+      {"min_score", "min score", "", [](const FindOptions& l) { return toml_number(l.min_score); },
+       [](const TomlTable& t, FindOptions& l) { l.min_score = t.number("min_score", l.min_score); }},
+      {"min_contrast", "min contrast", "", [](const FindOptions& l) { return toml_number(l.min_contrast); },
+       [](const TomlTable& t, FindOptions& l) { l.min_contrast = t.number("min_contrast", l.min_contrast); }},
+      {"max_count", "max count", "or \"all\"",
+       [](const FindOptions& l) {
+         return l.max_count == FindOptions::all ? toml_text("all") : count_word(l.max_count);
        },
-       [](const TomlTable& t, FindLimits& l) {
-         if (t.has("count")) l.count = t.whole_or("count", "all", FindLimits::all);
+       [](const TomlTable& t, FindOptions& l) {
+         if (t.has("max_count")) l.max_count = t.whole_or("max_count", "all", FindOptions::all);
        }},
-      {"min_visible", "min visible", "", [](const FindLimits& l) { return toml_number(l.min_visible); },
-       [](const TomlTable& t, FindLimits& l) { l.min_visible = t.number("min_visible", l.min_visible); }},
-      {"most_outside", "most outside", "", [](const FindLimits& l) { return toml_number(l.most_outside); },
-       [](const TomlTable& t, FindLimits& l) { l.most_outside = t.number("most_outside", l.most_outside); }},
+      {"min_visible", "min visible", "", [](const FindOptions& l) { return toml_number(l.min_visible); },
+       [](const TomlTable& t, FindOptions& l) { l.min_visible = t.number("min_visible", l.min_visible); }},
+      {"max_outside", "max outside", "", [](const FindOptions& l) { return toml_number(l.max_outside); },
+       [](const TomlTable& t, FindOptions& l) { l.max_outside = t.number("max_outside", l.max_outside); }},
       {"inversion", "inversion", "none, whole or local",
-       [](const FindLimits& l) { return toml_text(word_of(l.inversion)); },
-       [](const TomlTable& t, FindLimits& l) {
+       [](const FindOptions& l) { return toml_text(word_of(l.inversion)); },
+       [](const TomlTable& t, FindOptions& l) {
          if (t.has("inversion")) l.inversion = inversion_of(t.text("inversion"), "inversion");
        }},
       {"thoroughness", "thoroughness", "quick, normal or exhaustive",
-       [](const FindLimits& l) { return toml_text(word_of(l.thoroughness)); },
-       [](const TomlTable& t, FindLimits& l) {
+       [](const FindOptions& l) { return toml_text(word_of(l.thoroughness)); },
+       [](const TomlTable& t, FindOptions& l) {
          if (t.has("thoroughness")) l.thoroughness = thoroughness_of(t.text("thoroughness"), "thoroughness");
        }}};
   return rows;
@@ -114,16 +111,16 @@ std::string settings_text(const Target& target) {
   const TaughtPicture& taught = target.taught();
   std::string text = fmt::format(
       "version = {}\nkind = {}\nname = {}\norigin = {}  # picture coordinates of this file\n", target_version,
-      toml_text(target.info().word), toml_text(target.name()), pair(taught.origin.x, taught.origin.y));
+      toml_text(target.info().id), toml_text(target.name()), pair(taught.origin.x, taught.origin.y));
   for (const NamedSetting& s : target.settings())
     text += fmt::format("{} = {}  # {}\n", s.name, toml_of(s.value), s.help);
-  text += fmt::format("size = [{}, {}]  # of this picture\nhash = \"{}\"\n\n[limits]\n",
+  text += fmt::format("size = [{}, {}]  # of this picture\nhash = \"{}\"\n\n[options]\n",
                       taught.pixels.width(), taught.pixels.height(), hash_of(taught));
   for (const LimitRow& row : limit_rows())
     if (honours(target.info(), row.name))
-      text += fmt::format("{} = {}{}{}\n", row.key, row.text(target.limits()), *row.comment ? "  # " : "",
+      text += fmt::format("{} = {}{}{}\n", row.key, row.text(target.options()), *row.comment ? "  # " : "",
                           row.comment);
-  const PartPlace& place = target.place();
+  const PartGeometry& place = target.geometry();
   return text + fmt::format(
                     "\n[part]  # how it stands and where it is taken\nheight_mm = {}\n"
                     "grasp = [{}, {}, {}]  # x mm, y mm, degrees, in the part's frame\nsize_mm = {}  # real "
@@ -132,26 +129,27 @@ std::string settings_text(const Target& target) {
                     toml_number(place.grasp.angle.degrees()), toml_number(place.size_mm));
 }
 
-TargetWords words_from(const TomlTable& file, const std::string& kind) {
-  TargetWords words;
-  words.name = file.text("name");
-  for (const NamedSetting& usual : settings_of(kind)) words.settings[usual.name] = setting_from(file, usual);
-  words.limits = limits_of(kind);
-  if (const auto limits = file.optional_table("limits")) {
+TeachOptions teach_options_from(const TomlTable& file, const std::string& kind) {
+  TeachOptions teaching;
+  teaching.name = file.text("name");
+  for (const NamedSetting& usual : settings_of(kind))
+    teaching.settings[usual.name] = setting_from(file, usual);
+  teaching.options = find_options_of(kind);
+  if (const auto options = file.optional_table("options")) {
     for (const LimitRow& row : limit_rows())
-      if (honours(kind_named(kind), row.name)) row.read(*limits, *words.limits);
-    limits->done();
+      if (honours(kind_named(kind), row.name)) row.read(*options, *teaching.options);
+    options->done();
   }
   if (const auto part = file.optional_table("part")) {
-    words.place.height_mm = part->number("height_mm", 0);
-    words.place.size_mm = part->number("size_mm", 0);
+    teaching.geometry.height_mm = part->number("height_mm", 0);
+    teaching.geometry.size_mm = part->number("size_mm", 0);
     if (part->has("grasp")) {
       const auto grasp = part->numbers("grasp", 3);
-      words.place.grasp = {grasp[0], grasp[1], degrees(grasp[2])};
+      teaching.geometry.grasp = {grasp[0], grasp[1], degrees(grasp[2])};
     }
     part->done();
   }
-  return words;
+  return teaching;
 }
 
 }  // namespace
@@ -160,7 +158,7 @@ std::string word_of(Inversion inversion) { return inversion_words[static_cast<si
 std::string word_of(Thoroughness thoroughness) {
   return thoroughness_words[static_cast<size_t>(thoroughness)];
 }
-std::string count_word(int count) { return count == FindLimits::all ? "all" : fmt::format("{}", count); }
+std::string count_word(int count) { return count == FindOptions::all ? "all" : fmt::format("{}", count); }
 
 Inversion inversion_of(const std::string& word, const char* option) {
   return static_cast<Inversion>(word_index(option, word, inversion_words));
@@ -169,7 +167,7 @@ Thoroughness thoroughness_of(const std::string& word, const char* option) {
   return static_cast<Thoroughness>(word_index(option, word, thoroughness_words));
 }
 int count_of(const std::string& word, const char* option) {
-  if (word == "all") return FindLimits::all;
+  if (word == "all") return FindOptions::all;
   int count = 0;
   const auto [end, error] = std::from_chars(word.data(), word.data() + word.size(), count);
   if (error != std::errc{} || end != word.data() + word.size() || count < 1)
@@ -219,9 +217,9 @@ LoadedTarget load_target(const std::string& path) {
   }
   const TomlTable file = TomlTable::parse(found->second, path + " (settings)", target_version);
   std::vector<std::string> known;
-  for (const KindInfo* each : kinds()) known.emplace_back(each->word);
+  for (const KindInfo* each : kinds()) known.emplace_back(each->id);
   const std::string kind = file.word("kind", known);
-  const TargetWords words = words_from(file, kind);
+  const TeachOptions teaching = teach_options_from(file, kind);
   const std::vector<double> origin = file.numbers("origin", 2);
   const std::string hash = file.text("hash");
   std::vector<double> size;
@@ -232,20 +230,20 @@ LoadedTarget load_target(const std::string& path) {
   file.done();
   if (kind_named(kind).looks_at_color)
     if (auto* color = std::get_if<Image<Rgb>>(&content.picture.pixels)) taught.color = std::move(*color);
-  constexpr size_t most_extras = 8;
-  const size_t most_of_all = input_budget() / 8;  // pixels together
-  if (content.extras.size() > most_extras)
+  constexpr size_t max_extras = 8;
+  const size_t max_of_all = input_budget() / 8;  // pixels together
+  if (content.extras.size() > max_extras)
     fail_file(fmt::format("{}: holds {} further pictures; at most {} are read", path, content.extras.size(),
-                          most_extras));
+                          max_extras));
   size_t pixels = 0;
   for (const PngExtra& extra : content.extras) {
     taught.extras.push_back(
         {extra.name, grey_levels(decode_png(extra.bytes, fmt::format("{} ({})", path, extra.name)).picture)});
     const Image<uint8_t>& last = taught.extras.back().pixels;
     pixels += static_cast<size_t>(last.width()) * static_cast<size_t>(last.height());
-    if (pixels > most_of_all)
+    if (pixels > max_of_all)
       fail_file(
-          fmt::format("{}: its further pictures have more than {} million pixels", path, most_of_all >> 20));
+          fmt::format("{}: its further pictures have more than {} million pixels", path, max_of_all >> 20));
   }
   const int width = taught.pixels.width(), height = taught.pixels.height();
   taught.origin = {origin[0], origin[1]};
@@ -255,7 +253,7 @@ LoadedTarget load_target(const std::string& path) {
     taught.origin = {(origin[0] + 0.5) * width / size[0] - 0.5, (origin[1] + 0.5) * height / size[1] - 0.5};
   try {
     require_origin(taught.origin);
-    return {.target = target_from(kind, std::move(taught), words), .edited = edited, .resized = resized};
+    return {.target = target_from(kind, std::move(taught), teaching), .edited = edited, .resized = resized};
   } catch (const Error& e) {
     throw Error(e.code(), fmt::format("{}: {}", path, e.what()));
   }

@@ -139,8 +139,8 @@ Picture decode_tiff(std::string_view bytes, const std::string& path) {
   TIFFGetFieldDefaulted(tiff.get(), TIFFTAG_PLANARCONFIG, &planar);
   uint16_t photometric = PHOTOMETRIC_MINISBLACK;
   TIFFGetFieldDefaulted(tiff.get(), TIFFTAG_PHOTOMETRIC, &photometric);
-  constexpr size_t most_ratio = 5000;  // of any compression that is read
-  require_unpacked(size_t{width} * height * samples * std::max(1, bits / 8), bytes.size(), most_ratio, path);
+  constexpr size_t max_ratio = 5000;  // of any compression that is read
+  require_unpacked(size_t{width} * height * samples * std::max(1, bits / 8), bytes.size(), max_ratio, path);
   const auto w = static_cast<int>(width), h = static_cast<int>(height);
   Picture picture;
   if (TIFFIsTiled(tiff.get())) fail_file(path + ": a TIFF in tiles; strips are read, save it without tiles");

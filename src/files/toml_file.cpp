@@ -61,7 +61,7 @@ size_t first_broken(std::string_view text) {
 /// Throws for text that is not UTF-8, or nested so deeply that a parser that calls itself would run out of
 /// stack: brackets, and the parts of dotted keys. Strings and remarks do not count.
 void require_parsable(std::string_view text, const std::string& path) {
-  constexpr int most_depth = 32;
+  constexpr int max_depth = 32;
   if (const size_t at = first_broken(text); at < text.size()) {
     const std::string_view before = text.substr(0, at);
     const size_t begun = before.rfind('\n') + 1;  // 0 in the first line
@@ -93,8 +93,8 @@ void require_parsable(std::string_view text, const std::string& path) {
     if (c == '\n' || c == '=' || c == ',') dots = 0;
     depth += c == '[' || c == '{' ? 1 : c == ']' || c == '}' ? -1 : 0;
     dots += c == '.';
-    if (depth > most_depth || dots > most_depth)
-      fail_file(fmt::format("{}:{}: nested more than {} deep", path, line, most_depth));
+    if (depth > max_depth || dots > max_depth)
+      fail_file(fmt::format("{}:{}: nested more than {} deep", path, line, max_depth));
   }
 }
 

@@ -46,8 +46,8 @@ std::optional<Range<double>> gain_range(ArvCamera* camera) {
 
 class GenicamCamera : public Camera {
  public:
-  GenicamCamera(std::string name, const CameraPatience& patience)
-      : name_(std::move(name)), patience_(patience) {
+  GenicamCamera(std::string name, const CameraPatience& timeout)
+      : name_(std::move(name)), timeout_(timeout) {
     Trouble trouble;
     camera_.reset(arv_camera_new(name_.c_str(), trouble.out()));
     if (!camera_)
@@ -136,7 +136,7 @@ class GenicamCamera : public Camera {
 
   using Clock = std::chrono::steady_clock;
 
-  bool stopped() const { return patience_.stop && patience_.stop->stopped(); }
+  bool stopped() const { return timeout_.stop && timeout_.stop->stopped(); }
 
   [[noreturn]] void fail(const std::string& what) const {
     throw Error(ErrorCode::no_connection, fmt::format("genicam:{}: {}", name_, what));
@@ -162,9 +162,9 @@ class GenicamCamera : public Camera {
   }
 
   /// Packets are lost wherever the network or this machine is busy for a moment, so what did not arrive
-  /// whole is exposed again while there is patience. Nothing after a stop.
+  /// whole is exposed again while there is timeout. Nothing after a stop.
   std::unique_ptr<ArvBuffer, Unref> whole_buffer() const {
-    const auto deadline = Clock::now() + patience_.wait;
+    const auto deadline = Clock::now() + timeout_.wait;
     int tries = 0;
     do {
       auto buffer = expose(deadline);
@@ -172,11 +172,11 @@ class GenicamCamera : public Camera {
       if (buffer && arv_buffer_get_status(buffer.get()) == ARV_BUFFER_STATUS_SUCCESS) return buffer;
       if (buffer) ++tries;
     } while (Clock::now() < deadline);
-    if (tries == 0) fail(fmt::format("no picture within {} ms", patience_.wait.count()));
+    if (tries == 0) fail(fmt::format("no picture within {} ms", timeout_.wait.count()));
     fail(
         fmt::format("none of {} pictures within {} ms arrived whole; is the network fast enough, and are its "
                     "packets as large as the camera's?",
-                    tries, patience_.wait.count()));
+                    tries, timeout_.wait.count()));
   }
 
   Picture picture_of(ArvBuffer* buffer) const {
@@ -213,14 +213,14 @@ class GenicamCamera : public Camera {
   }
 
   std::string name_;
-  CameraPatience patience_;
+  CameraPatience timeout_;
   std::unique_ptr<ArvCamera, Unref> camera_;
 };
 
 }  // namespace
 
-std::unique_ptr<Camera> open_genicam(const std::string& name, const CameraPatience& patience) {
-  return std::make_unique<GenicamCamera>(name, patience);
+std::unique_ptr<Camera> open_genicam(const std::string& name, const CameraPatience& timeout) {
+  return std::make_unique<GenicamCamera>(name, timeout);
 }
 
 std::vector<CameraInfo> list_genicam() {

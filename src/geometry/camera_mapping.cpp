@@ -4,8 +4,8 @@
 
 #include <Eigen/LU>
 
+#include "geometry/linear.hpp"
 #include "heron/base/error.hpp"
-#include "heron/geometry/linear.hpp"
 
 namespace heron {
 namespace {

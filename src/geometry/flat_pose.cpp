@@ -1,7 +1,7 @@
 #include "heron/geometry/flat_pose.hpp"
 
+#include "geometry/linear.hpp"
 #include "heron/geometry/homography.hpp"
-#include "heron/geometry/linear.hpp"
 
 namespace heron {
 namespace {

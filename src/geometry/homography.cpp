@@ -3,8 +3,8 @@
 #include <Eigen/LU>
 #include <algorithm>
 
+#include "geometry/linear.hpp"
 #include "heron/base/error.hpp"
-#include "heron/geometry/linear.hpp"
 
 namespace heron {
 namespace {

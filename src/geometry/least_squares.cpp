@@ -1,10 +1,10 @@
-#include "heron/geometry/least_squares.hpp"
+#include "geometry/least_squares.hpp"
 
 #include <Eigen/LU>
 #include <unsupported/Eigen/NonLinearOptimization>
 
+#include "geometry/linear.hpp"
 #include "heron/base/error.hpp"
-#include "heron/geometry/linear.hpp"
 
 namespace heron {
 namespace {

@@ -1,4 +1,4 @@
-#include "heron/geometry/linear.hpp"
+#include "geometry/linear.hpp"
 
 #include <Eigen/Cholesky>
 #include <Eigen/Eigenvalues>

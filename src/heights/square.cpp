@@ -6,7 +6,7 @@
 #include <cmath>
 
 #include "heron/base/error.hpp"
-#include "heron/image/parallel.hpp"
+#include "image/parallel.hpp"
 
 namespace heron {
 namespace {

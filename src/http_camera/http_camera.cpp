@@ -11,8 +11,8 @@ namespace {
 
 using Clock = std::chrono::steady_clock;
 
-constexpr size_t most_bytes = size_t{256} << 20;        // of a picture
-constexpr size_t most_header_bytes = size_t{64} << 10;  // of all header lines, interim answers among them
+constexpr size_t max_bytes = size_t{256} << 20;        // of a picture
+constexpr size_t max_header_bytes = size_t{64} << 10;  // of all header lines, interim answers among them
 
 constexpr const char* header_too_long = "its header is longer than any camera's";
 constexpr const char* ended_early = "the stream ended before a picture was whole";
@@ -44,7 +44,7 @@ std::string boundary_of(const std::string& type) {
 /// What comes back to one request.
 struct Answer {
   CURL* easy = nullptr;
-  std::optional<PartCutter> cutter;
+  std::optional<MultipartParser> cutter;
   std::string whole;
   std::optional<std::string> picture;
   std::string trouble;
@@ -53,7 +53,7 @@ struct Answer {
 
   size_t header(size_t count) {
     header_bytes += count;
-    if (header_bytes <= most_header_bytes) return count;
+    if (header_bytes <= max_header_bytes) return count;
     trouble = header_too_long;
     return 0;
   }
@@ -67,7 +67,7 @@ struct Answer {
         picture = cutter->next();
         return picture ? 0 : count;
       }
-      if (whole.size() + count > most_bytes) {
+      if (whole.size() + count > max_bytes) {
         trouble = "sends more than a picture can be";
         return 0;
       }
@@ -106,8 +106,8 @@ size_t take_body(char* bytes, size_t size, size_t count, void* answer) {
 
 class HttpCamera : public Camera {
  public:
-  HttpCamera(std::string address, const CameraPatience& patience)
-      : address_(std::move(address)), patience_(patience) {
+  HttpCamera(std::string address, const CameraPatience& timeout)
+      : address_(std::move(address)), timeout_(timeout) {
     const std::string scheme = "http://";
     if (!address_.starts_with(scheme) || address_.size() == scheme.size())
       fail_argument(fmt::format("'{}': an HTTP camera is written http://host:port/path", address_));
@@ -140,7 +140,7 @@ class HttpCamera : public Camera {
  private:
   std::string words_of(CURLcode code) const {
     if (code == CURLE_OPERATION_TIMEDOUT)
-      return fmt::format("no whole picture within {} ms", patience_.wait.count());
+      return fmt::format("no whole picture within {} ms", timeout_.wait.count());
     if (code == CURLE_PARTIAL_FILE || code == CURLE_RECV_ERROR) return ended_early;
     // libcurl limits a header line to 100 kB.
     if (code == CURLE_OUT_OF_MEMORY) return header_too_long;
@@ -160,7 +160,7 @@ class HttpCamera : public Camera {
     curl_easy_setopt(easy.get(), CURLOPT_NOPROXY, "*");
     curl_easy_setopt(easy.get(), CURLOPT_HTTPHEADER, headers.get());
     curl_easy_setopt(easy.get(), CURLOPT_NOSIGNAL, 1L);
-    curl_easy_setopt(easy.get(), CURLOPT_TIMEOUT_MS, static_cast<long>(patience_.wait.count()));
+    curl_easy_setopt(easy.get(), CURLOPT_TIMEOUT_MS, static_cast<long>(timeout_.wait.count()));
     curl_easy_setopt(easy.get(), CURLOPT_HEADERFUNCTION, take_header);
     curl_easy_setopt(easy.get(), CURLOPT_HEADERDATA, &answer);
     curl_easy_setopt(easy.get(), CURLOPT_WRITEFUNCTION, take_body);
@@ -171,7 +171,7 @@ class HttpCamera : public Camera {
     while (running > 0 && !stopped) {
       curl_multi_perform(multi.get(), &running);
       if (running > 0) curl_multi_poll(multi.get(), nullptr, 0, 50, nullptr);
-      stopped = patience_.stop && patience_.stop->stopped();
+      stopped = timeout_.stop && timeout_.stop->stopped();
     }
     int left = 0;
     const CURLMsg* end = curl_multi_info_read(multi.get(), &left);
@@ -183,13 +183,13 @@ class HttpCamera : public Camera {
   }
 
   std::string address_;
-  CameraPatience patience_;
+  CameraPatience timeout_;
 };
 
 }  // namespace
 
-std::unique_ptr<Camera> open_http(const std::string& address, const CameraPatience& patience) {
-  return std::make_unique<HttpCamera>(address, patience);
+std::unique_ptr<Camera> open_http(const std::string& address, const CameraPatience& timeout) {
+  return std::make_unique<HttpCamera>(address, timeout);
 }
 
 }  // namespace heron

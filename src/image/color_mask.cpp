@@ -1,7 +1,8 @@
 #include <fmt/format.h>
 
 #include "heron/image/color_space.hpp"
-#include "heron/image/parallel.hpp"
+#include "image/parallel.hpp"
+#include "image/plain_kernels.hpp"
 
 #undef HWY_TARGET_INCLUDE
 #define HWY_TARGET_INCLUDE "image/color_mask.cpp"

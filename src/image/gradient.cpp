@@ -1,9 +1,10 @@
 #include "heron/image/gradient.hpp"
+#include "image/plain_kernels.hpp"
 
 #include <algorithm>
 #include <cmath>
 
-#include "heron/image/parallel.hpp"
+#include "image/parallel.hpp"
 
 #undef HWY_TARGET_INCLUDE
 #define HWY_TARGET_INCLUDE "image/gradient.cpp"

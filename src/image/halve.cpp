@@ -1,6 +1,7 @@
 #include "heron/image/pyramid.hpp"
+#include "image/plain_kernels.hpp"
 
-#include "heron/image/parallel.hpp"
+#include "image/parallel.hpp"
 
 #undef HWY_TARGET_INCLUDE
 #define HWY_TARGET_INCLUDE "image/halve.cpp"
@@ -53,7 +54,7 @@ namespace heron {
 HWY_EXPORT(halve_row);
 
 Image<uint8_t> halve(const ImageView<const uint8_t>& picture) {
-  auto half = Image<uint8_t>::unfilled(picture.width() / 2, picture.height() / 2);
+  auto half = Image<uint8_t>::uninitialized(picture.width() / 2, picture.height() / 2);
   parallel_rows(half.height(), 128, [&](int first, int end) {
     for (int y = first; y < end; ++y)
       HWY_DYNAMIC_DISPATCH(halve_row)(picture.row(2 * y), picture.row(2 * y + 1), half.row(y), half.width());

@@ -4,7 +4,7 @@
 #include <cstdlib>
 #include <vector>
 
-#include "image/vector_room.hpp"
+#include "image/vector_padding.hpp"
 
 #undef HWY_TARGET_INCLUDE
 #define HWY_TARGET_INCLUDE "image/noise.cpp"

@@ -1,4 +1,4 @@
-#include "heron/image/parallel.hpp"
+#include "image/parallel.hpp"
 
 #ifndef HERON_PLAIN_THREADS
 
@@ -29,11 +29,11 @@ void parallel_pair(const std::function<void()>& one, const std::function<void()>
 
 void parallel_alone(const std::function<void()>& work) { tbb::this_task_arena::isolate(work); }
 
-class Errands::Group : public tbb::task_group {};
+class TaskGroup::Group : public tbb::task_group {};
 
-Errands::Errands() : group_(std::make_unique<Group>()) {}
+TaskGroup::TaskGroup() : group_(std::make_unique<Group>()) {}
 
-Errands::~Errands() {
+TaskGroup::~TaskGroup() {
   group_->cancel();
   try {
     group_->wait();
@@ -41,9 +41,9 @@ Errands::~Errands() {
   }
 }
 
-void Errands::begin(std::function<void()> errand) { group_->run(std::move(errand)); }
+void TaskGroup::begin(std::function<void()> errand) { group_->run(std::move(errand)); }
 
-void Errands::wait() { group_->wait(); }
+void TaskGroup::wait() { group_->wait(); }
 
 }  // namespace heron
 

@@ -1,6 +1,6 @@
 // The same on plain threads, for builds that watch threads: how oneTBB passes work on they cannot see, so
 // that they would take every chunk for a race.
-#include "heron/image/parallel.hpp"
+#include "image/parallel.hpp"
 
 #ifdef HERON_PLAIN_THREADS
 
@@ -55,20 +55,20 @@ void parallel_pair(const std::function<void()>& one, const std::function<void()>
 
 void parallel_alone(const std::function<void()>& work) { work(); }
 
-class Errands::Group {
+class TaskGroup::Group {
  public:
   std::vector<std::thread> threads;
   std::exception_ptr failed;
   std::mutex mutex;
 };
 
-Errands::Errands() : group_(std::make_unique<Group>()) {}
+TaskGroup::TaskGroup() : group_(std::make_unique<Group>()) {}
 
-Errands::~Errands() {
+TaskGroup::~TaskGroup() {
   for (std::thread& t : group_->threads) t.join();
 }
 
-void Errands::begin(std::function<void()> errand) {
+void TaskGroup::begin(std::function<void()> errand) {
   group_->threads.emplace_back([this, errand = std::move(errand)] {
     try {
       errand();
@@ -79,7 +79,7 @@ void Errands::begin(std::function<void()> errand) {
   });
 }
 
-void Errands::wait() {
+void TaskGroup::wait() {
   for (std::thread& t : group_->threads) t.join();
   group_->threads.clear();
   if (group_->failed) std::rethrow_exception(std::exchange(group_->failed, nullptr));

@@ -1,10 +1,11 @@
 #include "heron/image/remap.hpp"
+#include "image/plain_kernels.hpp"
 
 #include <fmt/format.h>
 
 #include <cmath>
 
-#include "heron/image/parallel.hpp"
+#include "image/parallel.hpp"
 
 #undef HWY_TARGET_INCLUDE
 #define HWY_TARGET_INCLUDE "image/remap.cpp"
@@ -139,18 +140,19 @@ Image<uint8_t> Remap::apply(const ImageView<const uint8_t>& source) const {
   return out;
 }
 
-Image<uint8_t> Remap::apply_plain(const ImageView<const uint8_t>& source) const {
-  require_size(source);
-  Image<uint8_t> out(width_, height_);
-  for (int y = 0; y < height_; ++y)
-    for (int x = 0; x < width_; ++x) {
-      const size_t at = static_cast<size_t>(y) * static_cast<size_t>(width_) + static_cast<size_t>(x);
-      if (place_[at] == nowhere) {
-        out(x, y) = outside_;
+Image<uint8_t> remap_plain(const Remap& remap, const ImageView<const uint8_t>& source) {
+  remap.require_size(source);
+  Image<uint8_t> out(remap.width_, remap.height_);
+  for (int y = 0; y < remap.height_; ++y)
+    for (int x = 0; x < remap.width_; ++x) {
+      const size_t at = static_cast<size_t>(y) * static_cast<size_t>(remap.width_) + static_cast<size_t>(x);
+      if (remap.place_[at] == nowhere) {
+        out(x, y) = remap.outside_;
         continue;
       }
-      const auto px = static_cast<int>(place_[at] & 0xffff), py = static_cast<int>(place_[at] >> 16);
-      const int fx = part_[at] & 0xff, fy = part_[at] >> 8;
+      const auto px = static_cast<int>(remap.place_[at] & 0xffff),
+                 py = static_cast<int>(remap.place_[at] >> 16);
+      const int fx = remap.part_[at] & 0xff, fy = remap.part_[at] >> 8;
       const int upper = source(px, py) * (64 - fx) + source(px + 1, py) * fx;
       const int lower = source(px, py + 1) * (64 - fx) + source(px + 1, py + 1) * fx;
       out(x, y) = static_cast<uint8_t>((upper * (64 - fy) + lower * fy + 2048) >> 12);

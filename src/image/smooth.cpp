@@ -1,4 +1,5 @@
 #include "heron/image/smooth.hpp"
+#include "image/plain_kernels.hpp"
 
 #include <fmt/format.h>
 

@@ -8,11 +8,11 @@
 #include <limits>
 
 #include "edge_quality.hpp"
+#include "geometry/linear.hpp"
 #include "heron/base/error.hpp"
 #include "heron/calibrate/board.hpp"
 #include "heron/feature/board_points.hpp"
 #include "heron/geometry/homography.hpp"
-#include "heron/geometry/linear.hpp"
 #include "heron/image/components.hpp"
 #include "heron/image/noise.hpp"
 #include "light_advice.hpp"
@@ -165,7 +165,7 @@ LightMeasure evenness_of(const Scope& s, std::string& dark_side) {
       high = std::max(high, v);
     }
   const double lost = 100 * (1 - low / high);
-  return {"evenness", lost, "%", by_limits(lost, 20, 45),
+  return {"uniformity", lost, "%", by_limits(lost, 20, 45),
           fmt::format("the {} gets {:.0f} % less light than the brightest side", dark_side, lost)};
 }
 
@@ -204,7 +204,7 @@ std::vector<GlareSpot> glares_of(const Scope& s) {
 /// The tilt that a shape of that axis ratio shows, when it is round.
 LightMeasure squareness(double ratio, double direction, const std::string& shown_by) {
   const double tilt = radians(std::acos(std::clamp(ratio, 0.0, 1.0))).degrees();
-  return {"square", tilt, "\u00b0", by_limits(tilt, 6, 20),
+  return {"perpendicularity", tilt, "\u00b0", by_limits(tilt, 6, 20),
           fmt::format("{} {:.0f} degrees of tilt, about the picture's direction {:.0f} degrees", shown_by,
                       tilt, radians(direction).degrees())};
 }
@@ -212,7 +212,8 @@ LightMeasure squareness(double ratio, double direction, const std::string& shown
 LightMeasure square_of(const ImageView<const uint8_t>& picture, const Scope& s, const LightOptions& o) {
   if (o.board) {
     const BoardSeen seen = find_board(picture, *o.board, {.any_part = true});
-    if (!seen.found) return {"square", nan, "\u00b0", Fitness::fair, "the board is not seen: " + seen.reason};
+    if (!seen.found)
+      return {"perpendicularity", nan, "\u00b0", Fitness::fair, "the board is not seen: " + seen.reason};
     std::vector<Point2> from, to;
     Point2 middle;
     for (const BoardPoint& p : seen.points) {
@@ -232,20 +233,20 @@ LightMeasure square_of(const ImageView<const uint8_t>& picture, const Scope& s, 
     for (const DotSeen& d :
          find_dots(s.pixels, std::max(31, std::min(s.pixels.width(), s.pixels.height()) / 6) | 1, bright)) {
       if (d.radius_px < 6) continue;
-      const double stretch = (1 - d.axis_ratio * d.axis_ratio) / (1 + d.axis_ratio * d.axis_ratio);
-      difference.push_back(stretch * std::cos(2 * d.long_axis)),
-          twist.push_back(stretch * std::sin(2 * d.long_axis));
+      const double segment = (1 - d.axis_ratio * d.axis_ratio) / (1 + d.axis_ratio * d.axis_ratio);
+      difference.push_back(segment * std::cos(2 * d.long_axis)),
+          twist.push_back(segment * std::sin(2 * d.long_axis));
     }
   const size_t count = difference.size();
-  const LightMeasure unknown{"square", nan, "\u00b0", Fitness::unknown,
+  const LightMeasure unknown{"perpendicularity", nan, "\u00b0", Fitness::unknown,
                              "no board and too few round shapes that agree to tell"};
   if (count < 4) return unknown;
   const double x = at_share(difference, 0.5), y = at_share(twist, 0.5);
   std::vector<double> apart;
   for (size_t i = 0; i < count; ++i) apart.push_back(std::hypot(difference[i] - x, twist[i] - y));
   if (at_share(apart, 0.5) > 0.05) return unknown;
-  const double stretch = std::hypot(x, y);
-  return squareness(std::sqrt((1 - stretch) / (1 + stretch)), 0.5 * std::atan2(y, x),
+  const double segment = std::hypot(x, y);
+  return squareness(std::sqrt((1 - segment) / (1 + segment)), 0.5 * std::atan2(y, x),
                     fmt::format("{} round shapes show", count));
 }
 
@@ -291,16 +292,16 @@ LightReport judge_light(const ImageView<const uint8_t>& picture, const LightOpti
 
   auto& m = report.measures;
   m.push_back({"brightness", static_cast<double>(bright), "grey levels",
-               bright < 60                                     ? Fitness::poor
-               : bright < least_bright || bright > most_bright ? Fitness::fair
-                                                               : Fitness::good,
+               bright < 60                                  ? Fitness::poor
+               : bright < min_bright || bright > max_bright ? Fitness::fair
+                                                            : Fitness::good,
                bright >= 255 ? fmt::format("2 % or more lie at 255, the end of the scale; {} to {} is good",
-                                           least_bright, most_bright)
+                                           min_bright, max_bright)
                              : fmt::format("the brightest 2 % lie above {}; {} to {} is good", bright,
-                                           least_bright, most_bright)});
-  m.push_back({"clipped", clipped, "%", by_limits(clipped, 0.1, 2),
+                                           min_bright, max_bright)});
+  m.push_back({"saturation", clipped, "%", by_limits(clipped, 0.1, 2),
                fmt::format("{:.2f} % of the pixels are white and hold nothing", clipped)});
-  m.push_back({"dark", black, "%", by_limits(black, 5, 40),
+  m.push_back({"underexposure", black, "%", by_limits(black, 5, 40),
                fmt::format("{:.2f} % of the pixels are black and hold nothing", black)});
   m.push_back({"contrast", contrast, "grey levels", by_limits(contrast, 35, 15),
                std::isnan(contrast)

@@ -45,13 +45,13 @@ std::vector<std::string> light_advice(const LightReport& r, const LightOptions& 
                                       const std::string& dark_side) {
   std::vector<std::string> advice;
   const auto bad = [&](const char* name) { return r.measure(name).fitness > Fitness::good; };
-  const double clipped = r.measure("clipped").value;
+  const double clipped = r.measure("saturation").value;
   const bool glare_alone =
-      !r.glares.empty() && bright < most_bright;  // shortening the exposure does not cure a reflection
-  if (bad("clipped") && !glare_alone) {
+      !r.glares.empty() && bright < max_bright;  // shortening the exposure does not cure a reflection
+  if (bad("saturation") && !glare_alone) {
     // How far beyond white it is cannot be seen; the clipped share tells how bold the step may be.
     advise_exposure(advice, clipped > 20 ? 0.35 : clipped > 5 ? 0.5 : 0.7, o);
-  } else if (bad("brightness") && bright < least_bright) {
+  } else if (bad("brightness") && bright < min_bright) {
     advise_exposure(advice, wanted_level / std::max(4, bright), o);
   } else if (o.exposure_ms && o.moving_px_per_ms > 0 && *o.exposure_ms * o.moving_px_per_ms > 0.5) {
     advise_exposure(advice, 1, o);
@@ -60,7 +60,7 @@ std::vector<std::string> light_advice(const LightReport& r, const LightOptions& 
     advice.push_back(
         "lower the gain and give more light instead (longer exposure, brighter lamp, wider aperture); the "
         "mean of several pictures helps a part that lies still");
-  if (bad("evenness"))
+  if (bad("uniformity"))
     advice.push_back(
         fmt::format("light the {} more: move the lamp, widen it, or put a diffuser before it", dark_side));
   if (bad("contrast"))
@@ -80,9 +80,9 @@ std::vector<std::string> light_advice(const LightReport& r, const LightOptions& 
         "the lamp is reflected at ({:.0f}, {:.0f}): change its angle, diffuse it, or cross two polarisers",
         g.centre.x, g.centre.y));
   }
-  if (bad("square") && !std::isnan(r.measure("square").value))
+  if (bad("perpendicularity") && !std::isnan(r.measure("perpendicularity").value))
     advice.push_back(fmt::format("set the camera square to its target: it is tilted by about {:.0f} degrees",
-                                 r.measure("square").value));
+                                 r.measure("perpendicularity").value));
   return advice;
 }
 

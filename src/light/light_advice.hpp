@@ -4,7 +4,7 @@
 namespace heron {
 
 /// Grey levels between which the brightest 2 % of a good picture lie.
-inline constexpr int least_bright = 140, most_bright = 245;
+inline constexpr int min_bright = 140, max_bright = 245;
 
 /// What to do, in the practitioner's order: exposure, gain, light, focus, angle of lamp and camera. `bright`
 /// is the 98th percentile of the brightness.

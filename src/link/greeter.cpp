@@ -13,7 +13,7 @@ namespace {
 using namespace text_protocol;
 using Duration = LineSocket::Duration;
 
-constexpr size_t most_candidates = 16;
+constexpr size_t max_candidates = 16;
 constexpr Duration call_pause{100}, longest_call{2000};
 
 /// Takes as long for a token that is nearly right as for another.
@@ -76,7 +76,7 @@ void Greeter::greet(LineSocket socket, Trace& trace) {
     turn_away(fmt::format("{} is not among the allowed addresses", socket.peer()), trace);
     return;
   }
-  if (candidates_.size() == most_candidates) candidates_.erase(candidates_.begin());
+  if (candidates_.size() == max_candidates) candidates_.erase(candidates_.begin());
   trace.noted(fmt::format("connected with {}", socket.peer()));
   trace.said(greeting_);
   if (socket.write(greeting_, Duration(200)))

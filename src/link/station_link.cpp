@@ -17,11 +17,11 @@ using namespace text_protocol;
 using Clock = std::chrono::steady_clock;
 using Duration = LineSocket::Duration;
 
-constexpr int most_tries = 3;
-constexpr int most_refused = 50;  // within the time below, of a peer that talks something else altogether
+constexpr int max_tries = 3;
+constexpr int max_refused = 50;  // within the time below, of a peer that talks something else altogether
 constexpr std::chrono::seconds refused_time{10};
-constexpr int most_shown = 3;
-constexpr int most_losses = 20;  // of a robot that comes and goes and says nothing
+constexpr int max_shown = 3;
+constexpr int max_losses = 20;  // of a robot that comes and goes and says nothing
 constexpr Duration beat_pause{1000};
 constexpr Duration slice{50};         // between two looks at stop, newcomers and the time
 constexpr Duration settle_time{300};  // after a stop, for an answer that is on its way
@@ -89,11 +89,11 @@ struct StationLink::State {
   /// The first few of a connection are shown; a peer that talks something else would fill the screen.
   void refuse_line(const std::string& reason) {
     ++counts.refused_lines;
-    if (settings.warn && refused_of_peer < most_shown)
+    if (settings.warn && refused_of_peer < max_shown)
       settings.warn(fmt::format("a line of the robot was refused ({}): {}", reason, heard));
     say(StationLine(Refusal{reason}));
     if (Clock::now() - refused_since > refused_time) refused_of_peer = 0, refused_since = Clock::now();
-    if (++refused_of_peer > most_refused) drop("fifty lines that were not understood");
+    if (++refused_of_peer > max_refused) drop("fifty lines that were not understood");
   }
 
   void drop(const std::string& why) {
@@ -111,11 +111,11 @@ struct StationLink::State {
     ++counts.connections;
   }
 
-  /// False when no robot is there within the patience, or after a stop.
+  /// False when no robot is there within the timeout, or after a stop.
   bool await_robot(std::string& why) {
     if (has_robot()) return true;
     drop("the robot is gone");
-    const auto deadline = Clock::now() + settings.patience;
+    const auto deadline = Clock::now() + settings.timeout;
     while (!stopped()) {
       const auto left = std::chrono::duration_cast<Duration>(deadline - Clock::now());
       if (left.count() <= 0 || greeter.hopeless()) {
@@ -125,7 +125,7 @@ struct StationLink::State {
           why = fmt::format(
               "link: no robot {} {} within {:.1f} s ({}); is it switched on, and is the address "
               "right?",
-              settings.listens ? "came to" : "at", address().text(), seconds(settings.patience),
+              settings.listens ? "came to" : "at", address().text(), seconds(settings.timeout),
               greeter.why());
         return false;
       }
@@ -193,7 +193,7 @@ Delivery StationLink::deliver(uint64_t number, const std::vector<Part>& parts, i
   const auto begun = Clock::now();
   s.newest = number;
   Delivery delivery;
-  while (delivery.tries < most_tries) {
+  while (delivery.tries < max_tries) {
     if (!s.await_robot(delivery.why)) return delivery;
     if (++delivery.tries > 1) ++s.counts.repeats;
     const int64_t waited =
@@ -230,7 +230,7 @@ Delivery StationLink::deliver(uint64_t number, const std::vector<Part>& parts, i
   }
   delivery.why = fmt::format(
       "link: result {} was sent {} times to {} and never acknowledged; does the robot answer `ACK {}`?",
-      number, most_tries, s.address().text(), number);
+      number, max_tries, s.address().text(), number);
   return delivery;
 }
 
@@ -272,7 +272,7 @@ std::optional<Next> StationLink::wait_next(uint64_t newest) {
       if (!ack || ack->number > newest)
         s.refuse_line(ack ? fmt::format("result {} was not sent yet", ack->number)
                           : "this station is asked with NEXT");
-    } else if (s.losses > most_losses) {
+    } else if (s.losses > max_losses) {
       throw Error(ErrorCode::no_connection,
                   fmt::format("link: the robot at {} comes and goes without asking", s.address().text()));
     }

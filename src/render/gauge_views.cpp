@@ -77,7 +77,7 @@ StudioView floor_stripe(Random& random, const StudioFilling& filling) {
     scene.pieces.push_back(
         {.outline = std::move(shape), .world_from_piece = place, .reflectance = reflectance, .tint = tint});
   };
-  const auto stretch = [&](double from, double to, double wide) {  // a piece of the stripe's way
+  const auto segment = [&](double from, double to, double wide) {  // a piece of the stripe's way
     Outline outline{{{}}};
     std::vector<Point2> back;
     constexpr int steps = 60;
@@ -90,7 +90,7 @@ StudioView floor_stripe(Random& random, const StudioFilling& filling) {
     return outline;
   };
   if (!filling.empty) {
-    add(stretch(-150, 150, width), {}, 0.85, stripe_teal);
+    add(segment(-150, 150, width), {}, 0.85, stripe_teal);
     const double slope = b;  // at y = 0, the picture's middle row
     StudioPart part{.kind = "stripe", .pixel = scene.camera.project({a, 0, 0})};
     part.angle = radians(std::atan(slope));
@@ -104,7 +104,7 @@ StudioView floor_stripe(Random& random, const StudioFilling& filling) {
   }
   for (int i = 0; i < 3; ++i) {  // gaps
     const double from = random.uniform(-125, 100);
-    add(stretch(from, from + random.uniform(5, 25), width + 2), {}, ground, floor);
+    add(segment(from, from + random.uniform(5, 25), width + 2), {}, ground, floor);
   }
   for (int i = 0; i < 10; ++i)  // skid marks and chalk
     add(rectangle(random.uniform(20, 200), random.uniform(1, 8)),

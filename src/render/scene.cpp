@@ -1,7 +1,7 @@
 #include "heron/render/scene.hpp"
 
 #include "fill.hpp"
-#include "heron/geometry/linear.hpp"
+#include "geometry/linear.hpp"
 #include "heron/image/smooth.hpp"
 
 namespace heron::render {

@@ -17,14 +17,14 @@ double area_px(const Outline& outline) {
   return 0.5 * std::abs(twice) * pixels_per_mm * pixels_per_mm;
 }
 
-StudioView empty_view(Random& random, const StudioFilling& filling, double least_light, double most_light) {
+StudioView empty_view(Random& random, const StudioFilling& filling, double min_light, double max_light) {
   StudioView view;
   view.scene.camera = straight_camera(view_width, view_height, pixels_per_mm);
   view.scene.width = view_width, view.scene.height = view_height;
   view.scene.texture = 0.01, view.scene.texture_seed = random.bits();
   view.noise = {.sigma = 2};
   if (filling.hard) {
-    view.scene.light = {random.uniform(least_light, most_light),
+    view.scene.light = {random.uniform(min_light, max_light),
                         {random.uniform(-0.35, 0.35), random.uniform(-0.35, 0.35)},
                         random.uniform(0, 0.2)};
     view.scene.blur_px = random.uniform(0.5, 1.6);

@@ -12,7 +12,7 @@ Point2 pixel_of(const Scene& scene, const Pose2& place);
 StudioPart part_of(const Scene& scene, const std::string& kind, const Pose2& place);
 double area_px(const Outline& outline);
 /// Nothing but the tray, its light, blur and noise.
-StudioView empty_view(Random& random, const StudioFilling& filling, double least_light, double most_light);
+StudioView empty_view(Random& random, const StudioFilling& filling, double min_light, double max_light);
 void put(Scene& scene, std::vector<Piece> pieces, const Tint& tint);
 /// The place, turned by up to so many degrees either way.
 Pose2 turned(Pose2 place, double within, Random& random);

@@ -7,11 +7,11 @@ namespace heron {
 namespace {
 
 /// Where a flat part of known shape stands: all of its pose, from points that were taught.
-std::optional<WorldPose> pose_in_space(const Sighting& s, const CameraMapping& mapping, double size_mm,
+std::optional<WorldPose> pose_in_space(const Detection& s, const CameraMapping& mapping, double size_mm,
                                        WidthDistance& distance) {
   std::vector<Point2> part_mm, pixels;
   double sigma = 0;
-  const double mm = size_mm / s.taught_span;
+  const double mm = size_mm / s.taught_length;
   for (const NamedPoint& p : s.points) {
     part_mm.push_back({p.taught.x * mm, -p.taught.y * mm});  // its y up, towards the camera z
     pixels.push_back(p.at);
@@ -44,9 +44,9 @@ std::optional<WorldPose> pose_in_space(const Sighting& s, const CameraMapping& m
 }
 
 /// Where something of known size stands: on the ray of its position, as far away as it looks small.
-WorldPose place_in_space(const Sighting& s, const CameraMapping& mapping, double size_mm,
+WorldPose place_in_space(const Detection& s, const CameraMapping& mapping, double size_mm,
                          WidthDistance& distance) {
-  const Span& span = s.spans[0];
+  const MeasuredLength& span = s.lengths[0];
   distance = mapping.distance_of_width(span.from, span.to, size_mm, WidthLies::across_axis, span.sigma);
   const CameraModel& camera = mapping.camera();
   const auto ray = ray_of(camera.lens, {s.x, s.y});
@@ -67,14 +67,14 @@ WorldPose place_in_space(const Sighting& s, const CameraMapping& mapping, double
 
 }  // namespace
 
-std::optional<WorldPose> in_space(const Sighting& s, const CameraMapping& mapping, double size_mm,
+std::optional<WorldPose> in_space(const Detection& s, const CameraMapping& mapping, double size_mm,
                                   std::optional<WidthDistance>& distance) {
   try {
     WidthDistance d;
     std::optional<WorldPose> pose;
-    if (s.points.size() >= 4 && s.taught_span > 0)
+    if (s.points.size() >= 4 && s.taught_length > 0)
       pose = pose_in_space(s, mapping, size_mm, d);
-    else if (!s.spans.empty())
+    else if (!s.lengths.empty())
       pose = place_in_space(s, mapping, size_mm, d);
     if (pose) distance = d;
     return pose;

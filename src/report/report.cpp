@@ -2,14 +2,14 @@
 
 #include <fmt/format.h>
 
+#include "geometry/linear.hpp"
 #include "heron/base/error.hpp"
-#include "heron/geometry/linear.hpp"
 #include "in_space.hpp"
 
 namespace heron {
 namespace {
 
-std::optional<WorldPose> world_pose_of(const Sighting& s, const Mapping& mapping, double height_mm) {
+std::optional<WorldPose> world_pose_of(const Detection& s, const Mapping& mapping, double height_mm) {
   try {
     return mapping.world_pose({s.x, s.y}, s.angle, s.sigma, height_mm);
   } catch (const Error& error) {
@@ -49,13 +49,14 @@ double square_mm_at(const Mapping& mapping, Point2 pixel, double height_mm) {
 
 /// Areas, points and lengths in millimetres.
 void add_millimetres(ReportedPart& part, const Frames& frames, double height_mm) {
-  Sighting& s = part.sighting;
+  Detection& s = part.detection;
   const auto world = [&](Point2 p) { return frames.mapping->world_from_pixel(p, height_mm); };
-  const size_t own = s.figures.size();
+  const size_t own = s.measurements.size();
   for (size_t i = 0; i < own; ++i)
-    if (s.figures[i].unit == FigureUnit::square_pixels)
-      s.figures.push_back({s.figures[i].name + "_mm2",
-                           s.figures[i].value * square_mm_at(*frames.mapping, {s.x, s.y}, height_mm)});
+    if (s.measurements[i].unit == MeasurementUnit::square_pixels)
+      s.measurements.push_back(
+          {s.measurements[i].name + "_mm2",
+           s.measurements[i].value * square_mm_at(*frames.mapping, {s.x, s.y}, height_mm)});
   for (const NamedPoint& p : s.points) {
     const Point2 at = world(p.at);
     WorldPose pose;
@@ -63,12 +64,13 @@ void add_millimetres(ReportedPart& part, const Frames& frames, double height_mm)
     if (frames.axes) pose = frames.axes->seen_from(pose);
     part.points_mm.push_back({pose.x_mm, pose.y_mm});
   }
-  for (const Span& span : s.spans) part.lengths_mm.push_back(distance(world(span.from), world(span.to)));
+  for (const MeasuredLength& span : s.lengths)
+    part.lengths_mm.push_back(distance(world(span.from), world(span.to)));
 }
 
 /// The middle of the circle on the plane whose picture the ellipse is: not the picture of its own middle
 /// unless it is seen squarely. Its diameter becomes a figure.
-void centre_by_rim(Sighting& s, const Mapping& mapping, double height_mm, WorldPose& pose) {
+void centre_by_rim(Detection& s, const Mapping& mapping, double height_mm, WorldPose& pose) {
   constexpr int count = 24;
   Eigen::Matrix<double, count, 3> rows;
   Eigen::Matrix<double, count, 1> squares;
@@ -82,12 +84,12 @@ void centre_by_rim(Sighting& s, const Mapping& mapping, double height_mm, WorldP
   if (!circle.determined) return;
   const double x = circle.x[0], y = circle.x[1];
   pose.x_mm += x, pose.y_mm += y;
-  s.figures.push_back({"diameter_mm", 2 * std::sqrt(std::max(0.0, circle.x[2] + x * x + y * y))});
+  s.measurements.push_back({"diameter_mm", 2 * std::sqrt(std::max(0.0, circle.x[2] + x * x + y * y))});
 }
 
 }  // namespace
 
-void add_findings(Report& report, Findings findings, const Frames& frames, const PartPlace& place) {
+void add_result(Report& report, FindResult find_result, const Frames& frames, const PartGeometry& place) {
   if (frames.mapping && frames.mapping->plane() && place.height_mm != 0)
     fail_argument(
         fmt::format("the part stands {:g} mm above the work plane, and the mapping is of a plane alone, "
@@ -100,14 +102,14 @@ void add_findings(Report& report, Findings findings, const Frames& frames, const
                     "mapping is of a plane alone. Calibrate the lens (`heron calibrate --lens`), then the "
                     "plane with `--lens-from`; or teach without --size",
                     place.size_mm));
-  for (Sighting& s : findings.sightings) {
+  for (Detection& s : find_result.detections) {
     ReportedPart part{std::move(s), std::nullopt, std::nullopt};
     if (frames.mapping && place.size_mm > 0)
-      part.world = in_space(part.sighting, *frames.mapping->camera(), place.size_mm, part.distance);
+      part.world = in_space(part.detection, *frames.mapping->camera(), place.size_mm, part.distance);
     else if (frames.mapping)
-      part.world = world_pose_of(part.sighting, *frames.mapping, place.height_mm);
+      part.world = world_pose_of(part.detection, *frames.mapping, place.height_mm);
     if (part.world && place.size_mm == 0) try {
-        if (part.sighting.rim) centre_by_rim(part.sighting, *frames.mapping, place.height_mm, *part.world);
+        if (part.detection.rim) centre_by_rim(part.detection, *frames.mapping, place.height_mm, *part.world);
         add_millimetres(part, frames, place.height_mm);
       } catch (const Error& error) {  // a corner past the plane's horizon
         if (error.code() != ErrorCode::not_determined) throw;
@@ -117,8 +119,8 @@ void add_findings(Report& report, Findings findings, const Frames& frames, const
     if (part.world && frames.axes) part.world = frames.axes->seen_from(*part.world);
     report.parts.push_back(std::move(part));
   }
-  std::move(findings.misses.begin(), findings.misses.end(), std::back_inserter(report.misses));
-  std::move(findings.profiles.begin(), findings.profiles.end(), std::back_inserter(report.profiles));
+  std::move(find_result.misses.begin(), find_result.misses.end(), std::back_inserter(report.misses));
+  std::move(find_result.profiles.begin(), find_result.profiles.end(), std::back_inserter(report.profiles));
 }
 
 }  // namespace heron

@@ -36,7 +36,7 @@ struct SimulatedRobot::Session {
   bool connected() {
     if (peer && peer->is_open()) return true;
     end_connection();
-    const auto deadline = Clock::now() + robot.settings_.patience;
+    const auto deadline = Clock::now() + robot.settings_.timeout;
     while (!peer && Clock::now() < deadline) {
       if (auto socket = connection()) peer.emplace(std::move(*socket), mode(), robot.settings_.token);
     }
@@ -44,9 +44,9 @@ struct SimulatedRobot::Session {
   }
 
   std::optional<LineSocket> connection() {
-    if (robot.listener_) return robot.listener_->accept(robot.settings_.patience);
+    if (robot.listener_) return robot.listener_->accept(robot.settings_.timeout);
     try {
-      return LineSocket::connect(robot.settings_.address, robot.settings_.patience);
+      return LineSocket::connect(robot.settings_.address, robot.settings_.timeout);
     } catch (const Error&) {
       std::this_thread::sleep_for(LineSocket::Duration(50));
       return std::nullopt;
@@ -64,7 +64,7 @@ struct SimulatedRobot::Session {
   /// connection, the robot repeats DONE for what it finished meanwhile.
   std::optional<StationLine> listen() {
     while (peer) {
-      auto line = peer->listen(robot.settings_.patience);
+      auto line = peer->listen(robot.settings_.timeout);
       if (!line) return line;
       if (const auto* hello = std::get_if<Hello>(&*line)) {
         if (hello->session != station)
@@ -96,7 +96,7 @@ struct SimulatedRobot::Session {
                     .sent = {part[Field::x].value_or(0), part[Field::y].value_or(0),
                              degrees(part[Field::angle].value_or(0))}};
     arrival.travel_s = distance(at.position(), arrival.sent.position()) / robot.settings_.speed_mm_s;
-    std::this_thread::sleep_for(std::chrono::duration<double>(arrival.travel_s / robot.settings_.hurry));
+    std::this_thread::sleep_for(std::chrono::duration<double>(arrival.travel_s / robot.settings_.time_scale));
     at = arrival.sent;
     judge(arrival);
     log.arrivals.push_back(std::move(arrival));
@@ -217,8 +217,8 @@ SimulatedRobot::SimulatedRobot(RobotSettings settings, RobotTruth truth)
     : settings_(std::move(settings)), truth_(std::move(truth)) {
   if (!(settings_.speed_mm_s >= 1 && settings_.speed_mm_s <= 100000))
     fail_argument(fmt::format("robot: a speed of {} mm/s; from 1 to 100000", settings_.speed_mm_s));
-  if (!(settings_.hurry >= 1 && settings_.hurry <= 1e6))
-    fail_argument(fmt::format("robot: hurry {} must be from 1 to 1000000", settings_.hurry));
+  if (!(settings_.time_scale >= 1 && settings_.time_scale <= 1e6))
+    fail_argument(fmt::format("robot: hurry {} must be from 1 to 1000000", settings_.time_scale));
   if (settings_.listens) listener_.emplace(settings_.address);
 }
 

@@ -7,10 +7,10 @@ using namespace text_protocol;
 StationPeer::StationPeer(LineSocket socket, LinkMode mode, std::string token)
     : socket_(std::move(socket)), mode_(mode), token_(std::move(token)) {}
 
-std::optional<StationLine> StationPeer::listen(LineSocket::Duration patience) {
+std::optional<StationLine> StationPeer::listen(LineSocket::Duration timeout) {
   using PeerClock = std::chrono::steady_clock;
   std::string text;
-  for (auto deadline = PeerClock::now() + patience; PeerClock::now() < deadline;) {
+  for (auto deadline = PeerClock::now() + timeout; PeerClock::now() < deadline;) {
     const auto left = std::chrono::duration_cast<LineSocket::Duration>(deadline - PeerClock::now());
     const LineSocket::Wait wait = socket_.read(text, left);
     if (wait == LineSocket::Wait::timeout) continue;
@@ -20,7 +20,7 @@ std::optional<StationLine> StationPeer::listen(LineSocket::Duration patience) {
       ++refused_;
       continue;
     }
-    deadline = PeerClock::now() + patience;
+    deadline = PeerClock::now() + timeout;
     if (const auto* hello = std::get_if<Hello>(&*parsed.line)) {
       fields_ = hello->fields;
       say(Robot{.mode = mode_, .token = token_});

@@ -59,7 +59,7 @@ StudioSet write_set(const SetPlan& plan) {
     for (const Point2& p : teach.parts[0].corners)
       set.region += fmt::format("{}{:.0f},{:.0f}", set.region == "polygon" ? ":" : ",",
                                 p.x + random.uniform(-5, 5), p.y + random.uniform(-5, 5));
-    set.options = fmt::format(" --chip-width 14 --least-chip 12 --origin {:g},{:g}", at.x, at.y);
+    set.options = fmt::format(" --chip-width 14 --min-chip 12 --origin {:g},{:g}", at.x, at.y);
   }
   if (kind == "edge") {  // two bands over the upper side, one over the left
     const auto band = [&](double x, double y, int turned) {

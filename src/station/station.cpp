@@ -6,21 +6,21 @@
 
 #include "heron/camera/pause.hpp"
 #include "heron/files/picture_file.hpp"
-#include "heron/locate/survey.hpp"
+#include "heron/locate/prepared_picture.hpp"
 
 namespace heron {
 namespace {
 
 using Clock = std::chrono::steady_clock;
 
-FindLimits limits_of(const StationTarget& t, FindLimits limits) {
-  if (t.angle) limits.angle = *t.angle;
-  if (t.scale) limits.scale = *t.scale;
-  if (t.least_score) limits.least_score = *t.least_score;
-  if (t.least_contrast) limits.least_contrast = *t.least_contrast;
-  if (t.count) limits.count = *t.count;
-  if (t.search) limits.region = Region::rectangle(*t.search);
-  return limits;
+FindOptions find_options_of(const StationTarget& t, FindOptions options) {
+  if (t.angle) options.angle = *t.angle;
+  if (t.scale) options.scale = *t.scale;
+  if (t.min_score) options.min_score = *t.min_score;
+  if (t.min_contrast) options.min_contrast = *t.min_contrast;
+  if (t.max_count) options.max_count = *t.max_count;
+  if (t.search) options.region = Region::rectangle(*t.search);
+  return options;
 }
 
 /// Nothing for a sigma that is not known.
@@ -30,18 +30,18 @@ std::optional<double> known_sigma(double sigma) {
 
 text_protocol::Part part_of(const ReportedPart& p, uint64_t number, int index) {
   using text_protocol::Field;
-  text_protocol::Part part{number, index, p.sighting.target};
+  text_protocol::Part part{number, index, p.detection.target};
   const WorldPose& robot = *p.robot;
   part[Field::x] = robot.x_mm, part[Field::y] = robot.y_mm, part[Field::z] = robot.z_mm;
-  part[Field::score] = p.sighting.score;
+  part[Field::score] = p.detection.score;
   part[Field::sigma_x] = known_sigma(robot.sigma.x), part[Field::sigma_y] = known_sigma(robot.sigma.y);
-  if (p.sighting.has_angle) {
+  if (p.detection.has_angle) {
     part[Field::angle] = robot.angle.degrees();
     if (robot.sigma.angle.degrees() < 180)
       part[Field::sigma_angle] = known_sigma(robot.sigma.angle.degrees());
   }
-  part[Field::ambiguous] = p.sighting.ambiguous ? 1 : 0;
-  part[Field::range_end] = p.sighting.range_end.empty() ? 0 : 1;
+  part[Field::ambiguous] = p.detection.ambiguous ? 1 : 0;
+  part[Field::range_end] = p.detection.range_end.empty() ? 0 : 1;
   return part;
 }
 
@@ -49,8 +49,8 @@ text_protocol::Part part_of(const ReportedPart& p, uint64_t number, int index) {
 std::string withheld(const ReportedPart& p, const std::set<Doubt>& doubts) {
   if (!p.robot) return "its place is not known in the robot's frame";
   if (!part_of(p, 0, 1).can_be_sent()) return "its coordinates are larger than the protocol allows";
-  if (p.sighting.ambiguous && doubts.contains(Doubt::ambiguous)) return "ambiguous";
-  if (!p.sighting.range_end.empty() && doubts.contains(Doubt::range_end)) return "near a range's end";
+  if (p.detection.ambiguous && doubts.contains(Doubt::ambiguous)) return "ambiguous";
+  if (!p.detection.range_end.empty() && doubts.contains(Doubt::range_end)) return "near a range's end";
   return {};
 }
 
@@ -115,15 +115,15 @@ Station::Station(StationFile file, std::unique_ptr<Camera> camera, Work* stop)
       fail_argument(fmt::format(
           "station: {} was taught from a height map; a station looks at pictures, so teach it from one",
           t.file));
-    const FindLimits limits = limits_of(t, loaded.target.limits());
+    const FindOptions options = find_options_of(t, loaded.target.options());
     try {
-      require_honoured(limits, loaded.target.info());
-      require_valid(limits);
+      require_honoured(options, loaded.target.info());
+      require_valid(options);
     } catch (const Error& error) {
       throw Error(error.code(), fmt::format("station: {}: {}", t.file, error.what()));
     }
     looks_at_color_ = looks_at_color_ || loaded.target.info().looks_at_color;
-    targets_.push_back({std::move(loaded.target), limits});
+    targets_.push_back({std::move(loaded.target), options});
   }
 }
 
@@ -133,15 +133,16 @@ Report Station::examine(const Picture& picture, const Pose2& robot_from_world) {
   require_size(picture.name, picture.width(), picture.height(), mapping_);
   const auto begun = Clock::now();
   const auto* color = std::get_if<Image<Rgb>>(&picture.pixels);
-  const Survey survey = looks_at_color_ && color ? Survey(Image<Rgb>(*color)) : Survey(grey_levels(picture));
+  const PreparedPicture prepared =
+      looks_at_color_ && color ? PreparedPicture(Image<Rgb>(*color)) : PreparedPicture(grey_levels(picture));
   const Frames frames{&mapping_.mapping, mapping_.axes ? &*mapping_.axes : nullptr, &robot_from_world,
                       file_.from_axes};
   Report report;
   for (const Loaded& t : targets_) {
-    Findings findings =
-        find(t.target, survey, t.limits, file_.quick ? Explain::never : Explain::always, stop_);
-    report.complete = report.complete && findings.complete;
-    add_findings(report, std::move(findings), frames, t.target.place());
+    FindResult result =
+        find(t.target, prepared, t.options, file_.quick ? Explain::never : Explain::always, stop_);
+    report.complete = report.complete && result.complete;
+    add_result(report, std::move(result), frames, t.target.geometry());
   }
   for (ReportedPart& part : report.parts) part.withheld = withheld(part, file_.withhold);
   report.number = number_;
@@ -152,7 +153,7 @@ Report Station::examine(const Picture& picture, const Pose2& robot_from_world) {
 
 /// One failure of a camera is no end: a lost packet, an answer that came late.
 std::optional<Picture> Station::take_patiently() {
-  const auto deadline = Clock::now() + file_.camera_patience;
+  const auto deadline = Clock::now() + file_.camera_timeout;
   std::chrono::milliseconds wait{100};
   for (;;) try {
       return camera_->take();

@@ -18,9 +18,9 @@ StationTarget target_of(const TomlTable& t, const std::string& folder) {
   target.file = (std::filesystem::path(folder) / t.text("file")).string();
   if (t.has("angle")) target.angle = t.angle_range("angle", full_turn);
   if (t.has("scale")) target.scale = t.range("scale", {1, 1});
-  if (t.has("least_score")) target.least_score = t.number("least_score");
-  if (t.has("least_contrast")) target.least_contrast = t.number("least_contrast");
-  if (t.has("count")) target.count = t.whole_or("count", "all", FindLimits::all);
+  if (t.has("min_score")) target.min_score = t.number("min_score");
+  if (t.has("min_contrast")) target.min_contrast = t.number("min_contrast");
+  if (t.has("max_count")) target.max_count = t.whole_or("max_count", "all", FindOptions::all);
   if (t.has("search")) {
     const auto b = t.numbers("search", 4);
     if (b[2] <= 0 || b[3] <= 0) t.refuse("search", "must be [X, Y, W, H] with positive W and H");
@@ -95,7 +95,7 @@ void read_link(const TomlTable& t, StationFile& station) {
   station.link.listens = listens;
   station.link.mode = t.word("mode", {"push", "ask"}) == "push" ? LinkMode::push : LinkMode::ask;
   read_content(t, station);
-  station.link.patience = seconds(t, "patience_s", station.link.patience);
+  station.link.timeout = seconds(t, "timeout_s", station.link.timeout);
   station.link.acknowledge = seconds(t, "acknowledge_s", station.link.acknowledge);
   station.link.finish = seconds(t, "finish_s", station.link.finish);
   t.done();
@@ -121,7 +121,7 @@ StationFile load_station(const std::string& path) {
           ? camera.text("address")
           : "recording:" +
                 (std::filesystem::path(folder) / camera.text("recording")).lexically_normal().string();
-  station.camera_patience = seconds(camera, "patience_s", station.camera_patience);
+  station.camera_timeout = seconds(camera, "timeout_s", station.camera_timeout);
   camera.done();
   const TomlTable mapping = file.table("mapping");
   station.mapping = (std::filesystem::path(folder) / mapping.text("file")).string();

@@ -1,6 +1,7 @@
 #include <doctest/doctest.h>
 
 #include "heron/base/pose.hpp"
+#include "heron/base/pose3.hpp"
 #include "heron/base/range.hpp"
 
 using namespace heron;

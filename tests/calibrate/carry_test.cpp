@@ -1,8 +1,8 @@
 #include <doctest/doctest.h>
 
+#include "geometry/linear.hpp"
 #include "heron/calibrate/ring_anchor.hpp"
 #include "heron/calibrate/ring_pose.hpp"
-#include "heron/geometry/linear.hpp"
 #include "heron/render/tray_station.hpp"
 #include "sanitized.hpp"
 #include "support.hpp"

@@ -20,9 +20,9 @@ struct Cell {
   Pose3 carrier_from_camera{turn_of({0.1, -0.2, 1.4}), {40, -25, 80}};
   Pose3 other_from_board{turn_of({3.0, 0.1, 0.2}), {520, -130, 15}};
 
-  std::vector<HandEyeStop> stops(int count, double sigma_mm, double sigma_degrees, Random& random,
-                                 double spread_degrees = 50) const {
-    std::vector<HandEyeStop> list;
+  std::vector<HandEyeSample> stops(int count, double sigma_mm, double sigma_degrees, Random& random,
+                                   double spread_degrees = 50) const {
+    std::vector<HandEyeSample> list;
     for (int k = 0; k < count; ++k) {
       // The camera looks at the board's middle from about 450 mm.
       const double s = degrees(spread_degrees).radians();
@@ -30,7 +30,7 @@ struct Cell {
           turn_of({s * random.uniform(-0.6, 0.6), s * random.uniform(-0.6, 0.6), s * random.uniform(-1, 1)}) *
               Eigen::Quaterniond(0, 1, 0, 0),
           {random.uniform(-60, 60), random.uniform(-60, 60), random.uniform(380, 520)}};
-      HandEyeStop stop;
+      HandEyeSample stop;
       stop.name = "stop";
       const Pose3 board_from_camera = camera_from_board.inverse();
       const Pose3 carrier = mount == CameraMount::arm
@@ -94,10 +94,10 @@ TEST_CASE(
 TEST_CASE("motions that determine nothing are refused with the reason") {
   Cell cell;
   Random random(6);
-  std::vector<HandEyeStop> stops = cell.stops(10, 0, 0, random);
-  std::vector<HandEyeStop> about_one_axis;
+  std::vector<HandEyeSample> stops = cell.stops(10, 0, 0, random);
+  std::vector<HandEyeSample> about_one_axis;
   for (int k = 0; k < 8; ++k) {
-    HandEyeStop s = stops[0];
+    HandEyeSample s = stops[0];
     const Pose3 turned{turn_of({0, 0, 0.15 * k}), {10.0 * k, 3.0 * k, 0}};
     s.base_from_flange = s.base_from_flange * turned;
     s.camera_from_board =
@@ -115,7 +115,7 @@ TEST_CASE("motions that determine nothing are refused with the reason") {
 TEST_CASE("a stop that was written down wrong is left out, and poses read in a wrong way are recognised") {
   Cell cell;
   Random random(7);
-  std::vector<HandEyeStop> stops = cell.stops(12, 0.05, 0.02, random);
+  std::vector<HandEyeSample> stops = cell.stops(12, 0.05, 0.02, random);
   stops[5].base_from_flange.position.x() += 10;
   const HandEyeCalibration c = solve_hand_eye(stops, CameraMount::arm);
   CHECK_FALSE(c.stops[5].used);
@@ -125,7 +125,7 @@ TEST_CASE("a stop that was written down wrong is left out, and poses read in a w
 
   // The robot writes metres and rotation vectors.
   std::vector<RobotPoseRow> rows;
-  for (const HandEyeStop& s : stops) {
+  for (const HandEyeSample& s : stops) {
     const Eigen::Vector3d v = rotation_vector_of(s.base_from_flange.rotation);
     rows.push_back({s.base_from_flange.position / 1000, {v.x(), v.y(), v.z()}});
   }
@@ -139,10 +139,10 @@ TEST_CASE("a stop that was written down wrong is left out, and poses read in a w
 TEST_CASE("rows that are swapped, the other mount, and a board read upside down are named") {
   Cell cell;
   Random random(11);
-  const std::vector<HandEyeStop> stops = cell.stops(12, 0.05, 0.02, random);
-  const auto explained = [](const std::vector<HandEyeStop>& as_read, CameraMount mount) {
+  const std::vector<HandEyeSample> stops = cell.stops(12, 0.05, 0.02, random);
+  const auto explained = [](const std::vector<HandEyeSample>& as_read, CameraMount mount) {
     std::vector<RobotPoseRow> rows;
-    for (const HandEyeStop& s : as_read) {
+    for (const HandEyeSample& s : as_read) {
       const Eigen::Quaterniond& q = s.base_from_flange.rotation;
       rows.push_back({s.base_from_flange.position, {q.w(), q.x(), q.y(), q.z()}});
     }
@@ -150,16 +150,16 @@ TEST_CASE("rows that are swapped, the other mount, and a board read upside down 
   };
   CHECK(explained(stops, CameraMount::arm).empty());
   CHECK(explained(stops, CameraMount::fixed).find("--mount arm") != std::string::npos);
-  std::vector<HandEyeStop> swapped = stops;
+  std::vector<HandEyeSample> swapped = stops;
   std::swap(swapped[2].base_from_flange, swapped[9].base_from_flange);
   CHECK(explained(swapped, CameraMount::arm).find("rows 3 and 10 swapped") != std::string::npos);
-  std::vector<HandEyeStop> turned = stops;
+  std::vector<HandEyeSample> turned = stops;
   for (const size_t i : {size_t{1}, size_t{6}})
     turned[i].camera_from_board = turned[i].camera_from_board * Pose3{{0, 0, 0, 1}, {150, 105, 0}};
   turned[1].name = "one", turned[6].name = "six";
   CHECK(explained(turned, CameraMount::arm).find("upside down in one, six") != std::string::npos);
   // One that was mistyped is none of these.
-  std::vector<HandEyeStop> mistyped = stops;
+  std::vector<HandEyeSample> mistyped = stops;
   mistyped[4].base_from_flange.position.x() += 100;
   CHECK(explained(mistyped, CameraMount::arm).empty());
 }

@@ -114,10 +114,9 @@ TEST_CASE("wrong calls about ring marks are told") {
   const Image<uint8_t> tiny(3, 3), plain(200, 150);
   CHECK(find_ring_marks(tiny).empty());
   CHECK(find_ring_marks(plain).empty());
+  CHECK(support::contains(support::error_of([&] { find_ring_marks(plain, {.min_diameter_px = 5}); }), "12"));
   CHECK(
-      support::contains(support::error_of([&] { find_ring_marks(plain, {.least_diameter_px = 5}); }), "12"));
-  CHECK(support::contains(support::error_of([&] { find_ring_marks(plain, {.least_score = 101}); }),
-                          "0 to 100"));
+      support::contains(support::error_of([&] { find_ring_marks(plain, {.min_score = 101}); }), "0 to 100"));
   CHECK(support::contains(support::error_of([] { RingShape{20, 40}.require_valid(); }), "1 to 19"));
   CHECK(support::contains(support::error_of([] { RingShape{1, 0.1}.loops(); }), "0.5"));
   CHECK(support::contains(support::error_of([] { ring_poses(RingSeen{}, CameraMapping(CameraModel{}), 0); }),

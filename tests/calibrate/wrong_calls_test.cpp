@@ -81,7 +81,7 @@ TEST_CASE("lengths and known points that cannot be") {
 
 TEST_CASE("hand-eye and wrists without anything to go by") {
   CHECK_THROWS_AS(solve_hand_eye({}, CameraMount::arm), Error);
-  CHECK_THROWS_AS(solve_hand_eye(std::vector<HandEyeStop>(12), CameraMount::fixed), Error);
+  CHECK_THROWS_AS(solve_hand_eye(std::vector<HandEyeSample>(12), CameraMount::fixed), Error);
   CHECK_FALSE(explain_misfit({}, {}, {}, CameraMount::arm, {}));
   CHECK_THROWS_AS(find_turning_centre({}, {}), Error);
   CHECK_THROWS_AS(find_turning_centre({1_deg}, {}), Error);

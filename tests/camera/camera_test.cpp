@@ -259,10 +259,10 @@ TEST_CASE("every wait of a camera ends within a tenth of a second of a stop") {
   save_recording(r);
   for (const char* kind : {"http", "genicam", "recording"}) {
     Work stop;
-    const CameraPatience patience{.wait = 60000ms, .stop = &stop};
+    const CameraPatience timeout{.wait = 60000ms, .stop = &stop};
     const std::string k = kind;
-    const auto camera = k == "http"      ? open_http(server.at("/slow"), patience)
-                        : k == "genicam" ? open_genicam("127.0.0.1", patience)
+    const auto camera = k == "http"      ? open_http(server.at("/slow"), timeout)
+                        : k == "genicam" ? open_genicam("127.0.0.1", timeout)
                                          : open_recording(folder.path(), Pace::as_taken, &stop);
     if (k == "recording") CHECK(camera->take());
     if (k == "genicam") kill(fake.process, SIGSTOP);  // it never sends
@@ -301,7 +301,7 @@ TEST_CASE("a stream is cut into parts wherever its bytes are split, and garbage 
       "noise\r\n--b\r\nContent-Length: 5\r\n\r\nhello\r\n--b\r\n\r\nworld wide\r\n--b\r\nX: "
       "y\r\ncontent-length:3\r\n\r\nend\r\n--b--";
   for (size_t step = 1; step < stream.size(); ++step) {
-    PartCutter cutter("b");
+    MultipartParser cutter("b");
     std::vector<std::string> parts;
     for (size_t at = 0; at < stream.size(); at += step) {
       cutter.feed(stream.data() + at, std::min(step, stream.size() - at));
@@ -309,14 +309,14 @@ TEST_CASE("a stream is cut into parts wherever its bytes are split, and garbage 
     }
     CHECK(parts == std::vector<std::string>{"hello", "world wide", "end"});
   }
-  PartCutter small("b", 1000);
+  MultipartParser small("b", 1000);
   const std::string huge = "--b\r\nContent-Length: 99999999\r\n\r\n";
   small.feed(huge.data(), huge.size());
   CHECK_THROWS_AS(small.next(), Error);
-  CHECK_THROWS_AS(PartCutter(""), Error);
+  CHECK_THROWS_AS(MultipartParser(""), Error);
   render::Random random(2);
   for (int run = 0; run < 300; ++run) {
-    PartCutter cutter("--b", 5000);
+    MultipartParser cutter("--b", 5000);
     std::string bytes;
     for (int k = 0; k < 200; ++k) bytes += "\r\n-b:Content-Length 12"[random.whole(0, 21)];
     cutter.feed(bytes.data(), bytes.size());
@@ -347,7 +347,7 @@ TEST_CASE("a GenICam camera on loopback is found, set, gives pictures, and its e
   CHECK_THROWS_AS(open_genicam("no such camera"), Error);
 }
 
-TEST_CASE("a GenICam picture of which packets are lost is exposed again while there is patience") {
+TEST_CASE("a GenICam picture of which packets are lost is exposed again while there is timeout") {
   const FakeGigE fake;
   const auto patient = open_genicam("127.0.0.1", {std::chrono::milliseconds(20000)});
   std::atomic<bool> done = false;

@@ -1,7 +1,7 @@
 #include <cstdio>
 
 #include "heron/locate/pattern.hpp"
-#include "heron/locate/survey.hpp"
+#include "heron/locate/prepared_picture.hpp"
 
 using namespace heron;
 
@@ -12,8 +12,8 @@ int main() {
       picture(x, y) =
           (x > 60 && x < 90 && y > 40 && y < 120) || (x > 60 && x < 140 && y > 90 && y < 120) ? 200 : 50;
   const PatternTarget letter = teach_pattern(picture, Region::rectangle({45, 25, 110, 110}));
-  const Findings found = find(letter, Survey(Image<uint8_t>(picture)), {.least_score = 90});
-  std::printf("%zu found at (%.3f, %.3f)\n", found.sightings.size(), found.sightings.at(0).x,
-              found.sightings.at(0).y);
-  return found.sightings.size() == 1 ? 0 : 1;
+  const FindResult found = find(letter, PreparedPicture(Image<uint8_t>(picture)), {.min_score = 90});
+  std::printf("%zu found at (%.3f, %.3f)\n", found.detections.size(), found.detections.at(0).x,
+              found.detections.at(0).y);
+  return found.detections.size() == 1 ? 0 : 1;
 }

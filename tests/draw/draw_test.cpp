@@ -14,10 +14,10 @@ Image<uint8_t> flat(uint8_t grey, int width = 320, int height = 240) {
   return image;
 }
 
-/// A sighting whose edges form a square of 60 pixels; the left side was not seen.
+/// A detection whose edges form a square of 60 pixels; the left side was not seen.
 Report square_report() {
   ReportedPart part;
-  Sighting& s = part.sighting;
+  Detection& s = part.detection;
   s.target = "square", s.x = 160, s.y = 120, s.score = 75;
   for (int i = -30; i <= 30; ++i) {
     s.edges.push_back({{160.0 + i, 90}, {0, 1}, 0, 1});
@@ -98,8 +98,8 @@ TEST_CASE("misses, the search region and the count are drawn; nothing else is to
 
 TEST_CASE("labels stay on the picture, however near to its border a part lies") {
   Report report = square_report();
-  for (EdgeMatch& e : report.parts[0].sighting.edges) e.place += Point2{150, 110};
-  report.parts[0].sighting.x += 150, report.parts[0].sighting.y += 110;
+  for (EdgeMatch& e : report.parts[0].detection.edges) e.place += Point2{150, 110};
+  report.parts[0].detection.x += 150, report.parts[0].detection.y += 110;
   report.parts[0].robot = WorldPose{};
   const Image<uint8_t> picture = flat(100);
   CHECK(changed(draw_report(picture, report), picture, {180, 200, 140, 40}) > 1000);

@@ -82,7 +82,7 @@ TEST_CASE("a light report stripes what is clipped and what is black, in two ways
     for (int x = 10; x < 60; ++x) picture(x, y) = 255, picture(x + 80, y) = 0;
   LightReport report;
   report.measures = {{"brightness", 120, "grey levels", Fitness::good, "fine"},
-                     {"clipped", 2, "%", Fitness::poor, "too much"}};
+                     {"saturation", 2, "%", Fitness::poor, "too much"}};
   report.glares = {{{300, 60}, 20}};
   const Image<Rgb> drawn = draw_light(picture, report);
   int red = 0, blue = 0, ring = 0;

@@ -22,7 +22,7 @@ std::vector<StudiedPicture> ten_pictures() {
 StudyAdvice advice_of(double worst, double best) {
   StudyAdvice a;
   a.worst_right = worst, a.best_wrong = best, a.separated = worst > best, a.right = 10;
-  a.limits.least_score = 60;
+  a.options.min_score = 60;
   return a;
 }
 
@@ -58,7 +58,7 @@ TEST_CASE("the plot of scores shows parts, the rest, the limits and the gap, eac
   const Image<Rgb> higher = draw_scores(better, advice_of(80, 40), 50);
   CHECK(differing(plot, higher, 60, 205) > 300);
   CHECK(differing(plot, higher, 480, 740) == 0);
-  // The least score as it is moves its dashed line alone.
+  // The minimum score as it is moves its dashed line alone.
   const Image<Rgb> stricter = draw_scores(ten_pictures(), advice_of(80, 40), 75);
   CHECK(differing(plot, stricter, 225, 235) > 300);
   // Without a gap there is no band.
@@ -132,7 +132,7 @@ TEST_CASE("trends are drawn a plot each, what changes by a stronger line, and no
     StudiedFind find{
         .x = 10, .y = 10, .angle = {}, .score = 90, .contrast = 80 - 4.0 * static_cast<double>(i)};
     find.right = true;
-    find.figures = {{"quality.rim", 95}, {"quality.total", 90}, {"diameter", 30}};
+    find.measurements = {{"quality.rim", 95}, {"quality.total", 90}, {"diameter", 30}};
     pictures[i].finds.push_back(find);
   }
   const auto trends = trends_of(pictures);

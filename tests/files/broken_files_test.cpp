@@ -167,7 +167,7 @@ TEST_CASE("a target of another kind or version is refused by name") {
   CHECK(with("version = 1", "version = 3").find("this program reads version 1, a newer one is needed") !=
         std::string::npos);
   CHECK(with("\"pattern\"", "\"smell\"").find("it may be \"pattern\"") != std::string::npos);
-  CHECK(with("least_score", "least_scores").find("did you mean 'least_score'?") != std::string::npos);
+  CHECK(with("min_score", "min_scores").find("did you mean 'min_score'?") != std::string::npos);
   CHECK(with("origin = [", "origin = [1.0, ").find("an array of 2 numbers") != std::string::npos);
   CHECK(with("count = \"all\"", "count = \"some\"").find("a whole number, or \"all\"") != std::string::npos);
   CHECK(with("scale = [1.0, 1.0]", "scale = [2.0, 1.0]").find("swapped") != std::string::npos);

@@ -18,7 +18,7 @@
 #include "heron/files/report_json.hpp"
 #include "heron/files/target_file.hpp"
 #include "heron/files/toml_file.hpp"
-#include "heron/locate/survey.hpp"
+#include "heron/locate/prepared_picture.hpp"
 #include "support.hpp"
 
 using namespace heron;
@@ -178,16 +178,16 @@ TEST_CASE("a file is written whole or what stood there stays") {
 TEST_CASE("a target comes back with its edges, and an edit in a paint program is noticed and followed") {
   TemporaryFolder folder;
   PatternSettings settings{.name = "letter \"L\"", .origin = Point2{40.5, 70.25}};
-  settings.limits.angle = {-30_deg, degrees(45.5)};
-  settings.limits.least_score = 71.25;
+  settings.options.angle = {-30_deg, degrees(45.5)};
+  settings.options.min_score = 71.25;
   const PatternTarget target = teach_pattern(letter(), Region::rectangle({15, 8, 90, 86}), settings);
   save_target(folder / "t.png", target);
   const LoadedTarget back = load_target(folder / "t.png");
   CHECK_FALSE(back.edited);
   CHECK(back.target.name() == "letter \"L\"");
   CHECK(back.target.taught().origin == target.origin());
-  CHECK(back.target.limits().least_score == 71.25);
-  CHECK(back.target.limits().angle == settings.limits.angle);
+  CHECK(back.target.options().min_score == 71.25);
+  CHECK(back.target.options().angle == settings.options.angle);
   REQUIRE(back.target.as<PatternTarget>()->edges().size() == target.edges().size());
   CHECK(back.target.as<PatternTarget>()->edges()[7].place == target.edges()[7].place);
 
@@ -296,8 +296,8 @@ TEST_CASE("a report is one line of JSON whose numbers read back to the same doub
   Report report;
   report.picture = "a\xff\n.png";
   ReportedPart part;
-  part.sighting.target = "leaf", part.sighting.x = 0.1 + 0.2, part.sighting.angle = degrees(-33.123456789),
-  part.sighting.range_end = {"angle"};
+  part.detection.target = "leaf", part.detection.x = 0.1 + 0.2, part.detection.angle = degrees(-33.123456789),
+  part.detection.range_end = {"angle"};
   part.world = WorldPose{.x_mm = 1.0 / 3, .y_mm = 2, .z_mm = 0, .angle = 5_deg, .sigma = {}};
   report.parts.push_back(part);
   report.misses.push_back({1, 2, 3_deg, 1, 57.3, {{"score", 57.3, "at least 60"}}});

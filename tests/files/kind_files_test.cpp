@@ -28,7 +28,7 @@ struct Studio {
     picture = render::picture_of(view, random);
     grey = grey_levels(picture);
   }
-  Target taught(const std::string& kind, double width, double height, TargetWords words,
+  Target taught(const std::string& kind, double width, double height, TeachOptions words,
                 const Image<uint8_t>* background = nullptr) const {
     TeachingPicture from{.grey = grey, .region = Region::rectangle(view.parts[0].pixel, width, height, {})};
     if (const auto* color = std::get_if<Image<Rgb>>(&picture.pixels)) from.color = *color;
@@ -52,33 +52,33 @@ void check_same_kind(const Target& target, const std::string& path, const Pictur
   const LoadedTarget back = load_target(path);
   CHECK_FALSE(back.edited);
   CHECK_FALSE(back.resized);
-  CHECK(std::string(back.target.info().word) == target.info().word);
+  CHECK(std::string(back.target.info().id) == target.info().id);
   CHECK(back.target.name() == target.name());
   const auto before = target.settings(), after = back.target.settings();
   REQUIRE(before.size() == after.size());
   for (size_t i = 0; i < before.size(); ++i) CHECK(before[i].value == after[i].value);
-  CHECK(back.target.limits().least_score == target.limits().least_score);
-  CHECK(back.target.place().height_mm == target.place().height_mm);
-  const Findings a = find(target, survey_of(target, picture)),
-                 b = find(back.target, survey_of(back.target, picture));
-  REQUIRE(a.sightings.size() == 1);
-  REQUIRE(b.sightings.size() == 1);
-  CHECK(a.sightings[0].x == b.sightings[0].x);
-  CHECK(a.sightings[0].score == b.sightings[0].score);
+  CHECK(back.target.options().min_score == target.options().min_score);
+  CHECK(back.target.geometry().height_mm == target.geometry().height_mm);
+  const FindResult a = find(target, prepare(picture, target)),
+                   b = find(back.target, prepare(picture, back.target));
+  REQUIRE(a.detections.size() == 1);
+  REQUIRE(b.detections.size() == 1);
+  CHECK(a.detections[0].x == b.detections[0].x);
+  CHECK(a.detections[0].score == b.detections[0].score);
 }
 
 }  // namespace
 
 TEST_CASE("targets of every kind come back from their files as they were") {
   TemporaryFolder folder;
-  FindLimits limits = limits_of("color");
-  limits.least_score = 61.25, limits.count = 2;
-  const TargetWords words{.name = "a \"tile\"", .limits = limits, .place = {.height_mm = 2.5}};
+  FindOptions options = find_options_of("color");
+  options.min_score = 61.25, options.max_count = 2;
+  const TeachOptions words{.name = "a \"tile\"", .options = options, .geometry = {.height_mm = 2.5}};
   const Studio glaze = studio_of("color"), blank = studio_of("outline"), bore = studio_of("marker");
   check_same_kind(glaze.taught("color", 40, 40, words), folder / "color.png", glaze.picture);
   check_same_kind(blank.taught("outline", 220, 160, words), folder / "outline.png", blank.picture);
   check_same_kind(bore.taught("marker", 96, 96, words), folder / "marker.png", bore.picture);
-  TargetWords panel_words{.name = "panel", .settings = {{"chip_width", 12.0}, {"open", false}}};
+  TeachOptions panel_words{.name = "panel", .settings = {{"chip_width", 12.0}, {"open", false}}};
   std::vector<double> drawn;
   const Studio panel = studio_of("border");
   for (const Point2& p : panel.view.parts[0].corners) drawn.push_back(p.x + 2), drawn.push_back(p.y - 2);
@@ -113,9 +113,9 @@ TEST_CASE("a color's file keeps its color, and a file that has lost it says so")
   CHECK(contains(error_of([&] { load_target(folder / "grey.png"); }), "lost its color"));
   // A limit or setting of another kind is refused where it stands.
   std::string& text = content.texts.begin()->second;
-  text.replace(text.find("least_light"), 11, "least_lihgt");
+  text.replace(text.find("min_light"), 11, "min_lihgt");
   write_file(folder / "typo.png", encode_png(content.picture, &*content.alpha, content.texts));
-  CHECK(contains(error_of([&] { load_target(folder / "typo.png"); }), "least_light"));
+  CHECK(contains(error_of([&] { load_target(folder / "typo.png"); }), "min_light"));
 }
 
 TEST_CASE("mutated settings of every kind are refused in words, or serve") {
@@ -137,7 +137,7 @@ TEST_CASE("mutated settings of every kind are refused in words, or serve") {
       {teach_target("stripe", on_floor, {.name = "s"}), &walked}};
   render::Random random(21);
   for (const auto& [target, picture] : cases) {
-    CAPTURE(target.info().word);
+    CAPTURE(target.info().id);
     save_target(folder / "t.png", target);
     const PngContent good = decode_png(read_file(folder / "t.png"), "t.png");
     int refused = 0, served = 0;
@@ -148,7 +148,7 @@ TEST_CASE("mutated settings of every kind are refused in words, or serve") {
       try {
         const Target read = load_target(folder / "x.png").target;
         ++served;
-        if (served <= 6) find(read, survey_of(read, *picture), read.limits(), Explain::never);
+        if (served <= 6) find(read, prepare(*picture, read), read.options(), Explain::never);
       } catch (const Error& error) {
         ++refused;
         REQUIRE(std::string(error.what()).size() > 10);
@@ -162,16 +162,16 @@ TEST_CASE("a report tells what each kind has, and null where it has no angle") {
   const Studio bore = studio_of("marker");
   const Target target = bore.taught("marker", 96, 96, {.name = "bore"});
   Report report;
-  add_findings(report, find(target, survey_of(target, bore.picture)), {});
+  add_result(report, find(target, prepare(bore.picture, target)), {});
   const std::string line = report_json(report);
   CHECK(contains(line, "\"angle\":null"));
   CHECK(contains(line, "\"diameter\":"));
   CHECK(contains(line, "\"quality\":{\"total\":"));
   // So it is with what was turned away.
   Report nothing;
-  FindLimits strict = target.limits();
+  FindOptions strict = target.options();
   strict.region = Region::rectangle({0, 0, 30, 30});
-  add_findings(nothing, find(target, survey_of(target, bore.picture), strict, Explain::always), {});
+  add_result(nothing, find(target, prepare(bore.picture, target), strict, Explain::always), {});
   CHECK(nothing.parts.empty());
   REQUIRE_FALSE(nothing.misses.empty());
   CHECK(contains(report_json(nothing), "\"angle\":null"));
@@ -179,18 +179,18 @@ TEST_CASE("a report tells what each kind has, and null where it has no angle") {
 }
 
 TEST_CASE("a report tells points, lengths and chips of a border, and how far away what has a size is") {
-  Sighting s{.target = "panel", .x = 320, .y = 240};
+  Detection s{.target = "panel", .x = 320, .y = 240};
   s.points = {{"corner1", {100, 50}, {0.02, 0.03}}};
-  s.spans = {{"side1", {100, 50}, {500, 50}, 0.02}};
-  s.flaws = {{.what = "chip", .x = 200, .y = 55, .area = 30, .depth = 5, .length = 7}};
-  Findings findings;
-  findings.sightings = {s};
+  s.lengths = {{"side1", {100, 50}, {500, 50}, 0.02}};
+  s.defects = {{.what = "chip", .x = 200, .y = 55, .area = 30, .depth = 5, .length = 7}};
+  FindResult result;
+  result.detections = {s};
   const CameraModel camera{
       {.fx = 500, .fy = 500, .cx = 320, .cy = 240},
       {Eigen::Quaterniond(Eigen::AngleAxisd(std::numbers::pi, Eigen::Vector3d::UnitX())), {0, 0, 1000}}};
   const Mapping mapping = CameraMapping(camera);
   Report flat, sized;
-  add_findings(flat, findings, {&mapping});
+  add_result(flat, result, {&mapping});
   const std::string lying = report_json(flat);
   CHECK(contains(lying,
                  "\"points\":[{\"name\":\"corner1\",\"x\":100.0,\"y\":50.0,\"sigma\":{\"x\":0.02,\"y\":0.03},"
@@ -199,7 +199,7 @@ TEST_CASE("a report tells points, lengths and chips of a border, and how far awa
   CHECK(contains(lying, "\"what\":\"chip\""));
   CHECK(contains(lying, "\"length\":7.0"));
   CHECK_FALSE(contains(lying, "\"distance\":"));
-  add_findings(sized, findings, {&mapping}, {.size_mm = 200});
+  add_result(sized, result, {&mapping}, {.size_mm = 200});
   CHECK(contains(report_json(sized), "\"distance\":{\"axis\":250.0"));
 }
 
@@ -230,16 +230,16 @@ TEST_CASE("corners, circles and outlines on a color come back from their files a
   // A corner without its slopes is a corner that was not taught.
   const std::string path = folder / "broken.png";
   const auto refused = [&](const Target& target, const char* setting) {
-    TargetWords words{.name = "x", .limits = target.limits()};
+    TeachOptions words{.name = "x", .options = target.options()};
     for (const NamedSetting& s : target.settings())
       if (s.name != setting) words.settings[s.name] = s.value;
-    return error_of([&] { target_from(target.info().word, TaughtPicture(target.taught()), words); });
+    return error_of([&] { target_from(target.info().id, TaughtPicture(target.taught()), words); });
   };
   const Target corner = load_target(folder / "corner.png").target,
                blank = load_target(folder / "leaf.png").target;
   CHECK(contains(refused(corner, "slopes"), "teach it again"));
   // Edited so that both bands lie along one direction.
-  TargetWords turned{.name = "x", .limits = corner.limits()};
+  TeachOptions turned{.name = "x", .options = corner.options()};
   for (const NamedSetting& s : corner.settings()) turned.settings[s.name] = s.value;
   turned.settings["second"] = turned.settings["band"];
   CHECK(contains(error_of([&] { target_from("edge", TaughtPicture(corner.taught()), turned); }), "parallel"));

@@ -120,12 +120,12 @@ TEST_CASE("recordings keep times and settings; targets keep height and grasp") {
     for (int x = 20; x < 45; ++x) p(x, y) = 180;
   const PatternTarget target =
       teach_pattern(p, Region::rectangle(Box{5, 5, 50, 40}),
-                    {.name = "box", .place = {.height_mm = -2.5, .grasp = {3, 4, 90_deg}}});
+                    {.name = "box", .geometry = {.height_mm = -2.5, .grasp = {3, 4, 90_deg}}});
   save_target(folder / "t.png", target);
-  const PartPlace place = load_target(folder / "t.png").target.place();
-  CHECK(place.height_mm == -2.5);
-  CHECK(place.grasp.y == 4);
-  CHECK(place.grasp.angle.degrees() == doctest::Approx(90));
+  const PartGeometry geometry = load_target(folder / "t.png").target.geometry();
+  CHECK(geometry.height_mm == -2.5);
+  CHECK(geometry.grasp.y == 4);
+  CHECK(geometry.grasp.angle.degrees() == doctest::Approx(90));
 
   support::write_text(folder / "recording.toml",
                       "version = 1\n[[picture]]\nfile = \"t.png\"\nat_s = 0.5\nexposure_ms = 8\ngain = "

@@ -31,16 +31,16 @@ TEST_CASE("every setting of a target comes back to the same number") {
   TemporaryFolder folder;
   for (const Inversion inversion : {Inversion::none, Inversion::whole, Inversion::local}) {
     PatternSettings settings{
-        .name = "plate", .least_strength = 1.0 / 3, .detail = 1, .height_step_mm = 0.0123};
-    settings.limits = {.angle = {-10_deg, degrees(33.3)},
-                       .scale = {0.9, 1.1},
-                       .least_score = 61.7,
-                       .least_contrast = 0.1,
-                       .count = 3,
-                       .min_visible = 0.7,
-                       .most_outside = 0.125,
-                       .inversion = inversion,
-                       .thoroughness = Thoroughness::exhaustive};
+        .name = "plate", .edge_threshold = 1.0 / 3, .detail = 1, .height_step_mm = 0.0123};
+    settings.options = {.angle = {-10_deg, degrees(33.3)},
+                        .scale = {0.9, 1.1},
+                        .min_score = 61.7,
+                        .min_contrast = 0.1,
+                        .max_count = 3,
+                        .min_visible = 0.7,
+                        .max_outside = 0.125,
+                        .inversion = inversion,
+                        .thoroughness = Thoroughness::exhaustive};
     const PatternTarget target = teach_pattern(plate(), Region::rectangle({10, 8, 100, 75}), settings);
     save_target(folder / "t.png", target);
     const LoadedTarget back = load_target(folder / "t.png");
@@ -48,18 +48,18 @@ TEST_CASE("every setting of a target comes back to the same number") {
     CHECK_FALSE(back.resized);
     CHECK_FALSE(back.settings_lost);
     const PatternSettings& s = back.target.as<PatternTarget>()->settings();
-    CHECK(s.least_strength == settings.least_strength);
+    CHECK(s.edge_threshold == settings.edge_threshold);
     CHECK(s.detail == 1);
     CHECK(s.height_step_mm == 0.0123);
-    CHECK(s.limits.angle.max.degrees() == doctest::Approx(33.3).epsilon(1e-14));
-    CHECK(s.limits.scale == settings.limits.scale);
-    CHECK(s.limits.least_score == 61.7);
-    CHECK(s.limits.least_contrast == 0.1);
-    CHECK(s.limits.count == 3);
-    CHECK(s.limits.min_visible == 0.7);
-    CHECK(s.limits.most_outside == 0.125);
-    CHECK(s.limits.inversion == inversion);
-    CHECK(s.limits.thoroughness == Thoroughness::exhaustive);
+    CHECK(s.options.angle.max.degrees() == doctest::Approx(33.3).epsilon(1e-14));
+    CHECK(s.options.scale == settings.options.scale);
+    CHECK(s.options.min_score == 61.7);
+    CHECK(s.options.min_contrast == 0.1);
+    CHECK(s.options.max_count == 3);
+    CHECK(s.options.min_visible == 0.7);
+    CHECK(s.options.max_outside == 0.125);
+    CHECK(s.options.inversion == inversion);
+    CHECK(s.options.thoroughness == Thoroughness::exhaustive);
     CHECK(inversion_of(word_of(inversion), "--inversion") == inversion);
   }
   CHECK(contains(error_of([] { inversion_of("upside", "--inversion"); }), "--inversion \"upside\" must be"));
@@ -101,7 +101,7 @@ TEST_CASE("rows with names: parts, empty pictures, headers, remarks, and what do
 TEST_CASE("a report tells what was turned round, held back, and stopped") {
   Report report;
   report.picture = "p.png";
-  Sighting s{.target = "leaf", .x = 1, .y = 2, .angle = 30_deg, .score = 88, .range_end = {"angle"}};
+  Detection s{.target = "leaf", .x = 1, .y = 2, .angle = 30_deg, .score = 88, .range_end = {"angle"}};
   s.ambiguous = OtherPose{3, 4, 31_deg, 1.01, 87};
   s.inverted = true;
   report.parts.push_back({s, {}, {}});
@@ -116,7 +116,7 @@ TEST_CASE("a report tells what was turned round, held back, and stopped") {
   CHECK(j["misses"][0]["limits"][0]["sigma"] == 2.5);
   // What is as usual takes no room.
   Report usual;
-  usual.parts.push_back({Sighting{.target = "leaf", .angle = 0_deg}, {}, {}});
+  usual.parts.push_back({Detection{.target = "leaf", .angle = 0_deg}, {}, {}});
   const json plain = json::parse(report_json(usual));
   CHECK_FALSE(plain.contains("complete"));
   CHECK_FALSE(plain["found"][0].contains("inverted"));

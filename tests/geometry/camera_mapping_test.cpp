@@ -2,8 +2,8 @@
 
 #include <cmath>
 
+#include "geometry/linear.hpp"
 #include "heron/base/error.hpp"
-#include "heron/geometry/linear.hpp"
 #include "heron/geometry/mapping.hpp"
 #include "heron/render/random.hpp"
 #include "heron/render/tray_station.hpp"

@@ -1,9 +1,9 @@
 #include <doctest/doctest.h>
 
+#include "geometry/least_squares.hpp"
+#include "geometry/linear.hpp"
 #include "heron/base/error.hpp"
 #include "heron/geometry/camera_model.hpp"
-#include "heron/geometry/least_squares.hpp"
-#include "heron/geometry/linear.hpp"
 #include "heron/geometry/plane_mapping.hpp"
 #include "heron/geometry/rigid_fit.hpp"
 #include "heron/render/random.hpp"

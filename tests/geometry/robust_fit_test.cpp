@@ -1,4 +1,4 @@
-#include "heron/geometry/robust_fit.hpp"
+#include "geometry/robust_fit.hpp"
 
 #include <doctest/doctest.h>
 

@@ -5,17 +5,17 @@
 #include <limits>
 #include <stdexcept>
 
+#include "geometry/least_squares.hpp"
 #include "heron/base/error.hpp"
 #include "heron/calibrate/plane.hpp"
-#include "heron/geometry/least_squares.hpp"
 #include "heron/geometry/rigid_fit.hpp"
 #include "heron/image/components.hpp"
 #include "heron/image/gradient.hpp"
-#include "heron/image/parallel.hpp"
 #include "heron/image/pyramid.hpp"
 #include "heron/image/smooth.hpp"
 #include "heron/render/scene.hpp"
 #include "heron/render/tray_station.hpp"
+#include "image/parallel.hpp"
 
 // Every public call below the pattern, asked with what it was not made for: a clear error or an empty answer,
 // never worse.
@@ -90,7 +90,7 @@ TEST_CASE("errands are all done, on one thread and on several, and what one thro
   for (const size_t threads : {1, 2, 8}) {
     const tbb::global_control limit(tbb::global_control::max_allowed_parallelism, threads);
     std::atomic<int> done = 0;
-    Errands errands;
+    TaskGroup errands;
     for (int i = 0; i < 100; ++i)
       errands.begin([&] { parallel_rows(10, 3, [&](int first, int end) { done += end - first; }); });
     errands.wait();

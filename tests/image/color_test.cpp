@@ -3,6 +3,7 @@
 #include "heron/image/color_space.hpp"
 #include "heron/image/components.hpp"
 #include "heron/render/random.hpp"
+#include "image/plain_kernels.hpp"
 
 using namespace heron;
 

@@ -6,6 +6,7 @@
 
 #include "heron/image/color_space.hpp"
 #include "heron/render/random.hpp"
+#include "image/plain_kernels.hpp"
 #include "image/row_changes.hpp"
 
 using namespace heron;

@@ -9,6 +9,7 @@
 #include "heron/image/region.hpp"
 #include "heron/image/sample.hpp"
 #include "heron/image/smooth.hpp"
+#include "image/plain_kernels.hpp"
 #include "image/sample_line.hpp"
 
 using namespace heron;
@@ -62,11 +63,11 @@ TEST_CASE("new pictures are zero, copies equal, and behind all rows stand zeros"
     const Image<uint8_t> full = speckled(width, 5), empty(width, 5), copy(full);
     CHECK(same(full, copy));
     CHECK(is_clear_behind(copy));
-    CHECK(is_clear_behind(Image<uint8_t>::unfilled(width, 5)));
+    CHECK(is_clear_behind(Image<uint8_t>::uninitialized(width, 5)));
     for (int y = 0; y < 5; ++y) CHECK(std::count(empty.row(y), empty.row(y) + width, uint8_t{0}) == width);
   }
   CHECK(Image<uint8_t>(Image<uint8_t>()).empty());
-  CHECK_THROWS_AS(Image<uint8_t>::unfilled(-1, 3), Error);
+  CHECK_THROWS_AS(Image<uint8_t>::uninitialized(-1, 3), Error);
 }
 
 TEST_CASE("kernels give the bits of their plain twins at every width") {

@@ -5,6 +5,7 @@
 #include "heron/image/gradient.hpp"
 #include "heron/image/pyramid.hpp"
 #include "heron/image/relief.hpp"
+#include "image/plain_kernels.hpp"
 
 using namespace heron;
 

@@ -77,7 +77,7 @@ TEST_CASE("exposure: dark and clipped pictures, as long as motion and cycle allo
 
   studio.scene.exposure = 2.4;
   r = studio.judged();
-  CHECK(fitness(r, "clipped") != Fitness::good);
+  CHECK(fitness(r, "saturation") != Fitness::good);
   CHECK(advises(r, "shorten the exposure"));
 }
 
@@ -85,8 +85,8 @@ TEST_CASE("uneven light, blur, noise, weak edges and glare are each named") {
   Studio uneven;
   uneven.scene.light = {1.0, {-0.7, 0}, 0};
   LightReport r = uneven.judged();
-  CHECK(fitness(r, "evenness") != Fitness::good);
-  CHECK(value(r, "evenness") == doctest::Approx(100 * (1 - 0.685 / 1.315)).epsilon(0.15));
+  CHECK(fitness(r, "uniformity") != Fitness::good);
+  CHECK(value(r, "uniformity") == doctest::Approx(100 * (1 - 0.685 / 1.315)).epsilon(0.15));
   CHECK(advises(r, "light the right more"));
 
   Studio blurred;
@@ -135,8 +135,8 @@ TEST_CASE("a camera that is not square to a board, or to round shapes, is told b
     const Image<uint8_t> checkers = expose(exact_picture(scene), {.sigma = 2}, random);
     scene.pieces = board_pieces(dots, {-72, -54, {}});
     const Image<uint8_t> round = expose(exact_picture(scene), {.sigma = 2}, random);
-    for (const double seen :
-         {value(judge_light(checkers, {.board = checker}), "square"), value(judge_light(round), "square")}) {
+    for (const double seen : {value(judge_light(checkers, {.board = checker}), "perpendicularity"),
+                              value(judge_light(round), "perpendicularity")}) {
       if (tilt == 0)
         CHECK(seen < 4);
       else
@@ -148,7 +148,7 @@ TEST_CASE("a camera that is not square to a board, or to round shapes, is told b
 TEST_CASE("regions, empty pictures and wrong calls") {
   Studio studio;
   studio.scene.light = {1.0, {-0.7, 0}, 0};
-  CHECK(fitness(studio.judged({.region = Region::rectangle(Box{100, 100, 300, 700})}), "evenness") ==
+  CHECK(fitness(studio.judged({.region = Region::rectangle(Box{100, 100, 300, 700})}), "uniformity") ==
         Fitness::good);
   for (const uint8_t grey : {0, 128, 255}) {
     Image<uint8_t> flat(200, 150);
@@ -170,7 +170,7 @@ TEST_CASE("what a picture does not show is not judged as good") {
   Image<uint8_t> flat(200, 150);
   for (int y = 0; y < 150; ++y) std::fill_n(flat.row(y), 200, uint8_t{180});
   const LightReport r = judge_light(flat);
-  CHECK(fitness(r, "square") == Fitness::unknown);
+  CHECK(fitness(r, "perpendicularity") == Fitness::unknown);
   CHECK(fitness(r, "sharpness") == Fitness::unknown);
   CHECK(fitness(r, "brightness") == Fitness::good);
 }

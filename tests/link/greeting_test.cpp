@@ -12,7 +12,7 @@ TEST_CASE("nobody there: one clear error, in time") {
   { free_port = LineListener({"127.0.0.1", 0}).address().port; }
   const auto begun = std::chrono::steady_clock::now();
   LinkSettings settings = quick({"127.0.0.1", free_port});
-  settings.patience = 300ms;
+  settings.timeout = 300ms;
   CHECK_THROWS_WITH_AS(StationLink{settings}, doctest::Contains("no robot at 127.0.0.1"), Error);
   CHECK(std::chrono::steady_clock::now() - begun < 2s);
 }
@@ -32,7 +32,7 @@ TEST_CASE("a peer that talks something else is cut off, and an endless line as w
       CHECK_FALSE(socket->is_open());
     });
     LinkSettings settings = quick(robot.address());
-    settings.patience = 300ms;
+    settings.timeout = 300ms;
     StationLink link(settings);
     CHECK_FALSE(link.wait_done(1));
     { const StationLink gone = std::move(link); }
@@ -108,7 +108,7 @@ TEST_CASE("station and robot both get an error within a second when modes, token
                         Case{"ROBOT 1 MODE push", "protocol version 1; this side speaks 2"},
                         Case{"ACK 1", "answered first"}}) {
     LinkSettings settings = listening();
-    settings.token = "open-sesame", settings.patience = 700ms;
+    settings.token = "open-sesame", settings.timeout = 700ms;
     std::string told;
     std::chrono::steady_clock::duration took{};
     std::thread peer([&] {
@@ -187,7 +187,7 @@ TEST_CASE(
     "a robot that is called and does not match ends the wait at once; a banner before its answer does not") {
   LineListener robot({"127.0.0.1", 0});
   LinkSettings settings = quick(robot.address());
-  settings.patience = 20000ms;
+  settings.timeout = 20000ms;
   {
     std::thread peer([&] {
       auto socket = greeted(robot, "ROBOT 2 MODE ask");

@@ -18,7 +18,7 @@ using namespace std::chrono_literals;
 inline LinkSettings quick(const Address& address, LinkMode mode = LinkMode::push) {
   LinkSettings settings;
   settings.address = address, settings.mode = mode;
-  settings.patience = 1500ms, settings.acknowledge = 300ms, settings.finish = 1500ms;
+  settings.timeout = 1500ms, settings.acknowledge = 300ms, settings.finish = 1500ms;
   return settings;
 }
 

@@ -223,7 +223,7 @@ TEST_CASE("every wait of a link ends within half a second of a stop") {
     CHECK_MESSAGE(took < 900ms, what);  // half a second, and a busy machine
   };
   LinkSettings nobody = listening();
-  nobody.patience = 60000ms;
+  nobody.timeout = 60000ms;
   {
     Work stop;
     stops(

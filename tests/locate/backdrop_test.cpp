@@ -71,10 +71,11 @@ Target taught_on_belt(const Belt& belt, const std::map<std::string, SettingValue
 
 /// Every part of the view is found, and nothing else.
 double check_all_found(const Target& target, const render::StudioView& view, uint64_t seed, double within) {
-  const Findings found = find(target, Survey(color_of(view, seed)), target.limits(), Explain::never);
-  CHECK(found.sightings.size() == view.parts.size());
+  const FindResult found =
+      find(target, PreparedPicture(color_of(view, seed)), target.options(), Explain::never);
+  CHECK(found.detections.size() == view.parts.size());
   double squares = 0;
-  for (const Sighting& s : found.sightings) {
+  for (const Detection& s : found.detections) {
     double nearest = 1e9;
     for (const render::StudioPart& part : view.parts)
       nearest = std::min(nearest, distance(part.pixel, {s.x, s.y}));
@@ -112,8 +113,8 @@ TEST_CASE("dim, bright and uneven light leave a backdrop's color what it is") {
 
 TEST_CASE("parts of several colors stand out too, by their distance alone") {
   const Target target = taught_on_belt({.two_colors = true});
-  CHECK(find(target, Survey(color_of(Belt{.two_colors = true}.view(400), 3)), target.limits())
-            .sightings.size() == 3);
+  CHECK(find(target, PreparedPicture(color_of(Belt{.two_colors = true}.view(400), 3)), target.options())
+            .detections.size() == 3);
   // Given by hand as well: blue, as its owner reads it from a color picker.
   const Target given = taught_on_belt({}, {{"backdrop_color", std::vector<double>{20, 36, 76}}});
   check_all_found(given, Belt{}.view(401), 4, 0.3);
@@ -123,8 +124,8 @@ TEST_CASE("a belt alone has no silhouettes, and other shapes say what they are")
   const Target target = taught_on_belt({});
   render::StudioView empty = Belt{.worn = true}.view(500);
   std::erase_if(empty.scene.pieces, [](const render::Piece& p) { return p.tint == cream; });
-  const Findings none = find(target, Survey(color_of(empty, 5)));
-  CHECK(none.sightings.empty());
+  const FindResult none = find(target, PreparedPicture(color_of(empty, 5)));
+  CHECK(none.detections.empty());
   render::StudioView others = Belt{}.view(501);
   std::erase_if(others.scene.pieces, [&](const render::Piece& p) {
     const Point2 at = others.scene.camera.project({p.world_from_piece.x, p.world_from_piece.y, 0});
@@ -132,8 +133,8 @@ TEST_CASE("a belt alone has no silhouettes, and other shapes say what they are")
       if (distance(part.pixel, at) < 5) return true;
     return false;
   });
-  const Findings turned_away = find(target, Survey(color_of(others, 6)));
-  CHECK(turned_away.sightings.empty());
+  const FindResult turned_away = find(target, PreparedPicture(color_of(others, 6)));
+  CHECK(turned_away.detections.empty());
   CHECK(!turned_away.misses.empty());
 }
 
@@ -154,6 +155,6 @@ TEST_CASE("wrong uses of a backdrop's color are told in words") {
                  }),
                  "needs a color picture"));
   const Target target = taught_on_belt({});
-  CHECK(
-      contains(error_of([&] { find(target, Survey(Image<uint8_t>(1280, 1024))); }), "needs a color picture"));
+  CHECK(contains(error_of([&] { find(target, PreparedPicture(Image<uint8_t>(1280, 1024))); }),
+                 "needs a color picture"));
 }

@@ -25,7 +25,7 @@ struct PanelShot {
     grey = grey_levels(render::picture_of(view, random));
   }
   const render::StudioPart& panel() const { return view.parts[0]; }
-  Survey survey() const { return Survey{Image<uint8_t>(grey)}; }
+  PreparedPicture prepared() const { return PreparedPicture{Image<uint8_t>(grey)}; }
 };
 
 /// Drawn by hand: some pixels off.
@@ -50,20 +50,20 @@ Target panel_with(std::map<std::string, SettingValue> settings) {
 }
 
 const Target& panel() {
-  static const Target target = panel_with({{"chip_width", 14.0}, {"least_chip", 12.0}});
+  static const Target target = panel_with({{"chip_width", 14.0}, {"min_chip", 12.0}});
   return target;
 }
 
-Point2 corner_of(const Sighting& s, size_t number) {
+Point2 corner_of(const Detection& s, size_t number) {
   for (const NamedPoint& p : s.points)
     if (p.name == "corner" + std::to_string(number)) return p.at;
   FAIL("no such corner");
   return {};
 }
 
-double limit_value(const Findings& findings, const std::string& name) {
-  for (const Miss& m : findings.misses)
-    for (const LimitMissed& l : m.limits)
+double limit_value(const FindResult& result, const std::string& name) {
+  for (const Miss& m : result.misses)
+    for (const MissReason& l : m.reasons)
       if (l.name == name) return l.value;
   return std::numeric_limits<double>::quiet_NaN();
 }
@@ -103,17 +103,17 @@ TEST_CASE("a border is found again with its corners, sides and chips, moved, tur
   for (uint64_t seed = 50; seed < (sanitized ? 52 : 62); ++seed) {
     CAPTURE(seed);
     const PanelShot shot(seed, {.hard = true}, seed);
-    const Findings findings = find(panel(), shot.survey());
-    REQUIRE(findings.sightings.size() == 1);
-    const Sighting& s = findings.sightings[0];
+    const FindResult result = find(panel(), shot.prepared());
+    REQUIRE(result.detections.size() == 1);
+    const Detection& s = result.detections[0];
     REQUIRE(s.points.size() == 5);
-    CHECK(s.spans.size() == 5);
+    CHECK(s.lengths.size() == 5);
     for (size_t i = 0; i < 5; ++i)
       CHECK(distance(corner_of(s, i + 1), shot.panel().corners[i]) <
             std::max(0.15, 5 * norm(s.points[i].sigma)));
     for (const render::StudioPart& chip : shot.panel().chips) {
       ++chips;
-      for (const Flaw& f : s.flaws)
+      for (const Defect& f : s.defects)
         if (distance({f.x, f.y}, chip.pixel) < 5) {
           ++told;
           CHECK(f.what == "chip");
@@ -132,11 +132,11 @@ TEST_CASE("a corner's x and y scatter by their sigmas") {
   constexpr int runs = sanitized ? 3 : 80;
   for (int i = 0; i < runs; ++i) {
     shot.take(10 + static_cast<uint64_t>(i));
-    const Findings found = find(panel(), shot.survey());
-    REQUIRE(found.sightings.size() == 1);
+    const FindResult found = find(panel(), shot.prepared());
+    REQUIRE(found.detections.size() == 1);
     for (size_t k = 0; k < squares.size(); ++k) {
-      const Point2 off = corner_of(found.sightings[0], k + 1) - shot.panel().corners[k],
-                   sigma = found.sightings[0].points[k].sigma;
+      const Point2 off = corner_of(found.detections[0], k + 1) - shot.panel().corners[k],
+                   sigma = found.detections[0].points[k].sigma;
       squares[k] += Point2{off.x * off.x, off.y * off.y};
       told[k] += Point2{sigma.x * sigma.x, sigma.y * sigma.y};
     }
@@ -157,67 +157,67 @@ TEST_CASE("a corner's x and y scatter by their sigmas") {
 
 TEST_CASE("nothing is found where there is no panel") {
   for (uint64_t seed = 70; seed < (sanitized ? 71 : 75); ++seed)
-    CHECK(find(panel(), PanelShot(seed, {.hard = true, .empty = true}, seed).survey()).sightings.empty());
+    CHECK(find(panel(), PanelShot(seed, {.hard = true, .empty = true}, seed).prepared()).detections.empty());
 }
 
 TEST_CASE("a side that gives is told, and one that gives too much is not seen") {
-  const Findings little = find(panel(), with_side_moved(0.5).survey());  // two pixels
-  REQUIRE(little.sightings.size() == 1);
-  const Sighting& s = little.sightings[0];
+  const FindResult little = find(panel(), with_side_moved(0.5).prepared());  // two pixels
+  REQUIRE(little.detections.size() == 1);
+  const Detection& s = little.detections[0];
   // Against its neighbours, which the whole follows a little.
-  const double others = 0.5 * (*s.figure("side2.off") + *s.figure("side4.off"));
-  CHECK(*s.figure("side3.off") - others < -1.2);
-  CHECK(std::abs(*s.figure("side3.turned")) < 0.1);
-  const Findings much = find(panel(), with_side_moved(3).survey());
-  REQUIRE(much.sightings.size() == 1);
-  CHECK(*much.sightings[0].figure("side3.seen") == 0);
-  CHECK(*much.sightings[0].figure("side1.seen") > 90);
-  CHECK(much.sightings[0].score < 95);
-  CHECK(much.sightings[0].points.size() == 3);  // those of the other sides
-  CHECK(std::any_of(much.sightings[0].traces.begin(), much.sightings[0].traces.end(),
-                    [](const Trace& t) { return !t.seen; }));
+  const double others = 0.5 * (*s.measurement("side2.off") + *s.measurement("side4.off"));
+  CHECK(*s.measurement("side3.off") - others < -1.2);
+  CHECK(std::abs(*s.measurement("side3.turned")) < 0.1);
+  const FindResult much = find(panel(), with_side_moved(3).prepared());
+  REQUIRE(much.detections.size() == 1);
+  CHECK(*much.detections[0].measurement("side3.seen") == 0);
+  CHECK(*much.detections[0].measurement("side1.seen") > 90);
+  CHECK(much.detections[0].score < 95);
+  CHECK(much.detections[0].points.size() == 3);  // those of the other sides
+  CHECK(std::any_of(much.detections[0].contours.begin(), much.detections[0].contours.end(),
+                    [](const Contour& t) { return !t.seen; }));
 }
 
 TEST_CASE("an open border of two sides has one corner") {
   const auto& c = easy().panel().corners;
   const Target target =
-      panel_with({{"polyline", roughly({c[4], c[0], c[1]}, 5, 11)}, {"open", true}, {"give", 2.0}});
-  const Findings findings = find(target, easy().survey());
-  REQUIRE(findings.sightings.size() == 1);
-  REQUIRE(findings.sightings[0].points.size() == 1);
-  CHECK(distance(findings.sightings[0].points[0].at, c[0]) < 0.1);
+      panel_with({{"polyline", roughly({c[4], c[0], c[1]}, 5, 11)}, {"open", true}, {"side_tolerance", 2.0}});
+  const FindResult result = find(target, easy().prepared());
+  REQUIRE(result.detections.size() == 1);
+  REQUIRE(result.detections[0].points.size() == 1);
+  CHECK(distance(result.detections[0].points[0].at, c[0]) < 0.1);
 }
 
 TEST_CASE("each limit of a border is strict and named") {
   PanelShot moved(3, {});
   for (render::Piece& piece : moved.view.scene.pieces) piece.world_from_piece = {4, 0, 5_deg};
   moved.take(2);
-  const Survey survey = moved.survey();
+  const PreparedPicture prepared = moved.prepared();
   const auto with = [&](auto change) {
-    FindLimits limits = panel().limits();
-    change(limits);
-    return find(panel(), survey, limits);
+    FindOptions options = panel().options();
+    change(options);
+    return find(panel(), prepared, options);
   };
-  CHECK(with([](FindLimits&) {}).sightings.size() == 1);
-  const Findings turned = with([](FindLimits& l) { l.angle = {degrees(-4.5), degrees(4.5)}; });
-  CHECK(turned.sightings.empty());
+  CHECK(with([](FindOptions&) {}).detections.size() == 1);
+  const FindResult turned = with([](FindOptions& l) { l.angle = {degrees(-4.5), degrees(4.5)}; });
+  CHECK(turned.detections.empty());
   CHECK(limit_value(turned, "angle") == doctest::Approx(-5).epsilon(0.01));
-  const Findings away = with([](FindLimits& l) { l.region = Region::rectangle({600, 480, 50, 60}); });
-  CHECK(away.sightings.empty());
-  const Findings short_of = find(panel().with({{"shift", 14.0}}), survey);
-  CHECK(short_of.sightings.empty());
-  CHECK(limit_value(short_of, "shift") == doctest::Approx(16).epsilon(0.02));
-  CHECK_THROWS_AS(with([](FindLimits& l) { l.inversion = Inversion::whole; }), Error);
+  const FindResult away = with([](FindOptions& l) { l.region = Region::rectangle({600, 480, 50, 60}); });
+  CHECK(away.detections.empty());
+  const FindResult short_of = find(panel().with({{"position_tolerance", 14.0}}), prepared);
+  CHECK(short_of.detections.empty());
+  CHECK(limit_value(short_of, "position") == doctest::Approx(16).epsilon(0.02));
+  CHECK_THROWS_AS(with([](FindOptions& l) { l.inversion = Inversion::whole; }), Error);
   // A chip that is too large fails the border.
   PanelShot chipped(3, {});
   chipped.view.scene.pieces.push_back({render::disc(1.5), {0, -42.2, {}}, 0.1});
   chipped.take(3);
-  CHECK(find(panel(), chipped.survey()).sightings.size() == 1);
-  const Findings failed = find(panel().with({{"most_chip", 60.0}}), chipped.survey());
-  CHECK(failed.sightings.empty());
+  CHECK(find(panel(), chipped.prepared()).detections.size() == 1);
+  const FindResult failed = find(panel().with({{"max_chip", 60.0}}), chipped.prepared());
+  CHECK(failed.detections.empty());
   CHECK(limit_value(failed, "chip") == doctest::Approx(std::numbers::pi * 36).epsilon(0.25));
-  CHECK(find(panel().with({{"most_chip", 60.0}, {"chip_tone", std::string("brighter")}}), chipped.survey())
-            .sightings.size() == 1);
+  CHECK(find(panel().with({{"max_chip", 60.0}, {"chip_tone", std::string("brighter")}}), chipped.prepared())
+            .detections.size() == 1);
 }
 
 TEST_CASE("lines printed on the part are not chips, a chip beside or on one of them is") {
@@ -238,9 +238,9 @@ TEST_CASE("lines printed on the part are not chips, a chip beside or on one of t
   CHECK(target.facts().back().name == "marks");
   CHECK(target.facts().back().value >= 6);  // both ends of each line
   const auto chips_of = [&](double chip_at) {
-    const Findings found = find(target, with_lines(chip_at).survey());
-    REQUIRE(found.sightings.size() == 1);
-    return *found.sightings[0].figure("chips");
+    const FindResult found = find(target, with_lines(chip_at).prepared());
+    REQUIRE(found.detections.size() == 1);
+    return *found.detections[0].measurement("chips");
   };
   CHECK(chips_of(100) == 0);
   CHECK(chips_of(15) == 1);
@@ -267,13 +267,13 @@ TEST_CASE("a miss gives the real pose of a border far outside its ranges") {
       if (turn == 0 && shift == 0) continue;
       CAPTURE(turn);
       CAPTURE(shift);
-      const Findings f = find(target, Survey(shot({shift, shift / 2}, degrees(turn))));
-      CHECK(f.sightings.empty());
+      const FindResult f = find(target, PreparedPicture(shot({shift, shift / 2}, degrees(turn))));
+      CHECK(f.detections.empty());
       REQUIRE(f.misses.size() == 1);
       CHECK(f.misses[0].x - middle == doctest::Approx(shift).epsilon(0.02));
       CHECK(f.misses[0].angle.degrees() == doctest::Approx(turn).epsilon(0.02));
       if (turn > 0) CHECK(limit_value(f, "angle") == doctest::Approx(turn).epsilon(0.02));
-      if (shift > 0) CHECK(limit_value(f, "shift") == doctest::Approx(shift).epsilon(0.02));
+      if (shift > 0) CHECK(limit_value(f, "position") == doctest::Approx(shift).epsilon(0.02));
     }
 }
 
@@ -290,7 +290,7 @@ TEST_CASE("a wrong border is told in one message each") {
   CHECK(contains(error({100, 100, 1300, 100, 300, 700}), "must lie inside the picture"));
   CHECK(contains(error({c[0].x, c[0].y, 640, c[0].y, c[1].x, c[1].y}, {{"open", true}}), "slide along"));
   CHECK(contains(error({100, 100, 200, 100, 200, 200, 100, 200}), "side 1 of the polyline"));
-  CHECK(contains(error(roughly(c, 1, 2), {{"give", 0.0}}), "give 0 must be from 0.5"));
+  CHECK(contains(error(roughly(c, 1, 2), {{"side_tolerance", 0.0}}), "side_tolerance 0 must be from 0.5"));
   CHECK(contains(error_of([&] {
                    teach_target("border",
                                 {.grey = easy().grey, .region = Region::ellipse({640, 512}, 90, 90)},

@@ -57,7 +57,7 @@ TEST_CASE("coarse hits come best first, without those of one scale next to bette
 
   // What lies next to one that was left out itself stays.
   CHECK(grid.left_of({{hit(50, 30, 0, 180), hit(52, 30, 0, 170), hit(54, 30, 0, 160)}}).size() == 2);
-  // Echoes of a much better one on its spot, at any angle, and only there.
+  // DuplicateFilter of a much better one on its spot, at any angle, and only there.
   CHECK(grid.left_of({{hit(50, 30, 0, 180), hit(50, 30, 18, 120)}}, 0.7).size() == 1);
   CHECK(grid.left_of({{hit(50, 30, 0, 180), hit(50, 30, 18, 130)}}, 0.7).size() == 2);
   CHECK(grid.left_of({{hit(50, 30, 0, 180), hit(56, 30, 18, 120)}}, 0.7).size() == 2);

@@ -49,8 +49,8 @@ Target taught_color(const render::Tint& tint, const Settings& settings = {}, boo
   return teach_target("color", from, {.name = "part", .settings = settings});
 }
 
-Findings found_on(const Target& target, const Table& table, uint64_t seed = 2) {
-  return find(target, Survey(table.picture(seed)));
+FindResult found_on(const Target& target, const Table& table, uint64_t seed = 2) {
+  return find(target, PreparedPicture(table.picture(seed)));
 }
 
 }  // namespace
@@ -63,9 +63,9 @@ TEST_CASE("red wraps round the hue circle and is kept apart from orange in every
   for (const char* space : {"best", "rgb", "hsv", "hsl", "ycbcr", "lab"}) {
     CAPTURE(space);
     const Target target = taught_color(red, {{"space", std::string(space)}}, true);
-    const Findings found = found_on(target, table);
-    REQUIRE(found.sightings.size() == 1);
-    CHECK(distance({found.sightings[0].x, found.sightings[0].y}, pixel_of({-50, 20})) < 0.1);
+    const FindResult found = found_on(target, table);
+    REQUIRE(found.detections.size() == 1);
+    CHECK(distance({found.detections[0].x, found.detections[0].y}, pixel_of({-50, 20})) < 0.1);
   }
 }
 
@@ -75,23 +75,23 @@ TEST_CASE("area, axes and angle of a region are those of its shape") {
     CAPTURE(turn);
     Table table{.sigma = 0.5};
     table.add(render::rectangle(90, 40), {10.4, -7.7}, green, degrees(turn));
-    const Findings found = found_on(target, table);
-    REQUIRE(found.sightings.size() == 1);
-    const Sighting& s = found.sightings[0];
+    const FindResult found = found_on(target, table);
+    REQUIRE(found.detections.size() == 1);
+    const Detection& s = found.detections[0];
     CHECK(distance({s.x, s.y}, pixel_of({10.4, -7.7})) < 0.05);
-    CHECK(*s.figure("area") == doctest::Approx(3600).epsilon(0.005));
+    CHECK(*s.measurement("area") == doctest::Approx(3600).epsilon(0.005));
     CHECK(s.contrast > 40);
     CHECK(s.has_angle);
     CHECK(std::abs(std::remainder((s.angle - degrees(-turn)).degrees(), 180.0)) < 0.3);
     // Of the ellipse with the same moments: side times 2 over the root of 3.
-    CHECK(*s.figure("length") == doctest::Approx(90 * 2 / std::sqrt(3.0)).epsilon(0.01));
-    CHECK(*s.figure("width") == doctest::Approx(40 * 2 / std::sqrt(3.0)).epsilon(0.01));
-    REQUIRE(s.spans.size() == 2);
-    CHECK(distance(s.spans[0].from, s.spans[0].to) == doctest::Approx(90).epsilon(0.03));
+    CHECK(*s.measurement("length") == doctest::Approx(90 * 2 / std::sqrt(3.0)).epsilon(0.01));
+    CHECK(*s.measurement("width") == doctest::Approx(40 * 2 / std::sqrt(3.0)).epsilon(0.01));
+    REQUIRE(s.lengths.size() == 2);
+    CHECK(distance(s.lengths[0].from, s.lengths[0].to) == doctest::Approx(90).epsilon(0.03));
   }
   Table disc;
   disc.add(render::disc(30), {3.3, 4.4}, green);
-  CHECK_FALSE(found_on(target, disc).sightings[0].has_angle);
+  CHECK_FALSE(found_on(target, disc).detections[0].has_angle);
 }
 
 TEST_CASE("a taught color holds from six tenths of the light to a tenth more, and across a gradient") {
@@ -102,12 +102,12 @@ TEST_CASE("a taught color holds from six tenths of the light to a tenth more, an
   for (const double light : {0.6, 0.8, 1.0, 1.1}) {
     CAPTURE(light);
     table.light = light;
-    CHECK(found_on(target, table).sightings.size() == 2);
+    CHECK(found_on(target, table).detections.size() == 2);
   }
   table.light = 0.85, table.gradient = {0.3, -0.2};
-  const Findings uneven = found_on(target, table);
-  REQUIRE(uneven.sightings.size() == 2);
-  for (const Sighting& s : uneven.sightings) {
+  const FindResult uneven = found_on(target, table);
+  REQUIRE(uneven.detections.size() == 2);
+  for (const Detection& s : uneven.detections) {
     const double off =
         std::min(distance({s.x, s.y}, pixel_of({-70, 30})), distance({s.x, s.y}, pixel_of({60, -30})));
     CHECK(off < 0.15);
@@ -118,9 +118,9 @@ TEST_CASE("holes are filled or counted against, specks and bridges are taken awa
   Table table;
   table.add(render::disc(40), {-50, 0}, green), table.add(render::disc(15), {-50, 0}, orange);
   const auto area_with = [&](const Settings& settings) {
-    const Findings found = found_on(taught_color(green, settings), table);
-    REQUIRE(found.sightings.size() == 1);
-    return *found.sightings[0].figure("area");
+    const FindResult found = found_on(taught_color(green, settings), table);
+    REQUIRE(found.detections.size() == 1);
+    return *found.detections[0].measurement("area");
   };
   const double pi = std::numbers::pi;
   CHECK(area_with({{"fill_holes", true}}) == doctest::Approx(pi * 1600).epsilon(0.005));
@@ -129,8 +129,8 @@ TEST_CASE("holes are filled or counted against, specks and bridges are taken awa
   Table joined;
   joined.add(render::disc(25), {-50, 0}, green), joined.add(render::disc(25), {50, 0}, green);
   joined.add(render::rectangle(100, 7), {0, 0}, green);
-  CHECK(found_on(taught_color(green), joined).sightings.size() == 1);
-  CHECK(found_on(taught_color(green, {{"opened", 4}}), joined).sightings.size() == 2);
+  CHECK(found_on(taught_color(green), joined).detections.size() == 1);
+  CHECK(found_on(taught_color(green, {{"opened", 4}}), joined).detections.size() == 2);
   // Specks are none of the regions.
   render::Random random(8);
   Table specks;
@@ -138,29 +138,29 @@ TEST_CASE("holes are filled or counted against, specks and bridges are taken awa
   for (int i = 0; i < 60; ++i)
     specks.add(render::disc(random.uniform(0.5, 2)), {random.uniform(-150, 150), random.uniform(45, 110)},
                green);
-  CHECK(found_on(taught_color(green), specks).sightings.size() == 1);
+  CHECK(found_on(taught_color(green), specks).detections.size() == 1);
 }
 
 TEST_CASE("largest first, limits on area, and the count") {
   Table table;
   table.add(render::disc(35), {-80, 0}, green), table.add(render::disc(25), {0, 0}, green);
   table.add(render::disc(18), {70, 0}, green);
-  const Findings all = found_on(taught_color(green), table);
-  REQUIRE(all.sightings.size() == 3);
-  CHECK(*all.sightings[0].figure("area") > *all.sightings[1].figure("area"));
-  CHECK(*all.sightings[1].figure("area") > *all.sightings[2].figure("area"));
-  const Target middle = taught_color(green, {{"least_area", 1200.0}, {"most_area", 2500.0}});
-  const Findings one = found_on(middle, table);
-  REQUIRE(one.sightings.size() == 1);
-  CHECK(std::abs(one.sightings[0].x - 159.5) < 0.1);
+  const FindResult all = found_on(taught_color(green), table);
+  REQUIRE(all.detections.size() == 3);
+  CHECK(*all.detections[0].measurement("area") > *all.detections[1].measurement("area"));
+  CHECK(*all.detections[1].measurement("area") > *all.detections[2].measurement("area"));
+  const Target middle = taught_color(green, {{"min_area", 1200.0}, {"max_area", 2500.0}});
+  const FindResult one = found_on(middle, table);
+  REQUIRE(one.detections.size() == 1);
+  CHECK(std::abs(one.detections[0].x - 159.5) < 0.1);
   REQUIRE(one.misses.size() == 2);
-  for (const Miss& m : one.misses) CHECK(m.limits[0].name == "area");
-  FindLimits largest = taught_color(green).limits();
-  largest.count = 1;
-  const Findings first = find(taught_color(green), Survey(table.picture(3)), largest);
-  REQUIRE(first.sightings.size() == 1);
-  CHECK(std::abs(first.sightings[0].x - 79.5) < 0.1);
-  CHECK(first.misses[0].limits[0].name == "count");
+  for (const Miss& m : one.misses) CHECK(m.reasons[0].name == "area");
+  FindOptions largest = taught_color(green).options();
+  largest.max_count = 1;
+  const FindResult first = find(taught_color(green), PreparedPicture(table.picture(3)), largest);
+  REQUIRE(first.detections.size() == 1);
+  CHECK(std::abs(first.detections[0].x - 79.5) < 0.1);
+  CHECK(first.misses[0].reasons[0].name == "count");
 }
 
 TEST_CASE("the centroid's sigma is of the size of its error, with noise and on uneven ground") {
@@ -174,11 +174,11 @@ TEST_CASE("the centroid's sigma is of the size of its error, with noise and on u
     int within = 0;
     double squares = 0, sigma = 0;
     for (int i = 0; i < runs; ++i) {
-      const Findings found = found_on(target, table, 100 + static_cast<uint64_t>(i));
-      REQUIRE(found.sightings.size() == 1);
-      const double off = found.sightings[0].x - pixel_of({12.3, -8.6}).x;
-      within += std::abs(off) < 2 * found.sightings[0].sigma.x;
-      squares += off * off / runs, sigma += found.sightings[0].sigma.x / runs;
+      const FindResult found = found_on(target, table, 100 + static_cast<uint64_t>(i));
+      REQUIRE(found.detections.size() == 1);
+      const double off = found.detections[0].x - pixel_of({12.3, -8.6}).x;
+      within += std::abs(off) < 2 * found.detections[0].sigma.x;
+      squares += off * off / runs, sigma += found.detections[0].sigma.x / runs;
     }
     const double rms = std::sqrt(squares);
     MESSAGE("texture " << texture << ": rms " << rms << ", told " << sigma << ", within two sigma "
@@ -207,11 +207,12 @@ TEST_CASE("blur does not pull the centroid of a shape with thin tips") {
   for (const double blur : {0.3, 1.0, 1.6, 2.2}) {
     CAPTURE(blur);
     table.blur = blur;
-    const Findings found = found_on(target, table);
-    REQUIRE(found.sightings.size() == 1);
-    MESSAGE("blur " << blur << ": off by " << distance({found.sightings[0].x, found.sightings[0].y}, truth));
-    CHECK(distance({found.sightings[0].x, found.sightings[0].y}, truth) < 0.03);
-    CHECK(std::abs(*found.sightings[0].figure("area") - twice / 2) < 0.01 * twice);
+    const FindResult found = found_on(target, table);
+    REQUIRE(found.detections.size() == 1);
+    MESSAGE("blur " << blur << ": off by "
+                    << distance({found.detections[0].x, found.detections[0].y}, truth));
+    CHECK(distance({found.detections[0].x, found.detections[0].y}, truth) < 0.03);
+    CHECK(std::abs(*found.detections[0].measurement("area") - twice / 2) < 0.01 * twice);
   }
 }
 
@@ -241,14 +242,14 @@ TEST_CASE("regions brighter or darker than the rest are found by brightness, in 
     CHECK((blobs.blob > blobs.table ? range.channels[0].max == 255 : range.channels[0].min == 0));
     for (const double light : {0.6, 1.0, 1.1}) {
       CAPTURE(light);
-      const Findings found = find(target, Survey(blobs.picture(light, 2)));
-      REQUIRE(found.sightings.size() == 2);
+      const FindResult found = find(target, PreparedPicture(blobs.picture(light, 2)));
+      REQUIRE(found.detections.size() == 2);
       CHECK(found.misses.empty());
-      const Sighting &bar = found.sightings[0], &spot = found.sightings[1];
+      const Detection &bar = found.detections[0], &spot = found.detections[1];
       CHECK(distance({bar.x, bar.y}, pixel_of({50, -20})) < 0.06);
       CHECK(distance({spot.x, spot.y}, pixel_of({-80, 30})) < 0.06);
       CHECK(std::abs(std::remainder(bar.angle.degrees() + 35, 180.0)) < 0.2);
-      CHECK(*bar.figure("area") == doctest::Approx(2100).epsilon(0.01));
+      CHECK(*bar.measurement("area") == doctest::Approx(2100).epsilon(0.01));
     }
     // The same of a color picture, where brightness is asked for.
     Table table{.pieces = {}};
@@ -260,8 +261,8 @@ TEST_CASE("regions brighter or darker than the rest are found by brightness, in 
                                           .color = color,
                                           .region = Region::rectangle(pixel_of({-60, 0}), 24, 24, {})},
                                          {.name = "disc", .settings = {{"space", std::string("grey")}}});
-    CHECK(found_on(of_color, table).sightings.size() == 1);
-    CHECK_THROWS_AS(find(taught_color(red), Survey(Image<uint8_t>(grey))), Error);
+    CHECK(found_on(of_color, table).detections.size() == 1);
+    CHECK_THROWS_AS(find(taught_color(red), PreparedPicture(Image<uint8_t>(grey))), Error);
   }
   // What is as bright as the table is not told by its brightness.
   CHECK_THROWS_AS(taught_color(orange, {{"space", std::string("grey")}}), Error);
@@ -280,13 +281,13 @@ TEST_CASE("a region that the picture's edge cuts off is a miss, whose middle is 
   Table table;
   table.add(render::disc(30), {-140, 0}, green);
   table.add(render::disc(30), {40, 10}, green);
-  const Findings found = found_on(target, table);
-  REQUIRE(found.sightings.size() == 1);
-  CHECK(distance({found.sightings[0].x, found.sightings[0].y}, pixel_of({40, 10})) < 0.1);
+  const FindResult found = found_on(target, table);
+  REQUIRE(found.detections.size() == 1);
+  CHECK(distance({found.detections[0].x, found.detections[0].y}, pixel_of({40, 10})) < 0.1);
   REQUIRE_FALSE(found.misses.empty());
-  CHECK(found.misses[0].limits.at(0).name == "outside");
+  CHECK(found.misses[0].reasons.at(0).name == "outside");
   const Target cut = taught_color(green, {{"whole", false}});
-  CHECK(found_on(cut, table).sightings.size() == 2);
+  CHECK(found_on(cut, table).detections.size() == 2);
 }
 
 TEST_CASE("gaps so narrow that blur fills them do not move a region") {
@@ -313,9 +314,9 @@ TEST_CASE("gaps so narrow that blur fills them do not move a region") {
     Table table{.pieces = {}, .blur = 1.3, .gradient = {0.2, 0}};
     const Point2 at{3.3, -2.2};
     table.add({{comb}}, at, green, degrees(turn));
-    const Findings found = found_on(target, table);
-    REQUIRE(found.sightings.size() == 1);
-    const Sighting& s = found.sightings[0];
+    const FindResult found = found_on(target, table);
+    REQUIRE(found.detections.size() == 1);
+    const Detection& s = found.detections[0];
     const double off = distance({s.x, s.y}, pixel_of(at + rotated(centroid, degrees(turn))));
     CHECK(off < 0.08);
     CHECK(off < 4 * std::hypot(s.sigma.x, s.sigma.y));

@@ -107,12 +107,12 @@ TEST_CASE("a circle is met by scans from inside to outside, wherever in the ring
   for (const Point2 moved : {Point2{0, 0}, {7.25, -9.5}, {-12, 10.75}}) {
     Disc there = plate;
     there.centre += moved;
-    const Findings found = find(target, Survey(there.picture(2)));
-    REQUIRE(found.sightings.size() == 1);
-    const Sighting& s = found.sightings[0];
+    const FindResult found = find(target, PreparedPicture(there.picture(2)));
+    REQUIRE(found.detections.size() == 1);
+    const Detection& s = found.detections[0];
     CHECK(distance({s.x, s.y}, there.centre) < 0.05);
-    CHECK(*s.figure("radius") == doctest::Approx(plate.radius).epsilon(0.0005));
-    CHECK(*s.figure("change") < -80);  // bright inside
+    CHECK(*s.measurement("radius") == doctest::Approx(plate.radius).epsilon(0.0005));
+    CHECK(*s.measurement("change") < -80);  // bright inside
     CHECK(s.score > 95);
     CHECK_FALSE(s.has_angle);
     CHECK(s.sigma.x < 0.02);
@@ -138,11 +138,13 @@ TEST_CASE("a circle's centre and radius reach 1.5 times the bound, and their sig
   double squares[3] = {}, sums[3] = {};
   int within[3] = {};
   for (int i = 0; i < runs; ++i) {
-    const Findings found = find(target, Survey(render::expose(picture, {.sigma = plate.sigma}, random)));
-    REQUIRE(found.sightings.size() == 1);
-    const Sighting& s = found.sightings[0];
-    const double off[3] = {s.x - plate.centre.x, s.y - plate.centre.y, *s.figure("radius") - plate.radius},
-                 sigma[3] = {s.sigma.x, s.sigma.y, *s.figure("radius_sigma")};
+    const FindResult found =
+        find(target, PreparedPicture(render::expose(picture, {.sigma = plate.sigma}, random)));
+    REQUIRE(found.detections.size() == 1);
+    const Detection& s = found.detections[0];
+    const double off[3] = {s.x - plate.centre.x, s.y - plate.centre.y,
+                           *s.measurement("radius") - plate.radius},
+                 sigma[3] = {s.sigma.x, s.sigma.y, *s.measurement("radius_sigma")};
     for (int k = 0; k < 3; ++k)
       squares[k] += off[k] * off[k], sums[k] += off[k], within[k] += std::abs(off[k]) < 2 * sigma[k];
   }
@@ -161,37 +163,37 @@ TEST_CASE("a circle of which a third is hidden, or an arc of it, is met all the 
   Disc hidden;
   hidden.covered_degrees = 120;
   const Target ring = taught(Disc().picture(1), circle_of({160, 140, 40, 100, 0, 360}));
-  const Findings found = find(ring, Survey(hidden.picture(3)));
-  REQUIRE(found.sightings.size() == 1);
-  const Sighting& s = found.sightings[0];
+  const FindResult found = find(ring, PreparedPicture(hidden.picture(3)));
+  REQUIRE(found.detections.size() == 1);
+  const Detection& s = found.detections[0];
   CHECK(distance({s.x, s.y}, hidden.centre) < 0.06);
   CHECK(s.score == doctest::Approx(67).epsilon(0.06));
   int unseen = 0;
-  for (const Trace& t : s.traces) unseen += !t.seen && !t.closed;
+  for (const Contour& t : s.contours) unseen += !t.seen && !t.closed;
   CHECK(unseen >= 18);
   // A quarter of the rim alone knows the centre less well, along the arc's axis most of all.
   const Target quarter = taught(Disc().picture(1), circle_of({160, 140, 40, 100, -45, 90}));
-  const Findings part = find(quarter, Survey(Disc().picture(4)));
-  REQUIRE(part.sightings.size() == 1);
-  CHECK(distance({part.sightings[0].x, part.sightings[0].y}, Disc().centre) < 0.3);
-  CHECK(part.sightings[0].sigma.x > 3 * s.sigma.x);
+  const FindResult part = find(quarter, PreparedPicture(Disc().picture(4)));
+  REQUIRE(part.detections.size() == 1);
+  CHECK(distance({part.detections[0].x, part.detections[0].y}, Disc().centre) < 0.3);
+  CHECK(part.detections[0].sigma.x > 3 * s.sigma.x);
 }
 
 TEST_CASE("a dark disc, dim light and a ring inside the ring do not mislead a circle") {
   Disc dark;
   dark.bright = false;
   const Target target = taught(dark.picture(1), circle_of({160, 140, 40, 100, 0, 360}));
-  CHECK(*find(target, Survey(dark.picture(2))).sightings[0].figure("change") > 80);
+  CHECK(*find(target, PreparedPicture(dark.picture(2))).detections[0].measurement("change") > 80);
   Disc dim = dark;
   dim.light = 0.35;
-  const Findings found = find(target, Survey(dim.picture(3)));
-  REQUIRE(found.sightings.size() == 1);
-  CHECK(distance({found.sightings[0].x, found.sightings[0].y}, dim.centre) < 0.1);
+  const FindResult found = find(target, PreparedPicture(dim.picture(3)));
+  REQUIRE(found.detections.size() == 1);
+  CHECK(distance({found.detections[0].x, found.detections[0].y}, dim.centre) < 0.1);
   // Where the picture is bright inside, nothing rises outwards: told, not found.
-  const Findings other = find(target, Survey(Disc().picture(4)));
-  CHECK(other.sightings.empty());
+  const FindResult other = find(target, PreparedPicture(Disc().picture(4)));
+  CHECK(other.detections.empty());
   REQUIRE(!other.misses.empty());
-  CHECK(other.misses[0].limits[0].name == "circle");
+  CHECK(other.misses[0].reasons[0].name == "circle");
 }
 
 TEST_CASE("without an arc the largest ring inside the region is scanned") {
@@ -202,22 +204,22 @@ TEST_CASE("without an arc the largest ring inside the region is scanned") {
   CHECK(s.arc[0] == 160);
   CHECK(s.arc[3] == 79.5);
   CHECK(s.taught[0] == doctest::Approx(plate.radius).epsilon(0.001));
-  CHECK(find(target, Survey(plate.picture(2))).sightings.size() == 1);
+  CHECK(find(target, PreparedPicture(plate.picture(2))).detections.size() == 1);
 }
 
 TEST_CASE("a corner lies where two lines meet, turns with them and tells its opening") {
   const Wedge wedge;
   const Target target = taught(wedge.picture(1), corner_of(left_side, upper_side), {120, 90, 140, 140});
-  const Findings straight = find(target, Survey(wedge.picture(2)));
-  REQUIRE(straight.sightings.size() == 1);
-  CHECK(distance({straight.sightings[0].x, straight.sightings[0].y}, wedge.at) < 0.06);
-  CHECK(*straight.sightings[0].figure("opening") == doctest::Approx(90).epsilon(0.003));
-  CHECK(std::abs(straight.sightings[0].angle.degrees()) < 0.15);
+  const FindResult straight = find(target, PreparedPicture(wedge.picture(2)));
+  REQUIRE(straight.detections.size() == 1);
+  CHECK(distance({straight.detections[0].x, straight.detections[0].y}, wedge.at) < 0.06);
+  CHECK(*straight.detections[0].measurement("opening") == doctest::Approx(90).epsilon(0.003));
+  CHECK(std::abs(straight.detections[0].angle.degrees()) < 0.15);
   Wedge turned = wedge;
   turned.turned = 4_deg, turned.at += Point2{3.5, 5.25};
-  const Findings found = find(target, Survey(turned.picture(3)));
-  REQUIRE(found.sightings.size() == 1);
-  const Sighting& s = found.sightings[0];
+  const FindResult found = find(target, PreparedPicture(turned.picture(3)));
+  REQUIRE(found.detections.size() == 1);
+  const Detection& s = found.detections[0];
   CHECK(s.has_angle);
   CHECK(s.angle.degrees() == doctest::Approx(4).epsilon(0.03));
   CHECK(distance({s.x, s.y}, turned.at) < 0.12);
@@ -225,9 +227,9 @@ TEST_CASE("a corner lies where two lines meet, turns with them and tells its ope
   CHECK(distance(s.points[0].at, turned.at) < 0.12);
   Wedge sharp = wedge;
   sharp.opening_degrees = 84;
-  const Findings narrow = find(target, Survey(sharp.picture(4)));
-  REQUIRE(narrow.sightings.size() == 1);
-  CHECK(*narrow.sightings[0].figure("opening") == doctest::Approx(84).epsilon(0.004));
+  const FindResult narrow = find(target, PreparedPicture(sharp.picture(4)));
+  REQUIRE(narrow.detections.size() == 1);
+  CHECK(*narrow.detections[0].measurement("opening") == doctest::Approx(84).epsilon(0.004));
 }
 
 TEST_CASE("a corner's sigmas hold, and grow with the way from the bands to it") {
@@ -240,9 +242,9 @@ TEST_CASE("a corner's sigmas hold, and grow with the way from the bands to it") 
     int within = 0;
     double sigma = 0, squares = 0, turns = 0;
     for (int i = 0; i < runs; ++i) {
-      const Findings found = find(target, Survey(render::expose(picture, {.sigma = 2}, random)));
-      REQUIRE(found.sightings.size() == 1);
-      const Sighting& s = found.sightings[0];
+      const FindResult found = find(target, PreparedPicture(render::expose(picture, {.sigma = 2}, random)));
+      REQUIRE(found.detections.size() == 1);
+      const Detection& s = found.detections[0];
       within += std::abs(s.x - wedge.at.x) < 2 * s.sigma.x;
       turns += std::abs(s.angle.degrees()) < 3 * std::sqrt(2.0) * s.sigma.angle.degrees();
       sigma += s.sigma.x / runs, squares += (s.x - wedge.at.x) * (s.x - wedge.at.x) / runs;
@@ -266,22 +268,23 @@ TEST_CASE("a ring tells how often it repeats, some of it hidden or not") {
     for (const double hidden : {0.0, 80.0}) {
       const Image<uint8_t> picture = toothed(teeth, 7.5, hidden);
       const Target target = taught(picture, ring, {20, 20, 260, 260});
-      const Findings found = find(target, Survey(Image<uint8_t>(picture)));
-      REQUIRE(!found.sightings.empty());
-      CHECK(*found.sightings[0].figure("repeats") == teeth);
-      if (hidden == 0) CHECK(found.sightings.size() == static_cast<size_t>(2 * teeth));
+      const FindResult found = find(target, PreparedPicture(Image<uint8_t>(picture)));
+      REQUIRE(!found.detections.empty());
+      CHECK(*found.detections[0].measurement("repeats") == teeth);
+      if (hidden == 0) CHECK(found.detections.size() == static_cast<size_t>(2 * teeth));
     }
   }
   // One notch alone does not repeat, and an arc that is no ring has no repeats.
   const Image<uint8_t> notch = toothed(1, 0, 0, 0.1);
   const Settings ring{{"arc", Numbers{150, 150, 80, 110, 90, 360}}, {"order", std::string("all")}};
-  const Findings found = find(taught(notch, ring, {20, 20, 260, 260}), Survey(Image<uint8_t>(notch)));
-  REQUIRE(found.sightings.size() == 2);
-  CHECK(*found.sightings[0].figure("repeats") == 1);
+  const FindResult found =
+      find(taught(notch, ring, {20, 20, 260, 260}), PreparedPicture(Image<uint8_t>(notch)));
+  REQUIRE(found.detections.size() == 2);
+  CHECK(*found.detections[0].measurement("repeats") == 1);
   const Settings half{{"arc", Numbers{150, 150, 80, 110, -90, 180}}, {"order", std::string("all")}};
-  CHECK_FALSE(find(taught(notch, half, {20, 20, 260, 260}), Survey(Image<uint8_t>(notch)))
-                  .sightings[0]
-                  .figure("repeats"));
+  CHECK_FALSE(find(taught(notch, half, {20, 20, 260, 260}), PreparedPicture(Image<uint8_t>(notch)))
+                  .detections[0]
+                  .measurement("repeats"));
 }
 
 TEST_CASE("circles and corners that cannot be are refused in words") {
@@ -300,11 +303,11 @@ TEST_CASE("circles and corners that cannot be are refused in words") {
   CHECK(contains(refused(wedge, all), "order"));
   // A blank picture: neither is found, with the band's reason.
   const Target corner = taught(wedge, corner_of(left_side, upper_side));
-  const Findings none = find(corner, Survey(Image<uint8_t>(320, 280)));
-  CHECK(none.sightings.empty());
+  const FindResult none = find(corner, PreparedPicture(Image<uint8_t>(320, 280)));
+  CHECK(none.detections.empty());
   REQUIRE(none.misses.size() == 1);
-  CHECK(none.misses[0].limits[0].name == "contrast");
-  CHECK(none.misses[0].limits[0].value == doctest::Approx(0));
+  CHECK(none.misses[0].reasons[0].name == "contrast");
+  CHECK(none.misses[0].reasons[0].value == doctest::Approx(0));
 }
 
 TEST_CASE("shading, and round things beside the arc's centre, are no circles") {
@@ -318,12 +321,12 @@ TEST_CASE("shading, and round things beside the arc's centre, are no circles") {
       shade(x, y) = static_cast<float>(150 - 60 * (1 - std::min(1.0, away * away)));
     }
   render::Random random(4);
-  CHECK(find(target, Survey(render::expose(shade, {.sigma = 2}, random))).sightings.empty());
+  CHECK(find(target, PreparedPicture(render::expose(shade, {.sigma = 2}, random))).detections.empty());
   // A small disc inside the ring, which scans meet twice.
   Disc beside = plate;
   beside.centre = {160 + 68, 140}, beside.radius = 20;
-  const Findings none = find(target, Survey(beside.picture(3)));
-  CHECK(none.sightings.empty());
+  const FindResult none = find(target, PreparedPicture(beside.picture(3)));
+  CHECK(none.detections.empty());
   CHECK_FALSE(none.misses.empty());
 }
 
@@ -355,9 +358,9 @@ TEST_CASE("a notch's angle is that of its straight edge, and its sigma holds") {
         {.name = "notch",
          .settings = {{"arc", std::vector<double>{at.x, at.y, inner, outer, 0, 360}},
                       {"change", std::string("rising")}}});
-    const Findings found = find(target, Survey(shot(at, turned, 100 + static_cast<uint64_t>(i))));
-    REQUIRE(found.sightings.size() == 1);
-    const Sighting& s = found.sightings[0];
+    const FindResult found = find(target, PreparedPicture(shot(at, turned, 100 + static_cast<uint64_t>(i))));
+    REQUIRE(found.detections.size() == 1);
+    const Detection& s = found.detections[0];
     const double off = std::remainder(s.angle.degrees() - turned.degrees() - edge, 360.0);
     sum += off, within += std::abs(off) < 2 * s.sigma.angle.degrees();
   }

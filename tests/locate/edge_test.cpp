@@ -66,14 +66,14 @@ Image<uint8_t> wheel(int spokes, double first_degrees) {
 TEST_CASE("an edge is found along its band, in both directions, and its line's angle is told") {
   const Plate plate;
   const Target left = edge_taught(plate.picture(), {100, 120, 40, 60});
-  const Findings found = find(left, Survey(plate.picture(2)));
-  REQUIRE(found.sightings.size() == 1);
-  const Sighting& s = found.sightings[0];
+  const FindResult found = find(left, PreparedPicture(plate.picture(2)));
+  REQUIRE(found.detections.size() == 1);
+  const Detection& s = found.detections[0];
   CHECK(std::abs(s.x - plate.corner.x) < 0.03);
   CHECK(s.y == doctest::Approx(150));
   CHECK(s.score > 95);
-  CHECK(*s.figure("change") > 90);
-  CHECK(std::abs(*s.figure("edge_angle")) < 0.1);
+  CHECK(*s.measurement("change") > 90);
+  CHECK(std::abs(*s.measurement("edge_angle")) < 0.1);
   CHECK(s.sigma.x < 0.02);
   CHECK(std::isinf(s.sigma.y));
   CHECK_FALSE(s.has_angle);
@@ -82,17 +82,18 @@ TEST_CASE("an edge is found along its band, in both directions, and its line's a
   // The same band from the right: the edge falls.
   const Settings back{{"band", std::vector<double>{120, 150, 40, 60, 180}},
                       {"change", std::string("falling")}};
-  CHECK(std::abs(find(edge_taught(plate.picture(), {100, 120, 40, 60}, back), Survey(plate.picture(2)))
-                     .sightings[0]
-                     .x -
-                 plate.corner.x) < 0.03);
+  CHECK(
+      std::abs(find(edge_taught(plate.picture(), {100, 120, 40, 60}, back), PreparedPicture(plate.picture(2)))
+                   .detections[0]
+                   .x -
+               plate.corner.x) < 0.03);
   Plate turned = plate;
   turned.turned = 3_deg;
-  const Findings leaning = find(left, Survey(turned.picture(4)));
-  REQUIRE(leaning.sightings.size() == 1);
-  CHECK(*leaning.sightings[0].figure("edge_angle") == doctest::Approx(3).epsilon(0.03));
+  const FindResult leaning = find(left, PreparedPicture(turned.picture(4)));
+  REQUIRE(leaning.detections.size() == 1);
+  CHECK(*leaning.detections[0].measurement("edge_angle") == doctest::Approx(3).epsilon(0.03));
   // Where it crosses the band's middle, 59.3 pixels below the corner.
-  CHECK(std::abs(leaning.sightings[0].x - (plate.corner.x - 59.3 * std::tan(degrees(3).radians()))) < 0.05);
+  CHECK(std::abs(leaning.detections[0].x - (plate.corner.x - 59.3 * std::tan(degrees(3).radians()))) < 0.05);
 }
 
 TEST_CASE("an edge's place reaches 1.5 times the bound that noise sets, and its sigma is honest") {
@@ -116,10 +117,11 @@ TEST_CASE("an edge's place reaches 1.5 times the bound that noise sets, and its 
   const Image<float> picture = plate.exact();
   render::Random random(8);
   for (int i = 0; i < runs; ++i) {
-    const Findings found = find(left, Survey(render::expose(picture, {.sigma = plate.sigma}, random)));
-    REQUIRE(found.sightings.size() == 1);
-    const double off = found.sightings[0].x - plate.corner.x;
-    squares += off * off, sum += off, within += std::abs(off) < 2 * found.sightings[0].sigma.x;
+    const FindResult found =
+        find(left, PreparedPicture(render::expose(picture, {.sigma = plate.sigma}, random)));
+    REQUIRE(found.detections.size() == 1);
+    const double off = found.detections[0].x - plate.corner.x;
+    squares += off * off, sum += off, within += std::abs(off) < 2 * found.detections[0].sigma.x;
   }
   MESSAGE("rms over bound " << std::sqrt(squares / runs) / bound << ", bias " << sum / runs);
   if (sanitized) return;  // too few to judge; the plain build does
@@ -135,9 +137,9 @@ TEST_CASE("an edge square to the pixels is met at every fraction of a pixel alik
   double worst = 0;
   for (int i = 0; i < 10; ++i) {
     plate.corner.x = 120.05 + 0.1 * i;
-    const Findings found = find(left, Survey(plate.picture(5 + static_cast<uint64_t>(i))));
-    REQUIRE(found.sightings.size() == 1);
-    worst = std::max(worst, std::abs(found.sightings[0].x - plate.corner.x));
+    const FindResult found = find(left, PreparedPicture(plate.picture(5 + static_cast<uint64_t>(i))));
+    REQUIRE(found.detections.size() == 1);
+    worst = std::max(worst, std::abs(found.detections[0].x - plate.corner.x));
   }
   MESSAGE("worst " << worst << " px");
   CHECK(worst < 0.006);
@@ -150,20 +152,20 @@ TEST_CASE("one edge in x and one in y locate a part that shifts, a third its sma
   const Target two = edge_taught(plate.picture(), {90, 60, 200, 180}, {{"band", left}, {"second", upper}});
   Plate shifted = plate;
   shifted.corner += Point2{4.25, -3.5};
-  const Findings moved = find(two, Survey(shifted.picture(5)));
-  REQUIRE(moved.sightings.size() == 1);
+  const FindResult moved = find(two, PreparedPicture(shifted.picture(5)));
+  REQUIRE(moved.detections.size() == 1);
   // The part's position is where both edges cross: its corner.
-  CHECK(std::abs(moved.sightings[0].x - shifted.corner.x) < 0.03);
-  CHECK(std::abs(moved.sightings[0].y - shifted.corner.y) < 0.03);
-  CHECK_FALSE(moved.sightings[0].has_angle);
+  CHECK(std::abs(moved.detections[0].x - shifted.corner.x) < 0.03);
+  CHECK(std::abs(moved.detections[0].y - shifted.corner.y) < 0.03);
+  CHECK_FALSE(moved.detections[0].has_angle);
 
   const Target three = edge_taught(plate.picture(), {90, 60, 260, 180},
                                    {{"band", left}, {"second", upper}, {"third", upper_right}});
   Plate turned = shifted;
   turned.turned = 1.5_deg;
-  const Findings found = find(three, Survey(turned.picture(6)));
-  REQUIRE(found.sightings.size() == 1);
-  const Sighting& s = found.sightings[0];
+  const FindResult found = find(three, PreparedPicture(turned.picture(6)));
+  REQUIRE(found.detections.size() == 1);
+  const Detection& s = found.detections[0];
   CHECK(s.has_angle);
   CHECK(std::abs(s.angle.degrees() - 1.5) < 0.03);
   CHECK(std::abs(s.x - turned.corner.x) < 0.08);
@@ -182,10 +184,10 @@ TEST_CASE("around a ring every edge is counted once, wherever the ring starts") 
                         {"order", std::string("all")},
                         {"change", std::string("rising")}};
     const Target target = edge_taught(picture, {20, 20, 260, 260}, ring);
-    const Findings found = find(target, Survey(Image<uint8_t>(picture)));
-    CHECK(found.sightings.size() == 12);
-    for (const Sighting& s : found.sightings) {
-      const double off = std::remainder(*s.figure("along") + start - 7.5, 30.0);
+    const FindResult found = find(target, PreparedPicture(Image<uint8_t>(picture)));
+    CHECK(found.detections.size() == 12);
+    for (const Detection& s : found.detections) {
+      const double off = std::remainder(*s.measurement("along") + start - 7.5, 30.0);
       CHECK(std::abs(off) < 0.03);
       CHECK(s.has_angle);
     }
@@ -193,8 +195,8 @@ TEST_CASE("around a ring every edge is counted once, wherever the ring starts") 
     const Settings back{{"arc", std::vector<double>{150, 150, 80, 110, start, -360}},
                         {"order", std::string("all")},
                         {"every", 3}};
-    CHECK(find(edge_taught(picture, {20, 20, 260, 260}, back), Survey(Image<uint8_t>(picture)))
-              .sightings.size() == 8);
+    CHECK(find(edge_taught(picture, {20, 20, 260, 260}, back), PreparedPicture(Image<uint8_t>(picture)))
+              .detections.size() == 8);
   }
 }
 
@@ -206,7 +208,7 @@ TEST_CASE("first, last and strongest are what they say, and what is turned away 
   const auto at = [&](const char* order, const char* change) {
     const Target t = edge_taught(steps, {10, 10, 180, 40},
                                  {{"order", std::string(order)}, {"change", std::string(change)}});
-    return find(t, Survey(Image<uint8_t>(steps))).sightings[0].x;
+    return find(t, PreparedPicture(Image<uint8_t>(steps))).detections[0].x;
   };
   CHECK(at("first", "either") == doctest::Approx(39.5).epsilon(0.002));
   CHECK(at("strongest", "either") == doctest::Approx(89.5).epsilon(0.002));
@@ -217,11 +219,11 @@ TEST_CASE("first, last and strongest are what they say, and what is turned away 
   Image<uint8_t> dim(200, 60);
   for (int y = 0; y < 60; ++y)
     for (int x = 0; x < 200; ++x) dim(x, y) = static_cast<uint8_t>(steps(x, y) / 2);
-  const Findings none = find(strict, Survey(std::move(dim)));
-  CHECK(none.sightings.empty());
+  const FindResult none = find(strict, PreparedPicture(std::move(dim)));
+  CHECK(none.detections.empty());
   REQUIRE(!none.misses.empty());
-  CHECK(none.misses[0].limits[0].name == "contrast");
-  CHECK(none.misses[0].limits[0].value == doctest::Approx(50).epsilon(0.05));
+  CHECK(none.misses[0].reasons[0].name == "contrast");
+  CHECK(none.misses[0].reasons[0].value == doctest::Approx(50).epsilon(0.05));
 }
 
 TEST_CASE("bands that describe nothing, leave the picture or hold no edge are refused in words") {
@@ -243,7 +245,7 @@ TEST_CASE("bands that describe nothing, leave the picture or hold no edge are re
                "order"));
   CHECK(contains(refused({{"order", std::string("any")}}), "must be one of: first, last"));
   const Target taught = edge_taught(picture, {100, 120, 40, 60});
-  CHECK(contains(error_of([&] { find(taught, Survey(Image<uint8_t>(80, 80))); }), "80 x 80"));
+  CHECK(contains(error_of([&] { find(taught, PreparedPicture(Image<uint8_t>(80, 80))); }), "80 x 80"));
 }
 
 TEST_CASE("bands that do not lie square on their edges locate the part as exactly, wherever it slides to") {
@@ -258,9 +260,10 @@ TEST_CASE("bands that do not lie square on their edges locate the part as exactl
     shifted.corner += moved;
     for (const Settings& settings : {two, three}) {
       const Target target = edge_taught(plate.picture(), {90, 60, 260, 180}, settings);
-      const Findings found = find(target, Survey(shifted.picture(7)));
-      REQUIRE(found.sightings.size() == 1);
-      const Sighting &now = found.sightings[0], was = find(target, Survey(plate.picture(8))).sightings.at(0);
+      const FindResult found = find(target, PreparedPicture(shifted.picture(7)));
+      REQUIRE(found.detections.size() == 1);
+      const Detection &now = found.detections[0],
+                      was = find(target, PreparedPicture(plate.picture(8))).detections.at(0);
       CHECK(std::abs(now.x - was.x - moved.x) < 4 * now.sigma.x);
       CHECK(std::abs(now.y - was.y - moved.y) < 4 * now.sigma.y);
       CHECK(std::max(now.sigma.x, now.sigma.y) < 0.03);
@@ -286,9 +289,9 @@ TEST_CASE("a part's sigmas hold the errors of its taught edges, on even ground a
                        {.name = "e",
                         .origin = plate.corner,
                         .settings = Settings{{"band", left}, {"second", upper}, {"third", upper_right}}});
-      const Findings found = find(target, Survey(shot()));
-      REQUIRE(found.sightings.size() == 1);
-      const Sighting& s = found.sightings[0];
+      const FindResult found = find(target, PreparedPicture(shot()));
+      REQUIRE(found.detections.size() == 1);
+      const Detection& s = found.detections[0];
       x += std::abs(s.x - plate.corner.x) < 2 * s.sigma.x;
       y += std::abs(s.y - plate.corner.y) < 2 * s.sigma.y;
       angle += std::abs(s.angle.degrees()) < 2 * s.sigma.angle.degrees();

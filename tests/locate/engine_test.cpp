@@ -4,7 +4,7 @@
 #include <tbb/task_arena.h>
 
 #include "heron/locate/pattern.hpp"
-#include "heron/locate/survey.hpp"
+#include "heron/locate/prepared_picture.hpp"
 #include "heron/locate/teaching.hpp"
 #include "heron/render/tray_station.hpp"
 #include "locate/pattern/coarse/coarse_search.hpp"
@@ -12,9 +12,9 @@
 #include "locate/pattern/edges/edge_fit.hpp"
 #include "locate/pattern/grey/grey_model.hpp"
 #include "locate/pattern/model/pattern_model.hpp"
+#include "locate/pattern/search/apply_limits.hpp"
 #include "locate/pattern/search/descent.hpp"
-#include "locate/pattern/search/echoes.hpp"
-#include "locate/pattern/search/judge.hpp"
+#include "locate/pattern/search/duplicate_filter.hpp"
 #include "locate/pattern/search/overlap.hpp"
 #include "locate/pattern/search/refine.hpp"
 
@@ -88,8 +88,8 @@ TEST_CASE("response maps answer to a direction, less to its neighbours, and a pi
 }
 
 TEST_CASE("bands of response maps hold what the whole holds") {
-  const Survey survey(bench().picture({3, 1, 40_deg}, 81));
-  const Gradients& g = survey.gradients(2);
+  const PreparedPicture prepared(bench().picture({3, 1, 40_deg}, 81));
+  const Gradients& g = prepared.gradients(2);
   const int rows = g.size.height(), pad = 9;
   const ResponseMaps whole = response_maps(g, 5, pad, 0, rows);
   for (const int first : {0, 16, 48}) {
@@ -111,20 +111,20 @@ TEST_CASE("from the best hit of the coarse search a fit runs to the part, at eve
        {std::pair{-170.0, 1.0}, {-75.0, 0.85}, {3.0, 1.15}, {88.0, 1.0}, {140.0, 0.95}}) {
     CAPTURE(angle);
     const Pose2 tile{2, -3, degrees(angle)};
-    const Survey survey(bench().picture(tile, 82, scale));
+    const PreparedPicture prepared(bench().picture(tile, 82, scale));
     const CoarseSearch search{.angle = full_turn,
                               .scale = {0.8, 1.2},
                               .origins = {0, 0, Bench::side - 1.0, Bench::side - 1.0},
                               .level = bench().target.model().coarse().level};
     const std::vector<CoarseHit> hits =
-        coarse_search(bench().target.model(), survey, search, nullptr).next(256);
+        coarse_search(bench().target.model(), prepared, search, nullptr).next(256);
     REQUIRE_FALSE(hits.empty());
     CHECK(hits[0].likeness > 0.7);
     const CoarseEdges& coarse = bench().target.model().coarse();
     const EdgeFit fit =
-        fit_edges(survey.level(coarse.level), coarse.columns,
+        fit_edges(prepared.level(coarse.level), coarse.columns,
                   {hits[0].place.x, hits[0].place.y, hits[0].angle, hits[0].scale},
-                  {.level = coarse.level, .least_contrast = 4, .free_scale = true, .rounds = 2});
+                  {.level = coarse.level, .min_contrast = 4, .free_scale = true, .rounds = 2});
     REQUIRE(fit.fitted);
     CHECK(off_by(fit.pose, bench().truth(tile, scale)) < 0.5 * std::ldexp(1.0, coarse.level));
     for (size_t i = 1; i < hits.size(); ++i) CHECK(hits[i].likeness <= hits[i - 1].likeness);
@@ -159,7 +159,7 @@ TEST_CASE("the edge fit runs to the truth from two pixels and two degrees away")
   CHECK(held.sigma.scale == 0);
   // Too few edges in the first round: given up.
   start.x += 40;
-  CHECK_FALSE(fit_edges(picture, bench().target.model().columns()[0], start, {.least_met = 80}).fitted);
+  CHECK_FALSE(fit_edges(picture, bench().target.model().columns()[0], start, {.min_met = 80}).fitted);
 }
 
 TEST_CASE("the grey fit improves on the edges, keeps off what is covered, and refuses another surface") {
@@ -181,7 +181,7 @@ TEST_CASE("the grey fit improves on the edges, keeps off what is covered, and re
   CHECK(clean.sigma.x == doctest::Approx(0.0026).epsilon(0.4));
 
   const Image<uint8_t> covered = bench().picture(tile, 86, 1, 12);
-  const SeenEdges seen = see_edges(covered, bench().target.model().columns()[0], truth, 8, Rise::up);
+  const SeenEdges seen = see_edges(covered, bench().target.model().columns()[0], truth, 8, GradientSign::up);
   CHECK(seen.score < 85);
   const GreyFit rest = fitted(covered, start, seen.weights);
   REQUIRE(rest.fitted);
@@ -229,30 +229,30 @@ TEST_CASE("edges outside the picture are counted by their share") {
 }
 
 TEST_CASE("of candidates on one spot the best counts, and what is turned away names every limit") {
-  const Survey survey(bench().picture({}, 88));
+  const PreparedPicture prepared(bench().picture({}, 88));
   const auto candidate = [&](double x, double score) {
     Candidate c{.pose = {x, 200, 10_deg, 1}, .score = score, .contrast = 50};
     c.seen = std::make_shared<const SeenEdges>(
-        see_edges(survey.level(0), bench().target.model().columns()[0], c.pose, 8, Rise::up));
+        see_edges(prepared.level(0), bench().target.model().columns()[0], c.pose, 8, GradientSign::up));
     return c;
   };
-  const Findings f = judged(bench().target.model(), survey,
-                            {candidate(100, 70), candidate(103, 90), candidate(330, 80)}, {});
-  REQUIRE(f.sightings.size() == 2);
-  CHECK(f.sightings[0].x == 103);
-  CHECK(f.sightings[1].x == 330);
+  const FindResult f = apply_limits(bench().target.model(), prepared,
+                                    {candidate(100, 70), candidate(103, 90), candidate(330, 80)}, {});
+  REQUIRE(f.detections.size() == 2);
+  CHECK(f.detections[0].x == 103);
+  CHECK(f.detections[1].x == 330);
   CHECK(f.misses.empty());
   Candidate faint = candidate(200, 70);
   faint.contrast_wanted = 50;
-  const Findings strict = judged(bench().target.model(), survey, {faint},
-                                 {.angle = {20_deg, 30_deg}, .least_score = 75, .least_contrast = 60});
-  CHECK(strict.sightings.empty());
+  const FindResult strict = apply_limits(bench().target.model(), prepared, {faint},
+                                         {.angle = {20_deg, 30_deg}, .min_score = 75, .min_contrast = 60});
+  CHECK(strict.detections.empty());
   REQUIRE(strict.misses.size() == 1);
-  REQUIRE(strict.misses[0].limits.size() == 3);
-  CHECK(strict.misses[0].limits[0].name == "score");
-  CHECK(strict.misses[0].limits[1].name == "contrast");
-  CHECK(strict.misses[0].limits[2].name == "angle");
-  CHECK(strict.misses[0].limits[0].sigma > 0);
+  REQUIRE(strict.misses[0].reasons.size() == 3);
+  CHECK(strict.misses[0].reasons[0].name == "score");
+  CHECK(strict.misses[0].reasons[1].name == "contrast");
+  CHECK(strict.misses[0].reasons[2].name == "angle");
+  CHECK(strict.misses[0].reasons[0].sigma > 0);
 }
 
 TEST_CASE("how much of the smaller of two parts the other covers is what their boxes have in common") {
@@ -306,9 +306,9 @@ TEST_CASE("echoes of a part that is seen nearly whole are given up, and nothing 
     return Candidate{.pose = {x, y, angle, 1}, .score = score};
   };
   const auto count_left = [&](double effort, double score_of_fit, const Candidate& hit) {
-    Echoes echoes(target.model(), {.scale = {1, 1}, .effort = effort});
-    echoes.learn({at(500, 400, 20_deg, score_of_fit)});
-    return echoes.is_explained(hit) ? 0 : 1;
+    DuplicateFilter duplicates(target.model(), {.scale = {1, 1}, .effort = effort});
+    duplicates.learn({at(500, 400, 20_deg, score_of_fit)});
+    return duplicates.is_explained(hit) ? 0 : 1;
   };
   const Candidate echo = at(510, 395, 160_deg, 70), rival = at(510, 395, 160_deg, 92),
                   neighbour = at(650, 400, 20_deg, 70);
@@ -319,12 +319,12 @@ TEST_CASE("echoes of a part that is seen nearly whole are given up, and nothing 
   CHECK(count_left(1, 95, echo) == 1);
 
   std::vector<Candidate> hits{at(500, 400, 20_deg, 95), echo, at(900, 300, 0_deg, 80), neighbour};
-  const Echoes echoes(target.model(), {.scale = {1, 1}});
-  CHECK(echoes.take_leaders(hits).size() == 3);
+  const DuplicateFilter duplicates(target.model(), {.scale = {1, 1}});
+  CHECK(duplicates.take_leaders(hits).size() == 3);
   REQUIRE(hits.size() == 1);
   CHECK(hits[0].pose.angle.degrees() == doctest::Approx(160));
 
-  const auto left = echoes.distinct(
+  const auto left = duplicates.distinct(
       {at(500, 400, 20_deg, 95), at(500.2, 400, 20_deg, 94), rival, at(510, 395, 160_deg, 50), neighbour}, 0);
   REQUIRE(left.size() == 3);  // the second ran into the first, the fourth is its echo
   CHECK(left[1].score == 92);
@@ -335,29 +335,29 @@ TEST_CASE("a fit that ran into the pose of a whole part is that part again, unle
   const auto at = [](double x, Angle angle, double score) {
     return Candidate{.pose = {x, 400, angle, 1}, .score = score};
   };
-  Echoes echoes(bench().target.model(), {.scale = {1, 1}});
-  CHECK_FALSE(echoes.is_again(at(500, 20_deg, 90), 2));
-  const auto first = echoes.learn(at(500, 20_deg, 90));
+  DuplicateFilter duplicates(bench().target.model(), {.scale = {1, 1}});
+  CHECK_FALSE(duplicates.is_again(at(500, 20_deg, 90), 2));
+  const auto first = duplicates.learn(at(500, 20_deg, 90));
   REQUIRE(first);
   CHECK(first->is_first);
-  CHECK(echoes.is_again(at(501, 20.5_deg, 92), 2));
-  CHECK_FALSE(echoes.is_again(at(501, 20.5_deg, 92), 0));  // that is another pose in the full picture
-  CHECK_FALSE(echoes.is_again(at(501, 20.5_deg, 95), 2));
-  CHECK_FALSE(echoes.is_again(at(501, 40_deg, 92), 2));
-  CHECK_FALSE(echoes.learn(at(505, 40_deg, 92))->is_first);
-  CHECK(echoes.learn(at(900, 40_deg, 92))->is_first);
+  CHECK(duplicates.is_again(at(501, 20.5_deg, 92), 2));
+  CHECK_FALSE(duplicates.is_again(at(501, 20.5_deg, 92), 0));  // that is another pose in the full picture
+  CHECK_FALSE(duplicates.is_again(at(501, 20.5_deg, 95), 2));
+  CHECK_FALSE(duplicates.is_again(at(501, 40_deg, 92), 2));
+  CHECK_FALSE(duplicates.learn(at(505, 40_deg, 92))->is_first);
+  CHECK(duplicates.learn(at(900, 40_deg, 92))->is_first);
 }
 
 /// A part to be carried down from the coarsest level, and the search that does it.
 struct Descent {
-  Survey survey;
+  PreparedPicture prepared;
   PatternSearch search;
   Similarity2 truth;
   int top;
   explicit Descent(uint64_t seed, Pose2 tile = {4, -3, 130_deg})
-      : survey(bench().picture(tile, seed)),
+      : prepared(bench().picture(tile, seed)),
         search{bench().target.model(),
-               survey,
+               prepared,
                {full_turn, {0.9, 1.1}, 8, 50, Polarity::as_taught, 0.5, 0.5, {0, 0, 419, 419}},
                nullptr},
         truth(bench().truth(tile)),
@@ -371,7 +371,7 @@ TEST_CASE("what is carried down ahead comes out as step by step") {
   REQUIRE(top > 0);
   Candidate step = LevelFit(search, top).of({.pose = descent.truth, .score = 100});
   REQUIRE(step.score > 80);
-  Ahead ahead(search);
+  SpeculativeRefinement ahead(search);
   ahead.begin(step);
   Candidate nothing_there{.pose = {3, 3, 0_deg, 1}, .score = 70};
   ahead.begin(nothing_there);
@@ -415,16 +415,19 @@ TEST_CASE("what is seen well skips every other level on its way down, and comes 
   }
 }
 
-TEST_CASE("a survey that tasks of one pool share makes its gradients once, and no task waits for itself") {
+TEST_CASE(
+    "a prepared picture that tasks of one pool share makes its gradients once, and no task waits for "
+    "itself") {
   const Image<uint8_t> picture(64, 1024);
   const tbb::global_control more(tbb::global_control::max_allowed_parallelism, 8);
   tbb::task_arena(8).execute([&] {
     for (int i = 0; i < 1000; ++i) {
-      const Survey survey{Image<uint8_t>(picture)};
+      const PreparedPicture prepared{Image<uint8_t>(picture)};
       std::array<const Gradients*, 12> seen{};
       const int tasks = 3 + i % 3 * 3;
-      tbb::parallel_for(0, tasks, [&](int task) { seen[static_cast<size_t>(task)] = &survey.gradients(0); });
-      REQUIRE(std::count(seen.begin(), seen.end(), &survey.gradients(0)) == tasks);
+      tbb::parallel_for(0, tasks,
+                        [&](int task) { seen[static_cast<size_t>(task)] = &prepared.gradients(0); });
+      REQUIRE(std::count(seen.begin(), seen.end(), &prepared.gradients(0)) == tasks);
     }
   });
 }
@@ -434,19 +437,19 @@ TEST_CASE("an origin far outside the part and the picture is told as exactly as 
   const Point2 far{500, -200};
   const PatternTarget moved(Image<uint8_t>(b.target.pixels().view()), Image<uint8_t>(b.target.mask().view()),
                             b.target.origin() + far, b.target.settings());
-  CHECK(moved.turns() != 0);
+  CHECK(moved.symmetry_order() != 0);
   CHECK(norm(moved.model().to_centred() + far) < 20);
-  const Survey survey(b.picture({4, -3, 130_deg}, 7));
+  const PreparedPicture prepared(b.picture({4, -3, 130_deg}, 7));
   for (const Range<double> scale : {Range<double>{1, 1}, {0.9, 1.1}}) {
-    FindLimits limits;
-    limits.scale = scale;
-    const Findings near_by = find(b.target, survey, limits), away = find(moved, survey, limits);
-    REQUIRE(near_by.sightings.size() == 1);
-    REQUIRE(away.sightings.size() == 1);
-    const Sighting &s = near_by.sightings[0], &t = away.sightings[0];
+    FindOptions options;
+    options.scale = scale;
+    const FindResult near_by = find(b.target, prepared, options), away = find(moved, prepared, options);
+    REQUIRE(near_by.detections.size() == 1);
+    REQUIRE(away.detections.size() == 1);
+    const Detection &s = near_by.detections[0], &t = away.detections[0];
     const Similarity2 pose{s.x, s.y, s.angle, s.scale};
     const Point2 there = pose * far, arm = there - pose.position();
-    CHECK(!survey.level(0).view().holds(static_cast<int>(there.x), static_cast<int>(there.y)));
+    CHECK(!prepared.level(0).view().holds(static_cast<int>(there.x), static_cast<int>(there.y)));
     CHECK(distance({t.x, t.y}, there) < 0.01);
     CHECK(std::abs((t.angle - s.angle).wrapped().degrees()) < 0.001);
     CHECK(t.score == doctest::Approx(s.score).epsilon(0.01));
@@ -454,13 +457,13 @@ TEST_CASE("an origin far outside the part and the picture is told as exactly as 
     CHECK(t.sigma.x == doctest::Approx(std::hypot(s.sigma.x, arm.y * turns, arm.x * grows)).epsilon(0.1));
     CHECK(t.sigma.y == doctest::Approx(std::hypot(s.sigma.y, arm.x * turns, arm.y * grows)).epsilon(0.1));
     // A search region is about the origin that is told.
-    limits.region = Region::rectangle(there, 20, 20, {});
-    CHECK(find(moved, survey, limits).sightings.size() == 1);
-    limits.region = Region::rectangle(there + Point2{60, 0}, 20, 20, {});
-    const Findings elsewhere = find(moved, survey, limits);
-    CHECK(elsewhere.sightings.empty());
+    options.region = Region::rectangle(there, 20, 20, {});
+    CHECK(find(moved, prepared, options).detections.size() == 1);
+    options.region = Region::rectangle(there + Point2{60, 0}, 20, 20, {});
+    const FindResult elsewhere = find(moved, prepared, options);
+    CHECK(elsewhere.detections.empty());
     REQUIRE(!elsewhere.misses.empty());
-    CHECK(elsewhere.misses[0].limits[0].name == "region");
+    CHECK(elsewhere.misses[0].reasons[0].name == "region");
   }
   const TeachingReport report = report_teaching(moved, nullptr, moved.origin()),
                        as_usual = report_teaching(b.target, nullptr, b.target.origin());
@@ -473,8 +476,8 @@ TEST_CASE("an origin far outside the part and the picture is told as exactly as 
   // So far that single numbers no longer tell one pixel from the next.
   const PatternTarget beyond(Image<uint8_t>(b.target.pixels().view()), Image<uint8_t>(b.target.mask().view()),
                              {1e9, -1e9}, b.target.settings());
-  CHECK(beyond.turns() != 0);
+  CHECK(beyond.symmetry_order() != 0);
   CHECK(report_teaching(beyond, nullptr, beyond.origin()).expected.angle.degrees() ==
         doctest::Approx(as_usual.expected.angle.degrees()).epsilon(0.05));
-  CHECK(find(beyond, survey, {}).sightings.size() == 1);
+  CHECK(find(beyond, prepared, {}).detections.size() == 1);
 }

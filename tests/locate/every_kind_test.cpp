@@ -29,7 +29,7 @@ struct Case {
     const Image<uint8_t> grey = grey_levels(picture);
     TeachingPicture from{.grey = grey, .region = region};
     if (const auto* color = std::get_if<Image<Rgb>>(&picture.pixels)) from.color = *color;
-    TargetWords words{.name = name, .settings = settings};
+    TeachOptions words{.name = name, .settings = settings};
     if (kind == "outline" || kind == "pattern" || kind == "border") words.origin = view.parts[0].pixel;
     return teach_target(kind, from, words);
   }
@@ -101,11 +101,11 @@ Picture changed(const Picture& picture, Change change) {
   return result;
 }
 
-Sighting the_one(const Target& target, const Picture& picture) {
-  const Findings found = find(target, survey_of(target, picture), target.limits(), Explain::never);
+Detection the_one(const Target& target, const Picture& picture) {
+  const FindResult found = find(target, prepare(picture, target), target.options(), Explain::never);
   CAPTURE(target.name());
-  REQUIRE(found.sightings.size() >= 1);
-  return found.sightings[0];
+  REQUIRE(found.detections.size() >= 1);
+  return found.detections[0];
 }
 
 }  // namespace
@@ -115,7 +115,7 @@ TEST_CASE("where the picture moves by whole pixels, every find moves along") {
     CAPTURE(name);
     const Case c = case_of(name);
     const Target target = c.taught();
-    const Sighting before = the_one(target, c.picture);
+    const Detection before = the_one(target, c.picture);
     for (const auto& [dx, dy] : {std::pair{6, 0}, {0, -5}, {-7, 4}}) {
       if (sanitized && dx == 0) continue;
       Picture shifted = c.picture;
@@ -124,7 +124,7 @@ TEST_CASE("where the picture moves by whole pixels, every find moves along") {
             if constexpr (requires { moved(pixels, mx, my); }) pixels = moved(pixels, mx, my);
           },
           shifted.pixels);
-      const Sighting after = the_one(target, shifted);
+      const Detection after = the_one(target, shifted);
       const double slack = c.stands ? 0.05 : 0.02;
       CHECK(std::abs(after.x - before.x -
                      (name == "stripe" ? dx + std::tan(before.angle.radians()) * dy : dx)) < slack);
@@ -140,11 +140,11 @@ TEST_CASE("dimmer light moves nothing") {
     CAPTURE(name);
     const Case c = case_of(name);
     const Target target = c.taught();
-    const Sighting before = the_one(target, c.picture);
+    const Detection before = the_one(target, c.picture);
     for (const double light : {0.8, 0.65}) {
-      const Sighting after = the_one(target, changed(c.picture, [&](uint8_t v) {
-                                       return static_cast<uint8_t>(std::lround(light * v));
-                                     }));
+      const Detection after = the_one(target, changed(c.picture, [&](uint8_t v) {
+                                        return static_cast<uint8_t>(std::lround(light * v));
+                                      }));
       CHECK(std::abs(after.x - before.x) < 0.05);
       CHECK(std::abs(after.y - before.y) < 0.05);
       CHECK(after.score > before.score - 6);
@@ -161,15 +161,16 @@ TEST_CASE("one thread or two, once or twice: the same bits") {
       const tbb::global_control limit(tbb::global_control::max_allowed_parallelism, threads);
       return the_one(target, c.picture);
     };
-    const Sighting one = run(1), two = run(2), again = run(2);
+    const Detection one = run(1), two = run(2), again = run(2);
     CHECK(one.x == two.x);
     CHECK(one.y == two.y);
     CHECK(one.score == two.score);
     CHECK(one.angle == two.angle);
     CHECK(one.sigma.x == two.sigma.x);
     CHECK(two.x == again.x);
-    REQUIRE(one.figures.size() == two.figures.size());
-    for (size_t i = 0; i < one.figures.size(); ++i) CHECK(one.figures[i].value == two.figures[i].value);
+    REQUIRE(one.measurements.size() == two.measurements.size());
+    for (size_t i = 0; i < one.measurements.size(); ++i)
+      CHECK(one.measurements[i].value == two.measurements[i].value);
   }
 }
 
@@ -206,9 +207,9 @@ TEST_CASE("pictures of any size and content end in an answer") {
       // Bands that stand outside are an error in words; everything else is an answer.
       std::string told;
       try {
-        const Findings found = find(target, survey_of(target, picture));
+        const FindResult found = find(target, prepare(picture, target));
         CHECK(found.complete);
-        for (const Sighting& s : found.sightings) CHECK(std::isfinite(s.x + s.y + s.score));
+        for (const Detection& s : found.detections) CHECK(std::isfinite(s.x + s.y + s.score));
         for (const Miss& m : found.misses) CHECK(std::isfinite(m.x + m.y));
       } catch (const Error& error) {
         told = error.what();
@@ -246,7 +247,7 @@ TEST_CASE("numbers that are none, endless or absurd are refused in every setting
         // Refused in words, or harmless: an unset limit, a setting that teaching learns anew.
         const std::string told = error_of([&] {
           const Target target = broken.taught();
-          for (const Sighting& s : find(target, survey_of(target, c.picture)).sightings)
+          for (const Detection& s : find(target, prepare(c.picture, target)).detections)
             CHECK(std::isfinite(s.x + s.y));
         });
         if (!told.empty()) CHECK(told.size() > 10);

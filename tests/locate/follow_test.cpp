@@ -10,7 +10,7 @@ using support::error_of;
 
 namespace {
 
-Sighting at(Point2 p, const char* target = "tile") {
+Detection at(Point2 p, const char* target = "tile") {
   return {.target = target, .x = p.x, .y = p.y, .sigma = {0.05, 0.05, {}, 0}};
 }
 
@@ -25,7 +25,7 @@ TEST_CASE("things keep their identity while they cross, come and go, and their s
   const auto third = [](double t) { return Point2{50, 900 - 200 * t}; };
   for (int i = 0; i < 20; ++i) {
     const double t = 0.1 * i + 0.01 * std::sin(7.0 * i);
-    std::vector<Sighting> seen;
+    std::vector<Detection> seen;
     std::vector<int> expected;
     const auto see = [&](Point2 p, int identity) {
       seen.push_back(at(p + Point2{0.05 * random.normal(), 0.05 * random.normal()}));
@@ -36,7 +36,7 @@ TEST_CASE("things keep their identity while they cross, come and go, and their s
     see(first(t), 1);
     if (i == 0) std::swap(seen[0], seen[1]), std::swap(expected[0], expected[1]);
     std::vector<Point2> world;
-    for (const Sighting& s : seen) world.push_back({s.x * 0.25, -s.y * 0.25});
+    for (const Detection& s : seen) world.push_back({s.x * 0.25, -s.y * 0.25});
     const auto who = follower.follow(seen, world, t);
     REQUIRE(who.size() == seen.size());
     for (size_t k = 0; k < who.size(); ++k) {

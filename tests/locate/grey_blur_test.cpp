@@ -10,7 +10,7 @@ using namespace heron;
 TEST_CASE("a blurred surface keeps its sum, and spreads a point by the variance asked for") {
   Image<float> point(41, 31), blurred;
   point(20, 15) = 100;
-  for (const double variance : {0.1, 0.25, 0.6, 1.7, least_blur}) {
+  for (const double variance : {0.1, 0.25, 0.6, 1.7, min_blur}) {
     CAPTURE(variance);
     blur(point, variance, blurred);
     double sum = 0, across = 0, down = 0;

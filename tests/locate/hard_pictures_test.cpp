@@ -1,7 +1,7 @@
 #include <doctest/doctest.h>
 
 #include "heron/locate/pattern.hpp"
-#include "heron/locate/survey.hpp"
+#include "heron/locate/prepared_picture.hpp"
 #include "heron/render/tray_station.hpp"
 
 // Pictures that are hard in several ways at once. The seeds were not used for anything else.
@@ -60,25 +60,25 @@ struct Count {
 
 /// Finds leaves on hard trays of some seeds. Where the whole part may be inverted, every other picture's
 /// brightness is turned round; per edge, a white sheet lies under half of every leaf.
-Count found_on_hard_trays(uint64_t first_seed, uint64_t seeds, const FindLimits& limits) {
+Count found_on_hard_trays(uint64_t first_seed, uint64_t seeds, const FindOptions& options) {
   const PatternTarget leaf = taught_leaf();
   Count count;
   for (uint64_t seed = first_seed; seed < first_seed + seeds; ++seed) {
     HardTray tray = hard_tray(seed);
     std::vector<Piece>& pieces = tray.scene.pieces;
-    if (limits.inversion == Inversion::local)
+    if (options.inversion == Inversion::local)
       for (const Pose2& tile : tray.leaves)
         pieces.insert(pieces.begin(), {rectangle(30, 60, {15, 0}), {tile.x, tile.y, degrees(37)}, 0.95});
     Random random(seed + 1);
     Image<uint8_t> picture =
         expose(exact_picture(tray.scene), {.sigma = tray.noise, .electrons = 20000}, random);
-    const bool turned = limits.inversion == Inversion::whole && seed % 2;
+    const bool turned = options.inversion == Inversion::whole && seed % 2;
     if (turned)
       for (int y = 0; y < picture.height(); ++y)
         for (int x = 0; x < picture.width(); ++x) picture(x, y) = static_cast<uint8_t>(255 - picture(x, y));
-    const Findings f = find(leaf, Survey(std::move(picture)), limits);
+    const FindResult f = find(leaf, PreparedPicture(std::move(picture)), options);
     count.leaves += static_cast<int>(tray.leaves.size());
-    for (const Sighting& s : f.sightings) {
+    for (const Detection& s : f.detections) {
       CHECK(s.inverted == turned);
       bool right = false;
       for (const Pose2& tile : tray.leaves) {
@@ -96,7 +96,7 @@ Count found_on_hard_trays(uint64_t first_seed, uint64_t seeds, const FindLimits&
 }  // namespace
 
 TEST_CASE("hard trays: every leaf, no look-alike, and never an angle that is wrong") {
-  const Count count = found_on_hard_trays(9001, 12, {.least_score = 55});
+  const Count count = found_on_hard_trays(9001, 12, {.min_score = 55});
   CHECK(count.wrong == 0);
   CHECK(count.found >= 0.97 * count.leaves);
 }
@@ -119,9 +119,10 @@ TEST_CASE("trays without the part give nothing, whatever else lies there") {
     TrayStation station = make_tray_station(seed, {.views = 1, .leaves = 0, .others = 14});
     station.views[0].scene.camera = straight();
     Random random(seed);
-    const Findings f = find(leaf, Survey(expose(exact_picture(station.views[0].scene), {.sigma = 3}, random)),
-                            {.scale = {0.8, 1.2}}, Explain::never);
-    CHECK(f.sightings.empty());
+    const FindResult f =
+        find(leaf, PreparedPicture(expose(exact_picture(station.views[0].scene), {.sigma = 3}, random)),
+             {.scale = {0.8, 1.2}}, Explain::never);
+    CHECK(f.detections.empty());
   }
 }
 
@@ -134,12 +135,12 @@ TEST_CASE(
   const std::vector<Piece> upper = tile_pieces("leaf", {14, 22, -50_deg}, 0.7);
   scene.pieces.insert(scene.pieces.end(), upper.begin(), upper.end());
   Random random(1);
-  const Survey survey(expose(exact_picture(scene), {.sigma = 2}, random));
-  CHECK(find(leaf, survey, {.least_score = 50}).sightings.size() == 2);
-  const Findings strict = find(leaf, survey, {.least_score = 50, .min_visible = 0.98});
-  CHECK(strict.sightings.size() == 1);
+  const PreparedPicture prepared(expose(exact_picture(scene), {.sigma = 2}, random));
+  CHECK(find(leaf, prepared, {.min_score = 50}).detections.size() == 2);
+  const FindResult strict = find(leaf, prepared, {.min_score = 50, .min_visible = 0.98});
+  CHECK(strict.detections.size() == 1);
   REQUIRE(!strict.misses.empty());
-  CHECK(strict.misses[0].limits[0].name == "visible");
+  CHECK(strict.misses[0].reasons[0].name == "visible");
 }
 
 TEST_CASE("a small part, and one with thin lines, are found as well") {
@@ -158,9 +159,9 @@ TEST_CASE("a small part, and one with thin lines, are found as well") {
     scene.pieces = pieces({60.2, -40.7, 123_deg});
     const std::vector<Piece> more = pieces({-90, 50, -20_deg});
     scene.pieces.insert(scene.pieces.end(), more.begin(), more.end());
-    const Findings f = find(small, Survey(expose(exact_picture(scene), {.sigma = 2}, random)), {});
-    CHECK(f.sightings.size() == 2);
-    for (const Sighting& s : f.sightings) CHECK(s.score > 85);
+    const FindResult f = find(small, PreparedPicture(expose(exact_picture(scene), {.sigma = 2}, random)), {});
+    CHECK(f.detections.size() == 2);
+    for (const Detection& s : f.detections) CHECK(s.score > 85);
   }
 }
 
@@ -169,5 +170,5 @@ TEST_CASE("a part larger than the picture is not found and does no harm") {
   Image<uint8_t> small(90, 70);
   for (int y = 0; y < 70; ++y)
     for (int x = 0; x < 90; ++x) small(x, y) = static_cast<uint8_t>(x * 2);
-  CHECK(find(leaf, Survey(std::move(small)), {.scale = {0.5, 2}}).sightings.empty());
+  CHECK(find(leaf, PreparedPicture(std::move(small)), {.scale = {0.5, 2}}).detections.empty());
 }

@@ -59,11 +59,11 @@ const Target& bore() {
   return target;
 }
 
-/// Parts of the view that a sighting lies on, within `near` pixels; the others are wrong.
-int right_of(const StudioShot& shot, const Findings& found, double near) {
+/// Parts of the view that a detection lies on, within `near` pixels; the others are wrong.
+int right_of(const StudioShot& shot, const FindResult& found, double near) {
   int right = 0;
   for (const render::StudioPart& part : shot.view.parts)
-    right += std::any_of(found.sightings.begin(), found.sightings.end(), [&](const Sighting& s) {
+    right += std::any_of(found.detections.begin(), found.detections.end(), [&](const Detection& s) {
       return distance({s.x, s.y}, part.pixel) < near;
     });
   return right;
@@ -75,42 +75,42 @@ TEST_CASE(
     "regions of the taught glaze are found in hard light, with area and centroid, and nothing else is") {
   for (uint64_t seed = 50; seed < (sanitized ? 51 : 54); ++seed) {
     const StudioShot shot = glaze(seed, {.hard = seed > 50, .parts = 3});
-    const Findings found = find(teal(), survey_of(teal(), shot.picture));
-    CHECK(found.sightings.size() == 3);
+    const FindResult found = find(teal(), prepare(shot.picture, teal()));
+    CHECK(found.detections.size() == 3);
     CHECK(right_of(shot, found, seed > 50 ? 0.5 : 0.08) == 3);
-    for (const Sighting& s : found.sightings)
+    for (const Detection& s : found.detections)
       for (const render::StudioPart& part : shot.view.parts)
         if (distance({s.x, s.y}, part.pixel) < 1)
-          CHECK(*s.figure("area") == doctest::Approx(part.area_px).epsilon(0.02));
+          CHECK(*s.measurement("area") == doctest::Approx(part.area_px).epsilon(0.02));
   }
   const StudioShot none = glaze(60, {.empty = true});
-  CHECK(find(teal(), survey_of(teal(), none.picture)).sightings.empty());
+  CHECK(find(teal(), prepare(none.picture, teal())).detections.empty());
 }
 
 TEST_CASE("a color's limits are strict, and each miss names the one that turned a region away") {
   const StudioShot shot = glaze(50, {.parts = 3});
-  const Survey survey = survey_of(teal(), shot.picture);
-  FindLimits one = teal().limits();
-  one.count = 1;
-  const Findings first = find(teal(), survey, one);
-  REQUIRE(first.sightings.size() == 1);
+  const PreparedPicture prepared = prepare(shot.picture, teal());
+  FindOptions one = teal().options();
+  one.max_count = 1;
+  const FindResult first = find(teal(), prepared, one);
+  REQUIRE(first.detections.size() == 1);
   REQUIRE(first.misses.size() == 2);
-  CHECK(first.misses[0].limits[0].name == "count");
-  const Target large = teal().with(std::map<std::string, SettingValue>{{"least_area", 1e6}});
-  const Findings none = find(large, survey);
-  CHECK(none.sightings.empty());
+  CHECK(first.misses[0].reasons[0].name == "count");
+  const Target large = teal().with(std::map<std::string, SettingValue>{{"min_area", 1e6}});
+  const FindResult none = find(large, prepared);
+  CHECK(none.detections.empty());
   // Another color altogether: the reason is a channel's range.
   const Target red =
       teal().with(std::map<std::string, SettingValue>{{"first", std::vector<double>{200, 215}}});
-  const Findings missed = find(red, survey);
-  CHECK(missed.sightings.empty());
+  const FindResult missed = find(red, prepared);
+  CHECK(missed.detections.empty());
   REQUIRE(!missed.misses.empty());
-  CHECK(missed.misses[0].limits[0].name == "hue");
-  FindLimits corner = teal().limits();
+  CHECK(missed.misses[0].reasons[0].name == "hue");
+  FindOptions corner = teal().options();
   corner.region = Region::rectangle({0, 0, 20, 20});
-  const Findings outside = find(teal(), survey, corner);
-  CHECK(outside.sightings.empty());
-  CHECK(outside.misses[0].limits[0].name == "region");
+  const FindResult outside = find(teal(), prepared, corner);
+  CHECK(outside.detections.empty());
+  CHECK(outside.misses[0].reasons[0].name == "region");
 }
 
 TEST_CASE("a color is learned only from one, apart from what is not meant") {
@@ -127,9 +127,9 @@ TEST_CASE("a color is learned only from one, apart from what is not meant") {
                    teach_target("color", without, {.name = "x", .settings = {{"space", std::string("hsv")}}});
                  }),
                  "picture is grey"));
-  const Survey grey{Image<uint8_t>(shot.grey)};
+  const PreparedPicture grey{Image<uint8_t>(shot.grey)};
   CHECK(contains(error_of([&] { find(teal(), grey); }), "needs a color picture"));
-  FindLimits turned = teal().limits();
+  FindOptions turned = teal().options();
   turned.angle = {-10_deg, 10_deg};
   CHECK(contains(error_of([&] { find(teal(), grey, turned); }), "has no limit 'angle'"));
 }
@@ -146,15 +146,15 @@ TEST_CASE("a white patch holds the colors steady when the lamp changes its color
   const Target plain = teach_target("color", before.teaching(40, 40), {.name = "teal"});
   view.scene.light.tint = {1.25, 0.95, 0.55};
   const StudioShot after(view);
-  CHECK(right_of(after, find(steady, survey_of(steady, after.picture)), 1) == 1);
-  CHECK(right_of(after, find(plain, survey_of(plain, after.picture)), 1) == 0);
+  CHECK(right_of(after, find(steady, prepare(after.picture, steady)), 1) == 1);
+  CHECK(right_of(after, find(plain, prepare(after.picture, plain)), 1) == 0);
 
   // A patch that says nothing about the light is the reason; before, gains of 20 were taken from it.
   view.scene.light.tint = {2.5, 2.5, 2.5};
-  const Findings clipped = find(steady, survey_of(steady, StudioShot(view).picture));
-  CHECK(clipped.sightings.empty());
+  const FindResult clipped = find(steady, prepare(StudioShot(view).picture, steady));
+  CHECK(clipped.detections.empty());
   REQUIRE(clipped.misses.size() == 1);
-  CHECK(clipped.misses[0].limits.at(0).name == "white_patch");
+  CHECK(clipped.misses[0].reasons.at(0).name == "white_patch");
   const auto taught_with = [&](std::vector<double> beside) {
     return error_of([&] {
       teach_target("color", before.teaching(40, 40), {.name = "x", .settings = {{"white_patch", beside}}});
@@ -167,15 +167,15 @@ TEST_CASE("a white patch holds the colors steady when the lamp changes its color
 TEST_CASE("silhouettes are found at any angle to a fiftieth of a pixel, and mirrored ones are told apart") {
   for (uint64_t seed = 70; seed < (sanitized ? 71 : 73); ++seed) {
     const StudioShot shot = blanks(seed, {.parts = 3});
-    const Findings found = find(blank(), survey_of(blank(), shot.picture));
-    CHECK(found.sightings.size() == 3);
+    const FindResult found = find(blank(), prepare(shot.picture, blank()));
+    CHECK(found.detections.size() == 3);
     CHECK(right_of(shot, found, 0.05) == 3);
-    for (const Sighting& s : found.sightings)
+    for (const Detection& s : found.detections)
       for (const render::StudioPart& part : shot.view.parts)
         if (distance({s.x, s.y}, part.pixel) < 1) {
           CHECK(std::abs((s.angle - part.angle).wrapped().degrees()) < 0.04);
-          CHECK(*s.figure("area") == doctest::Approx(part.area_px).epsilon(0.02));
-          CHECK(*s.figure("deviation") < 1.5);
+          CHECK(*s.measurement("area") == doctest::Approx(part.area_px).epsilon(0.02));
+          CHECK(*s.measurement("deviation") < 1.5);
         }
   }
   // A mirrored blank alone.
@@ -184,14 +184,15 @@ TEST_CASE("silhouettes are found at any angle to a fiftieth of a pixel, and mirr
   const Pose2 place = other.scene.pieces[0].world_from_piece;
   other.scene.pieces = {{render::mirrored(other.scene.pieces[0].outline), place, 0.6}};
   const StudioShot mirrored(other);
-  const Survey survey = survey_of(blank(), mirrored.picture);
-  const Findings none = find(blank(), survey);
-  CHECK(none.sightings.empty());
+  const PreparedPicture prepared = prepare(mirrored.picture, blank());
+  const FindResult none = find(blank(), prepared);
+  CHECK(none.detections.empty());
   REQUIRE(!none.misses.empty());
-  CHECK(none.misses[0].limits[0].name == "mirrored");
-  const Findings asked = find(blank().with(std::map<std::string, SettingValue>{{"mirrored", true}}), survey);
-  REQUIRE(asked.sightings.size() == 1);
-  CHECK(*asked.sightings[0].figure("mirrored") == 1);
+  CHECK(none.misses[0].reasons[0].name == "mirrored");
+  const FindResult asked =
+      find(blank().with(std::map<std::string, SettingValue>{{"mirrored", true}}), prepared);
+  REQUIRE(asked.detections.size() == 1);
+  CHECK(*asked.detections[0].measurement("mirrored") == 1);
 }
 
 TEST_CASE("a bite out of a silhouette is told with its place and area, and fails where a limit says so") {
@@ -202,21 +203,21 @@ TEST_CASE("a bite out of a silhouette is told with its place and area, and fails
   view.scene.pieces.push_back({render::disc(2.5), place * Pose2{0, -9.5, {}}, 0.22});
   view.scene.pieces.push_back({render::disc(2), place * Pose2{2, 16.5, {}}, 0.6});
   const StudioShot bitten(view);
-  const Survey survey = survey_of(blank(), bitten.picture);
-  const Findings found = find(blank(), survey);
+  const PreparedPicture prepared = prepare(bitten.picture, blank());
+  const FindResult found = find(blank(), prepared);
   REQUIRE(right_of(bitten, found, 0.2) == 1);
-  const auto& flaws = found.sightings[0].flaws;
+  const auto& defects = found.detections[0].defects;
   const Point2 bite =
       bitten.view.scene.camera.project({(place * Point2{0, -9.5}).x, (place * Point2{0, -9.5}).y, 0});
-  CHECK(std::any_of(flaws.begin(), flaws.end(), [&](const Flaw& f) {
+  CHECK(std::any_of(defects.begin(), defects.end(), [&](const Defect& f) {
     return f.what == "missing" && distance({f.x, f.y}, bite) < 12 && f.area > 30 && f.depth > 4;
   }));
-  CHECK(std::any_of(flaws.begin(), flaws.end(), [](const Flaw& f) { return f.what == "extra"; }));
-  const Findings failed =
-      find(blank().with(std::map<std::string, SettingValue>{{"most_deviation", 3.0}}), survey);
-  CHECK(failed.sightings.empty());
+  CHECK(std::any_of(defects.begin(), defects.end(), [](const Defect& f) { return f.what == "extra"; }));
+  const FindResult failed =
+      find(blank().with(std::map<std::string, SettingValue>{{"max_deviation", 3.0}}), prepared);
+  CHECK(failed.detections.empty());
   CHECK(std::any_of(failed.misses.begin(), failed.misses.end(),
-                    [](const Miss& m) { return m.limits[0].name == "deviation"; }));
+                    [](const Miss& m) { return m.reasons[0].name == "deviation"; }));
 }
 
 TEST_CASE("an empty picture behind the parts carries a background that is anything but even") {
@@ -234,8 +235,8 @@ TEST_CASE("an empty picture behind the parts carries a background that is anythi
   const Target target = teach_target("outline", from, {.name = "blank", .origin = view.parts[0].pixel});
   view.scene.light = {0.7, {0.3, -0.2}, 0.1};  // the lamp drifts
   const StudioShot later(view, 3);
-  CHECK(right_of(later, find(target, survey_of(target, later.picture)), 0.1) == 1);
-  const Survey small{Image<uint8_t>(100, 80)};
+  CHECK(right_of(later, find(target, prepare(later.picture, target)), 0.1) == 1);
+  const PreparedPicture small{Image<uint8_t>(100, 80)};
   CHECK(contains(error_of([&] { find(target, small); }), "1280 x 1024 pixels, the picture 100 x 80"));
   from.backgrounds = {small.level(0)};
   CHECK(contains(error_of([&] { teach_target("outline", from, {.name = "x"}); }), "same camera"));
@@ -246,17 +247,17 @@ TEST_CASE("an empty picture behind the parts carries a background that is anythi
 TEST_CASE("a bore is found among slots and bolts, partly hidden, with a quality that says why") {
   for (uint64_t seed = 80; seed < (sanitized ? 81 : 86); ++seed) {
     const StudioShot shot = frame(seed, {.hard = true});
-    const Findings found = find(bore(), survey_of(bore(), shot.picture));
-    CHECK(found.sightings.size() == 1);
+    const FindResult found = find(bore(), prepare(shot.picture, bore()));
+    CHECK(found.detections.size() == 1);
     CHECK(right_of(shot, found, 0.3) == 1);
-    for (const Sighting& s : found.sightings) {
+    for (const Detection& s : found.detections) {
       CHECK_FALSE(s.has_angle);
-      CHECK(*s.figure("diameter") == doctest::Approx(64).epsilon(0.005));
-      CHECK(*s.figure("quality.total") == doctest::Approx(s.score));
+      CHECK(*s.measurement("diameter") == doctest::Approx(64).epsilon(0.005));
+      CHECK(*s.measurement("quality.total") == doctest::Approx(s.score));
     }
   }
   const StudioShot none = frame(90, {.hard = true, .empty = true});
-  CHECK(find(bore(), survey_of(bore(), none.picture)).sightings.empty());
+  CHECK(find(bore(), prepare(none.picture, bore())).detections.empty());
 }
 
 TEST_CASE("a marker's centre reaches the bound that noise sets, and its sigma is honest") {
@@ -280,12 +281,12 @@ TEST_CASE("a marker's centre reaches the bound that noise sets, and its sigma is
   int within = 0;
   constexpr int runs = sanitized ? 8 : 200;
   for (int i = 0; i < runs; ++i) {
-    const Survey survey(render::expose(exact, {.sigma = 2}, random));
-    const Findings found = find(bore(), survey);
-    REQUIRE(found.sightings.size() == 1);
-    const double off = found.sightings[0].x - truth.x;
-    squares += off * off, sum += off, told += found.sightings[0].sigma.x / runs,
-        within += std::abs(off) < 2 * found.sightings[0].sigma.x;
+    const PreparedPicture prepared(render::expose(exact, {.sigma = 2}, random));
+    const FindResult found = find(bore(), prepared);
+    REQUIRE(found.detections.size() == 1);
+    const double off = found.detections[0].x - truth.x;
+    squares += off * off, sum += off, told += found.detections[0].sigma.x / runs,
+        within += std::abs(off) < 2 * found.detections[0].sigma.x;
   }
   const double sigma = std::sqrt(bound(0, 0));
   MESSAGE("rms over bound " << std::sqrt(squares / runs) / sigma << ", told " << told / sigma << ", bias "
@@ -325,8 +326,8 @@ TEST_CASE("nothing is found in pictures of nothing, however small, dark, bright 
       CAPTURE(pixels.width());
       Picture picture;
       picture.pixels = pixels;
-      const Findings found = find(*target, survey_of(*target, picture));
-      CHECK(found.sightings.empty());
+      const FindResult found = find(*target, prepare(picture, *target));
+      CHECK(found.detections.empty());
       CHECK(found.misses.size() <= 8);
     }
 }
@@ -344,38 +345,38 @@ TEST_CASE("a ring mark is taught and found through the same call, by its identit
   const Target target = teach_target(
       "marker", {.grey = picture, .region = Region::rectangle({249.5 - 80, 199.5 - 40}, 110, 110, {})},
       {.name = "ring"});
-  const Findings found = find(target, Survey(shown(5, {15, -12, 30_deg})));
-  REQUIRE(found.sightings.size() == 1);
-  const Sighting& s = found.sightings[0];
+  const FindResult found = find(target, PreparedPicture(shown(5, {15, -12, 30_deg})));
+  REQUIRE(found.detections.size() == 1);
+  const Detection& s = found.detections[0];
   CHECK(distance({s.x, s.y}, {249.5 + 60, 199.5 + 48}) < 0.05);
   CHECK(s.has_angle);
   CHECK(std::abs((s.angle + 30_deg).wrapped().degrees()) < 0.1);
-  CHECK(*s.figure("identity") == 5);
-  const Findings other = find(target, Survey(shown(6, {0, 0, {}})));
-  CHECK(other.sightings.empty());
+  CHECK(*s.measurement("identity") == 5);
+  const FindResult other = find(target, PreparedPicture(shown(6, {0, 0, {}})));
+  CHECK(other.detections.empty());
   REQUIRE(other.misses.size() == 1);
-  CHECK(other.misses[0].limits[0].name == "identity");
+  CHECK(other.misses[0].reasons[0].name == "identity");
 }
 
 TEST_CASE("what is no marker is told by what it lacks, and teaching without one says so") {
   const StudioShot shot = frame(3, {});
-  const Survey survey = survey_of(bore(), shot.picture);
+  const PreparedPicture prepared = prepare(shot.picture, bore());
   const Target narrow = bore().with(std::map<std::string, SettingValue>{{"diameter", 80.0}});
-  const Findings found = find(narrow, survey);
-  CHECK(found.sightings.empty());
+  const FindResult found = find(narrow, prepared);
+  CHECK(found.detections.empty());
   REQUIRE(!found.misses.empty());
   CHECK(std::any_of(found.misses.begin(), found.misses.end(), [&](const Miss& m) {
-    return distance({m.x, m.y}, shot.view.parts[0].pixel) < 2 && m.limits[0].name == "diameter";
+    return distance({m.x, m.y}, shot.view.parts[0].pixel) < 2 && m.reasons[0].name == "diameter";
   }));
   TeachingPicture nothing = shot.teaching(96, 96);
   nothing.region = Region::rectangle({5, 5, 60, 60});
   CHECK(contains(error_of([&] { teach_target("marker", nothing, {.name = "x"}); }), "nothing round"));
-  for (const auto& [name, value] : {std::pair{"diameter", 3.0}, {"tolerance", 90.0}, {"least_rim", 5.0}})
+  for (const auto& [name, value] : {std::pair{"diameter", 3.0}, {"tolerance", 90.0}, {"min_rim", 5.0}})
     CHECK_THROWS_AS(bore().with(std::map<std::string, SettingValue>{{name, value}}), Error);
   CHECK(contains(error_of([] {
                    bore().with(std::map<std::string, SettingValue>{{"space", 1.0}});
                  }),
-                 "it has: tone, diameter, tolerance, least_rim, identity"));
+                 "it has: tone, diameter, tolerance, min_rim, identity"));
   CHECK(contains(error_of([&] { teach_target("edgy", nothing, {}); }),
                  "there are: pattern, outline, color, marker"));
   nothing.backgrounds = {nothing.grey};

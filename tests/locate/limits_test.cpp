@@ -5,8 +5,8 @@
 
 #include "heron/base/work.hpp"
 #include "heron/locate/pattern.hpp"
+#include "heron/locate/prepared_picture.hpp"
 #include "heron/locate/study.hpp"
-#include "heron/locate/survey.hpp"
 #include "heron/locate/teaching.hpp"
 #include "heron/render/tray_station.hpp"
 
@@ -53,8 +53,8 @@ const PatternTarget& taught_tile() {
   return taught;
 }
 
-Findings looked(const Tray& tray, const FindLimits& limits = {}, Explain explain = Explain::never) {
-  return find(taught_tile(), Survey(tray.take()), limits, explain);
+FindResult looked(const Tray& tray, const FindOptions& options = {}, Explain explain = Explain::never) {
+  return find(taught_tile(), PreparedPicture(tray.take()), options, explain);
 }
 
 }  // namespace
@@ -72,13 +72,13 @@ TEST_CASE("the score is the share of the taught edge length that is seen: what a
       hidden += e.place.x > 4 * from && e.place.x < 4 * (from + width);
     const double left =
         100 - 100.0 * static_cast<double>(hidden) / static_cast<double>(taught_tile().edges().size());
-    const Findings f = looked(tray);
-    REQUIRE(f.sightings.size() == 1);
-    CHECK(f.sightings[0].score == doctest::Approx(left).epsilon(0.05));
+    const FindResult f = looked(tray);
+    REQUIRE(f.detections.size() == 1);
+    CHECK(f.detections[0].score == doctest::Approx(left).epsilon(0.05));
     size_t unseen = 0;
-    for (const EdgeMatch& e : f.sightings[0].edges) unseen += e.weight <= 0;
+    for (const EdgeMatch& e : f.detections[0].edges) unseen += e.weight <= 0;
     CHECK(std::abs(static_cast<double>(unseen) - static_cast<double>(hidden)) <
-          0.05 * static_cast<double>(f.sightings[0].edges.size()));
+          0.05 * static_cast<double>(f.detections[0].edges.size()));
   }
 }
 
@@ -90,12 +90,12 @@ TEST_CASE("light changes neither score nor place") {
     CAPTURE(light);
     CAPTURE(gradient);
     const Tray tray{.pieces = leaf_tile(tile), .noise = 1, .light = light, .gradient = gradient, .seed = 32};
-    const Findings f = looked(tray);
-    REQUIRE(f.sightings.size() == 1);
-    CHECK(f.sightings[0].score > 97);
-    if (first_x == 0) first_x = f.sightings[0].x;
-    CHECK(std::abs(f.sightings[0].x - first_x) < 0.02);
-    CHECK(distance({f.sightings[0].x, f.sightings[0].y}, tray.pixel_of(tile.position())) < 0.02);
+    const FindResult f = looked(tray);
+    REQUIRE(f.detections.size() == 1);
+    CHECK(f.detections[0].score > 97);
+    if (first_x == 0) first_x = f.detections[0].x;
+    CHECK(std::abs(f.detections[0].x - first_x) < 0.02);
+    CHECK(distance({f.detections[0].x, f.detections[0].y}, tray.pixel_of(tile.position())) < 0.02);
   }
 }
 
@@ -109,16 +109,16 @@ TEST_CASE("a part's place does not depend on what lies elsewhere") {
     for (const Piece& p : tile_pieces(kind, there, 0.6)) among.pieces.push_back(p);
   }
   for (const Piece& p : leaf_tile({45, 20, -30_deg})) among.pieces.push_back(p);
-  const Findings f = looked(alone), g = looked(among);
-  REQUIRE(f.sightings.size() == 1);
-  REQUIRE(g.sightings.size() == 2);
-  const Sighting& same =
-      distance({g.sightings[0].x, g.sightings[0].y}, {f.sightings[0].x, f.sightings[0].y}) < 2
-          ? g.sightings[0]
-          : g.sightings[1];
-  CHECK(std::abs(same.x - f.sightings[0].x) < 0.002);
-  CHECK(std::abs(same.y - f.sightings[0].y) < 0.002);
-  CHECK(std::abs((same.angle - f.sightings[0].angle).degrees()) < 0.002);
+  const FindResult f = looked(alone), g = looked(among);
+  REQUIRE(f.detections.size() == 1);
+  REQUIRE(g.detections.size() == 2);
+  const Detection& same =
+      distance({g.detections[0].x, g.detections[0].y}, {f.detections[0].x, f.detections[0].y}) < 2
+          ? g.detections[0]
+          : g.detections[1];
+  CHECK(std::abs(same.x - f.detections[0].x) < 0.002);
+  CHECK(std::abs(same.y - f.detections[0].y) < 0.002);
+  CHECK(std::abs((same.angle - f.detections[0].angle).degrees()) < 0.002);
 }
 
 TEST_CASE("parts that share their origin, far outside themselves, are found all the same") {
@@ -133,9 +133,9 @@ TEST_CASE("parts that share their origin, far outside themselves, are found all 
              {40 * std::cos(angle * 0.0174532925), 40 * std::sin(angle * 0.0174532925), degrees(angle)}))
       tray.pieces.push_back(p);
   tray.pieces.push_back({rectangle(14, 40, {-8, 0}), {0, 40, 90_deg}, 0.4});
-  const Findings f = find(petal, Survey(tray.take()), {});
-  CHECK(f.sightings.size() == 4);
-  for (const Sighting& s : f.sightings) CHECK(distance({s.x, s.y}, tray.pixel_of({})) < 0.2);
+  const FindResult f = find(petal, PreparedPicture(tray.take()), {});
+  CHECK(f.detections.size() == 4);
+  for (const Detection& s : f.detections) CHECK(distance({s.x, s.y}, tray.pixel_of({})) < 0.2);
 }
 
 TEST_CASE("local inversion sees a part before a background that changes") {
@@ -144,28 +144,28 @@ TEST_CASE("local inversion sees a part before a background that changes") {
   Tray tray{.background = 0.25, .seed = 34};
   tray.pieces = {{rectangle(80, 140, {40, 0}), {}, 0.95}};
   for (const Piece& p : leaf_tile(tile)) tray.pieces.push_back(p);
-  const Findings taught = looked(tray, {.least_score = 40}),
-                 each = looked(tray, {.inversion = Inversion::local});
-  REQUIRE(each.sightings.size() == 1);
-  REQUIRE(taught.sightings.size() == 1);
-  CHECK(each.sightings[0].score > 95);
-  CHECK(taught.sightings[0].score < each.sightings[0].score - 10);
-  CHECK(distance({each.sightings[0].x, each.sightings[0].y}, tray.pixel_of({})) < 0.05);
+  const FindResult taught = looked(tray, {.min_score = 40}),
+                   each = looked(tray, {.inversion = Inversion::local});
+  REQUIRE(each.detections.size() == 1);
+  REQUIRE(taught.detections.size() == 1);
+  CHECK(each.detections[0].score > 95);
+  CHECK(taught.detections[0].score < each.detections[0].score - 10);
+  CHECK(distance({each.detections[0].x, each.detections[0].y}, tray.pixel_of({})) < 0.05);
 }
 
 TEST_CASE("the share outside the picture is a limit of its own") {
   const double out_mm = 12;
   const Tray tray{.pieces = leaf_tile({52.5 - 23 + out_mm, 3, {}}), .seed = 35};
-  const Findings all = looked(tray);
-  REQUIRE(all.sightings.size() == 1);
-  const Findings strict = looked(tray, {.most_outside = 0.1});
-  CHECK(strict.sightings.empty());
+  const FindResult all = looked(tray);
+  REQUIRE(all.detections.size() == 1);
+  const FindResult strict = looked(tray, {.max_outside = 0.1});
+  CHECK(strict.detections.empty());
   REQUIRE_FALSE(strict.misses.empty());
-  REQUIRE(strict.misses[0].limits.size() == 1);
-  CHECK(strict.misses[0].limits[0].name == "outside");
-  CHECK(strict.misses[0].limits[0].value > 0.15);
-  CHECK(strict.misses[0].limits[0].value < 0.4);
-  CHECK(looked(tray, {.most_outside = strict.misses[0].limits[0].value + 0.01}).sightings.size() == 1);
+  REQUIRE(strict.misses[0].reasons.size() == 1);
+  CHECK(strict.misses[0].reasons[0].name == "outside");
+  CHECK(strict.misses[0].reasons[0].value > 0.15);
+  CHECK(strict.misses[0].reasons[0].value < 0.4);
+  CHECK(looked(tray, {.max_outside = strict.misses[0].reasons[0].value + 0.01}).detections.size() == 1);
 }
 
 TEST_CASE("sigmas grow with the noise and with what is hidden") {
@@ -173,9 +173,9 @@ TEST_CASE("sigmas grow with the noise and with what is hidden") {
   const auto sigma = [&](double noise, const std::vector<Piece>& over) {
     double sum = 0;
     for (uint64_t seed = 40; seed < 46; ++seed) {
-      const Findings f = looked({.pieces = leaf_tile(tile, over), .noise = noise, .seed = seed});
-      REQUIRE(f.sightings.size() == 1);
-      sum += f.sightings[0].sigma.x / 6;
+      const FindResult f = looked({.pieces = leaf_tile(tile, over), .noise = noise, .seed = seed});
+      REQUIRE(f.detections.size() == 1);
+      sum += f.detections[0].sigma.x / 6;
     }
     return sum;
   };
@@ -186,35 +186,35 @@ TEST_CASE("sigmas grow with the noise and with what is hidden") {
   CHECK(hidden > 1.05 * quiet);
 }
 
-TEST_CASE("one survey serves several threads and targets") {
+TEST_CASE("one prepared picture serves several threads and targets") {
   const Tray tray{.pieces = leaf_tile({3, -2, 120_deg}), .seed = 50};
-  const Survey survey(tray.take());
-  const Findings once = find(taught_tile(), survey, {});
-  std::vector<Findings> found(4);
+  const PreparedPicture prepared(tray.take());
+  const FindResult once = find(taught_tile(), prepared, {});
+  std::vector<FindResult> found(4);
   std::vector<std::thread> threads;
-  for (Findings& f : found) threads.emplace_back([&] { f = find(taught_tile(), survey, {}); });
+  for (FindResult& f : found) threads.emplace_back([&] { f = find(taught_tile(), prepared, {}); });
   for (std::thread& t : threads) t.join();
-  for (const Findings& f : found) {
-    REQUIRE(f.sightings.size() == 1);
-    CHECK(f.sightings[0].x == once.sightings[0].x);
-    CHECK(f.sightings[0].angle == once.sightings[0].angle);
+  for (const FindResult& f : found) {
+    REQUIRE(f.detections.size() == 1);
+    CHECK(f.detections[0].x == once.detections[0].x);
+    CHECK(f.detections[0].angle == once.detections[0].angle);
   }
 }
 
 TEST_CASE("a picture with more places than a search can count is refused, with what to do") {
-  const Survey survey(Image<uint8_t>(530000, 200));
-  CHECK_THROWS_WITH_AS(find(taught_tile(), survey, {}, Explain::never),
+  const PreparedPicture prepared(Image<uint8_t>(530000, 200));
+  CHECK_THROWS_WITH_AS(find(taught_tile(), prepared, {}, Explain::never),
                        doctest::Contains("give a smaller search region"), Error);
-  const Findings part =
-      find(taught_tile(), survey, {.region = Region::rectangle({1000, 100}, 500, 150, {})}, Explain::never);
-  CHECK(part.sightings.empty());
+  const FindResult part =
+      find(taught_tile(), prepared, {.region = Region::rectangle({1000, 100}, 500, 150, {})}, Explain::never);
+  CHECK(part.detections.empty());
 }
 
 TEST_CASE("work tells how far it is") {
   Work work;
   looked({.pieces = leaf_tile({}), .seed = 51});
-  const Survey survey(Tray{.pieces = leaf_tile({}), .seed = 51}.take());
-  find(taught_tile(), survey, {}, Explain::never, &work);
+  const PreparedPicture prepared(Tray{.pieces = leaf_tile({}), .seed = 51}.take());
+  find(taught_tile(), prepared, {}, Explain::never, &work);
   CHECK(work.planned() > 20);
   CHECK(work.done() == work.planned());
 }
@@ -224,35 +224,35 @@ TEST_CASE("there are at most eight misses, each with a limit, a value and what i
   for (int i = 0; i < 12; ++i)
     for (const Piece& p : leaf_tile({-75.0 + 50 * (i % 4), -60.0 + 45 * (i / 4), degrees(30 * i)}))
       tray.pieces.push_back(p);
-  const Findings f = looked(tray, {.angle = {-10_deg, 10_deg}, .count = 1}, Explain::always);
-  CHECK(f.sightings.size() == 1);
+  const FindResult f = looked(tray, {.angle = {-10_deg, 10_deg}, .max_count = 1}, Explain::always);
+  CHECK(f.detections.size() == 1);
   CHECK(f.misses.size() == 8);
   for (const Miss& m : f.misses) {
-    REQUIRE_FALSE(m.limits.empty());
-    CHECK_FALSE(m.limits[0].needed.empty());
+    REQUIRE_FALSE(m.reasons.empty());
+    CHECK_FALSE(m.reasons[0].needed.empty());
     CHECK(m.score > 90);
-    if (m.limits[0].name == "angle") CHECK(m.limits[0].sigma > 0);
+    if (m.reasons[0].name == "angle") CHECK(m.reasons[0].sigma > 0);
   }
 }
 
 TEST_CASE("wrong calls are refused by name") {
-  const Survey survey(Tray{.pieces = leaf_tile({}), .seed = 53}.take());
-  const auto refuses = [&](const FindLimits& limits, const char* words) {
-    CHECK_THROWS_WITH_AS(find(taught_tile(), survey, limits), doctest::Contains(words), Error);
+  const PreparedPicture prepared(Tray{.pieces = leaf_tile({}), .seed = 53}.take());
+  const auto refuses = [&](const FindOptions& options, const char* words) {
+    CHECK_THROWS_WITH_AS(find(taught_tile(), prepared, options), doctest::Contains(words), Error);
   };
-  refuses({.most_outside = -0.1}, "most outside");
-  refuses({.most_outside = NAN}, "most outside");
+  refuses({.max_outside = -0.1}, "max outside");
+  refuses({.max_outside = NAN}, "max outside");
   refuses({.min_visible = 1.01}, "min visible");
   refuses({.min_visible = NAN}, "min visible");
   refuses({.angle = {radians(NAN), 0_deg}}, "angle");
   refuses({.scale = {0.5, INFINITY}}, "scale");
-  refuses({.least_contrast = NAN}, "contrast");
+  refuses({.min_contrast = NAN}, "contrast");
   const Image<uint8_t> picture = Tray{.pieces = leaf_tile({}), .seed = 53}.take();
   const Region region = Region::rectangle({100, 120, 220, 180});
   const auto refuses_to_teach = [&](const PatternSettings& settings, const char* words) {
     CHECK_THROWS_WITH_AS(teach_pattern(picture, region, settings), doctest::Contains(words), Error);
   };
-  refuses_to_teach({.least_strength = NAN}, "strength");
+  refuses_to_teach({.edge_threshold = NAN}, "edge threshold");
   refuses_to_teach({.detail = -1}, "detail");
   refuses_to_teach({.height_step_mm = -1}, "height step");
   refuses_to_teach({.height_step_mm = NAN}, "height step");
@@ -260,11 +260,11 @@ TEST_CASE("wrong calls are refused by name") {
   CHECK_THROWS_WITH_AS(teach_pattern(picture, region, {}, other.view()), doctest::Contains("differ in size"),
                        Error);
   CHECK_THROWS_AS(keep_stable_edges(taught_tile(), {}), Error);
-  CHECK_THROWS_AS(keep_stable_edges(taught_tile(), {&survey}, NAN), Error);
+  CHECK_THROWS_AS(keep_stable_edges(taught_tile(), {&prepared}, NAN), Error);
 }
 
 TEST_CASE("a study without parts, and one of an empty tray, say so") {
-  const Survey empty(Tray{.seed = 54}.take());
+  const PreparedPicture empty(Tray{.seed = 54}.take());
   const std::vector<KnownPart> nothing, one{{210, 210}};
   const StudiedPicture none = study_picture(taught_tile(), empty, {}, {}, &nothing);
   CHECK(none.expected == 0);
@@ -274,30 +274,30 @@ TEST_CASE("a study without parts, and one of an empty tray, say so") {
   CHECK(lost.missing == 1);
   const StudyAdvice advice = advise(taught_tile(), {}, {none, lost}, 420, 420);
   CHECK(advice.right == 0);
-  CHECK(advice.limits.least_score == FindLimits{}.least_score);
+  CHECK(advice.options.min_score == FindOptions{}.min_score);
 }
 
 TEST_CASE("a study names the limits that turned a known part away, and counts only what they let through") {
   Tray tray{.pieces = leaf_tile({2, -3, 25_deg}), .seed = 55};
   tray.pieces.push_back({rectangle(8, 40), {2, -3, 25_deg}, 0.9});  // it cannot score 100
-  const Survey survey(tray.take());
-  const Sighting whole = find(taught_tile(), survey, {}).sightings.at(0);
+  const PreparedPicture prepared(tray.take());
+  const Detection whole = find(taught_tile(), prepared, {}).detections.at(0);
   const std::vector<KnownPart> known{{whole.x, whole.y, whole.angle}};
-  const auto turned_away = [&](const FindLimits& limits) {
-    const Findings found = find(taught_tile(), survey, limits, Explain::never);
-    const StudiedPicture p = study_picture(taught_tile(), survey, limits, found, &known);
+  const auto turned_away = [&](const FindOptions& options) {
+    const FindResult found = find(taught_tile(), prepared, options, Explain::never);
+    const StudiedPicture p = study_picture(taught_tile(), prepared, options, found, &known);
     CHECK(p.missing == 1);
     CHECK(p.found + p.wrong == 0);
-    return p.finds.at(0).limits;
+    return p.finds.at(0).reasons;
   };
   using Names = std::vector<std::string>;
   CHECK(turned_away({.angle = {40_deg, 90_deg}}) == Names{"angle"});
   CHECK(turned_away({.scale = {1.05, 1.1}}) == Names{"scale"});
   CHECK(turned_away({.region = Region::rectangle({0, 0, 90, 90})}) == Names{"region"});
-  CHECK(turned_away({.least_contrast = 1.3 * whole.contrast}) == Names{"contrast"});
-  CHECK(turned_away({.angle = {40_deg, 90_deg}, .least_contrast = 2 * whole.contrast}) ==
+  CHECK(turned_away({.min_contrast = 1.3 * whole.contrast}) == Names{"contrast"});
+  CHECK(turned_away({.angle = {40_deg, 90_deg}, .min_contrast = 2 * whole.contrast}) ==
         Names{"contrast", "angle"});
-  CHECK(turned_away({.least_score = 100}) == Names{"score"});
+  CHECK(turned_away({.min_score = 100}) == Names{"score"});
 }
 
 TEST_CASE("parts known by another point, another zero of the angle or the other sense are told as such") {
@@ -355,15 +355,15 @@ TEST_CASE("study proposes the ranges that the parts need") {
   CHECK(a.separated);
   CHECK(*a.worst_right == 80);
   CHECK(*a.best_wrong == 50);
-  CHECK(a.limits.least_score == 65);
-  for (const double inside : {170.0, 178.0, -179.0}) CHECK(contains_turned(a.limits.angle, degrees(inside)));
+  CHECK(a.options.min_score == 65);
+  for (const double inside : {170.0, 178.0, -179.0}) CHECK(contains_turned(a.options.angle, degrees(inside)));
   for (const double outside : {20.0, 120.0, -120.0})
-    CHECK_FALSE(contains_turned(a.limits.angle, degrees(outside)));
-  CHECK(a.limits.scale.min < 0.95);
-  CHECK(a.limits.scale.min > 0.9);
-  CHECK(a.limits.scale.max > 1.03);
-  CHECK(a.limits.scale.max < 1.08);
-  CHECK(a.limits.count == 1);
+    CHECK_FALSE(contains_turned(a.options.angle, degrees(outside)));
+  CHECK(a.options.scale.min < 0.95);
+  CHECK(a.options.scale.min > 0.9);
+  CHECK(a.options.scale.max > 1.03);
+  CHECK(a.options.scale.max < 1.08);
+  CHECK(a.options.max_count == 1);
   REQUIRE(a.region);
   CHECK(a.region->x < 200);
   CHECK(a.region->x + a.region->width > 208);
@@ -381,41 +381,41 @@ TEST_CASE("study proposes the ranges that the parts need") {
 }
 
 TEST_CASE("a part whose best pose lies outside a range is a miss that says so, however near") {
-  const Survey survey(Tray{.pieces = leaf_tile({0, 0, -30_deg}), .seed = 12}.take());
-  const double there = find(taught_tile(), survey, {}).sightings.at(0).angle.degrees();
+  const PreparedPicture prepared(Tray{.pieces = leaf_tile({0, 0, -30_deg}), .seed = 12}.take());
+  const double there = find(taught_tile(), prepared, {}).detections.at(0).angle.degrees();
   for (const double off : {0.3, 0.01, 0.001}) {  // the sigma is some thousandths
     CAPTURE(off);
-    const Findings f = find(taught_tile(), survey, {.angle = {-10_deg, degrees(there - off)}});
-    CHECK(f.sightings.empty());
+    const FindResult f = find(taught_tile(), prepared, {.angle = {-10_deg, degrees(there - off)}});
+    CHECK(f.detections.empty());
     REQUIRE(f.misses.size() == 1);
-    REQUIRE(f.misses[0].limits.size() == 1);
-    CHECK(f.misses[0].limits[0].name == "angle");
-    CHECK(f.misses[0].limits[0].value == doctest::Approx(there).epsilon(0.001));
+    REQUIRE(f.misses[0].reasons.size() == 1);
+    CHECK(f.misses[0].reasons[0].name == "angle");
+    CHECK(f.misses[0].reasons[0].value == doctest::Approx(there).epsilon(0.001));
   }
   // Within three sigmas of the end it may as well lie beyond.
-  const Findings near = find(taught_tile(), survey, {.angle = {-10_deg, degrees(there + 0.001)}});
-  CHECK(near.sightings.empty());
-  CHECK(near.misses.at(0).limits.at(0).needed.find("three sigma to spare") != std::string::npos);
-  CHECK(find(taught_tile(), survey, {.angle = {-10_deg, degrees(there + 0.1)}}).sightings.size() == 1);
-  CHECK(find(taught_tile(), survey, {.scale = {1.02, 1.2}}).sightings.empty());
-  CHECK(find(taught_tile(), survey, {.scale = {0.8, 0.98}}).sightings.empty());
+  const FindResult near = find(taught_tile(), prepared, {.angle = {-10_deg, degrees(there + 0.001)}});
+  CHECK(near.detections.empty());
+  CHECK(near.misses.at(0).reasons.at(0).needed.find("three sigma to spare") != std::string::npos);
+  CHECK(find(taught_tile(), prepared, {.angle = {-10_deg, degrees(there + 0.1)}}).detections.size() == 1);
+  CHECK(find(taught_tile(), prepared, {.scale = {1.02, 1.2}}).detections.empty());
+  CHECK(find(taught_tile(), prepared, {.scale = {0.8, 0.98}}).detections.empty());
   // A range of no width fixes the angle.
-  const Findings fixed = find(taught_tile(), survey, {.angle = {30_deg, 30_deg}});
-  REQUIRE(fixed.sightings.size() == 1);
-  CHECK(fixed.sightings[0].angle.degrees() == doctest::Approx(30));
-  CHECK(fixed.sightings[0].range_end.empty());
+  const FindResult fixed = find(taught_tile(), prepared, {.angle = {30_deg, 30_deg}});
+  REQUIRE(fixed.detections.size() == 1);
+  CHECK(fixed.detections[0].angle.degrees() == doctest::Approx(30));
+  CHECK(fixed.detections[0].range_end.empty());
 }
 
 TEST_CASE("a stop returns what is sure, marked; no stop changes nothing") {
-  const Survey survey(Tray{.pieces = leaf_tile({1, 0, 5_deg}), .seed = 13}.take());
+  const PreparedPicture prepared(Tray{.pieces = leaf_tile({1, 0, 5_deg}), .seed = 13}.take());
   Work stopped, running;
   stopped.stop();
-  const Findings none = find(taught_tile(), survey, {}, Explain::always, &stopped);
+  const FindResult none = find(taught_tile(), prepared, {}, Explain::always, &stopped);
   CHECK_FALSE(none.complete);
-  CHECK(none.sightings.empty());
-  const Findings all = find(taught_tile(), survey, {}, Explain::always, &running);
+  CHECK(none.detections.empty());
+  const FindResult all = find(taught_tile(), prepared, {}, Explain::always, &running);
   CHECK(all.complete);
-  CHECK(all.sightings.at(0).x == find(taught_tile(), survey, {}).sightings.at(0).x);
+  CHECK(all.detections.at(0).x == find(taught_tile(), prepared, {}).detections.at(0).x);
 }
 
 TEST_CASE("quick or thorough, the part is found; more thoroughly none is lost") {
@@ -427,10 +427,10 @@ TEST_CASE("quick or thorough, the part is found; more thoroughly none is lost") 
       teach_pattern(expose(exact_picture(taught), {.sigma = 2}, random),
                     Region::rectangle(station.camera.project({tile.x, tile.y, 0}), 212, 164, {}));
   for (const TrayView& view : station.views) {
-    const Survey survey(expose(exact_picture(view.scene), {.sigma = 2}, random));
+    const PreparedPicture prepared(expose(exact_picture(view.scene), {.sigma = 2}, random));
     size_t before = 0;
     for (const Thoroughness each : {Thoroughness::quick, Thoroughness::normal, Thoroughness::exhaustive}) {
-      const size_t found = find(target, survey, {.thoroughness = each}, Explain::never).sightings.size();
+      const size_t found = find(target, prepared, {.thoroughness = each}, Explain::never).detections.size();
       CHECK(found >= before);
       CHECK(found <= 4);
       before = found;

@@ -75,10 +75,10 @@ const Target& taught_marker(bool stud) {
 }
 
 /// Found once, within so many pixels of the truth; returns what was found.
-Sighting found_near(const Door& door, double within, uint64_t seed = 2) {
-  const Findings found = find(taught_marker(door.stud), Survey(door.picture(seed)));
-  REQUIRE(found.sightings.size() == 1);
-  const Sighting& s = found.sightings[0];
+Detection found_near(const Door& door, double within, uint64_t seed = 2) {
+  const FindResult found = find(taught_marker(door.stud), PreparedPicture(door.picture(seed)));
+  REQUIRE(found.detections.size() == 1);
+  const Detection& s = found.detections[0];
   CHECK(distance({s.x, s.y}, door.at) < within);
   return s;
 }
@@ -90,11 +90,11 @@ TEST_CASE("a third of the rim hidden from any side costs quality, not place") {
     CAPTURE(turn);
     Door door;
     door.hide_a_third(degrees(turn));
-    const Sighting s = found_near(door, 0.1);
+    const Detection s = found_near(door, 0.1);
     CHECK(s.score < 85);
-    CHECK(*s.figure("quality.rim") < 80);
-    CHECK(*s.figure("quality.rim") > 50);
-    CHECK(*s.figure("quality.diameter") == doctest::Approx(100).epsilon(0.01));
+    CHECK(*s.measurement("quality.rim") < 80);
+    CHECK(*s.measurement("quality.rim") > 50);
+    CHECK(*s.measurement("quality.diameter") == doctest::Approx(100).epsilon(0.01));
   }
 }
 
@@ -111,9 +111,9 @@ TEST_CASE("of a hole twenty pixels across a third may be hidden too") {
         CAPTURE(noise);
         Door door{.sigma = noise, .radius = radius};
         door.hide_a_third(degrees(turn));
-        const Findings found = find(target, Survey(door.picture(2)));
-        REQUIRE(found.sightings.size() == 1);
-        const Sighting& s = found.sightings[0];
+        const FindResult found = find(target, PreparedPicture(door.picture(2)));
+        REQUIRE(found.detections.size() == 1);
+        const Detection& s = found.detections[0];
         CHECK(distance({s.x, s.y}, door.at) < 0.1);
         CHECK(std::abs(s.x - door.at.x) < 4 * s.sigma.x);
         CHECK(std::abs(s.y - door.at.y) < 4 * s.sigma.y);
@@ -138,11 +138,11 @@ TEST_CASE("what is left of a dim, noisy rim places the centre as well as a circl
   int within = 0, round = 0;
   constexpr int runs = sanitized ? 6 : 150;
   for (int i = 0; i < runs; ++i) {
-    const Sighting s = found_near(door, 0.3, 100 + static_cast<uint64_t>(i));
+    const Detection s = found_near(door, 0.3, 100 + static_cast<uint64_t>(i));
     const Point2 off = Point2{s.x, s.y} - door.at;
     squares += dot(off, off), told += s.sigma.x * s.sigma.x + s.sigma.y * s.sigma.y;
     within += (std::abs(off.x) < 2 * s.sigma.x) + (std::abs(off.y) < 2 * s.sigma.y);
-    round += *s.figure("axis_ratio") > 0.9999;
+    round += *s.measurement("axis_ratio") > 0.9999;
   }
   const double least = bound(0, 0) + bound(1, 1);
   MESSAGE("rms over bound " << std::sqrt(squares / runs / least) << ", told over bound "
@@ -163,7 +163,7 @@ TEST_CASE("a plate's edge three pixels beside the rim does not pull at it") {
     Point2 mean;
     constexpr int runs = sanitized ? 4 : 60;
     for (int i = 0; i < runs; ++i) {
-      const Sighting s = found_near(door, 0.5, 100 + static_cast<uint64_t>(i));
+      const Detection s = found_near(door, 0.5, 100 + static_cast<uint64_t>(i));
       mean += (Point2{s.x, s.y} - door.at) / runs;
     }
     MESSAGE("pulled by " << mean.x << ", " << mean.y << " px");
@@ -177,7 +177,7 @@ TEST_CASE("a frame's grain moves the centre by what its sigma says") {
   int within = 0;
   for (int i = 0; i < runs; ++i) {
     const Door door{.sigma = 1, .grain = 0.02, .grain_seed = 50 + static_cast<uint64_t>(i)};
-    const Sighting s = found_near(door, 0.2, 300 + static_cast<uint64_t>(i));
+    const Detection s = found_near(door, 0.2, 300 + static_cast<uint64_t>(i));
     const Point2 off = Point2{s.x, s.y} - door.at;
     squares += dot(off, off), told += s.sigma.x * s.sigma.x + s.sigma.y * s.sigma.y;
     within += (std::abs(off.x) < 2 * s.sigma.x) + (std::abs(off.y) < 2 * s.sigma.y);
@@ -194,10 +194,10 @@ TEST_CASE("a hole that is seen at a slant stays oval, also where a third of it i
     CAPTURE(turn);
     Door door{.narrow = 0.96};
     door.hide_a_third(degrees(turn));
-    const Sighting s = found_near(door, 0.1);
+    const Detection s = found_near(door, 0.1);
     CHECK(std::abs(s.x - door.at.x) < 3.5 * s.sigma.x);
     CHECK(std::abs(s.y - door.at.y) < 3.5 * s.sigma.y);
-    CHECK(*s.figure("axis_ratio") == doctest::Approx(0.96).epsilon(0.01));
+    CHECK(*s.measurement("axis_ratio") == doctest::Approx(0.96).epsilon(0.01));
   }
 }
 
@@ -206,7 +206,7 @@ TEST_CASE("whatever is seen through a hole does not draw it aside") {
   door.above = {piece(render::disc(6), {9, 6, {}}, 0.7),
                 piece(render::rectangle(14, 8), {-8, -7, 30_deg}, 0.55),
                 piece(render::disc(2.5), {-10, 9, {}}, 0.9)};
-  const Sighting s = found_near(door, 0.05);
+  const Detection s = found_near(door, 0.05);
   CHECK(s.score > 85);
   // Bright to the very rim on one side.
   door.above = {piece(render::rectangle(12, 12), {14.5, 0, {}}, 0.45)};
@@ -218,8 +218,8 @@ TEST_CASE("a countersink's second ring is not taken for the hole") {
     CAPTURE(tone);
     Door door;
     door.below.push_back(piece(render::disc(1.35 * bore_radius), {}, tone));
-    const Sighting s = found_near(door, 0.05);
-    CHECK(*s.figure("diameter") == doctest::Approx(2 * bore_radius).epsilon(0.004));
+    const Detection s = found_near(door, 0.05);
+    CHECK(*s.measurement("diameter") == doctest::Approx(2 * bore_radius).epsilon(0.004));
   }
 }
 
@@ -232,7 +232,7 @@ TEST_CASE("bolts, pores and slots beside a bore leave it where it is") {
     const Point2 p = unit(degrees(30 * i + 7)) * (bore_radius + 2.5 + i % 3);
     door.above.push_back(piece(render::disc(0.8), {p.x, p.y, {}}, 0.1));
   }
-  const Sighting s = found_near(door, 0.08);
+  const Detection s = found_near(door, 0.08);
   CHECK(s.score > 60);
 }
 
@@ -247,29 +247,29 @@ TEST_CASE("a stud that blooms keeps its centre") {
 TEST_CASE("dark, bright, blurred, sharp and noisy pictures show the same centre") {
   for (const double light : {0.3, 0.7, 1.5}) found_near({.light = light}, 0.1);
   for (const double blur : {0.5, 1.2, 2.0}) {
-    const Sighting s = found_near({.blur = blur}, 0.05);
-    CHECK(*s.figure("diameter") == doctest::Approx(2 * bore_radius).epsilon(0.003));
+    const Detection s = found_near({.blur = blur}, 0.05);
+    CHECK(*s.measurement("diameter") == doctest::Approx(2 * bore_radius).epsilon(0.003));
   }
   for (const double sigma : {0.5, 5.0, 9.0}) {
-    const Sighting s = found_near({.sigma = sigma}, 0.15);
+    const Detection s = found_near({.sigma = sigma}, 0.15);
     CHECK(s.sigma.x < 0.006 * sigma + 0.004);
   }
 }
 
 TEST_CASE("the tolerance on the diameter is strict, and a miss tells the diameter") {
   for (const double share : {0.94, 1.06}) {
-    const Sighting s = found_near({.radius = share * bore_radius}, 0.05);
-    CHECK(*s.figure("quality.diameter") == doctest::Approx(100 * share).epsilon(0.005));
+    const Detection s = found_near({.radius = share * bore_radius}, 0.05);
+    CHECK(*s.measurement("quality.diameter") == doctest::Approx(100 * share).epsilon(0.005));
   }
   for (const double share : {0.88, 1.13}) {
     CAPTURE(share);
     Door other;
     other.radius = share * bore_radius;
-    const Findings none = find(taught_marker(false), Survey(other.picture(4)));
-    CHECK(none.sightings.empty());
+    const FindResult none = find(taught_marker(false), PreparedPicture(other.picture(4)));
+    CHECK(none.detections.empty());
     REQUIRE(!none.misses.empty());
     bool told = false;
-    for (const LimitMissed& l : none.misses[0].limits)
+    for (const MissReason& l : none.misses[0].reasons)
       told = told || (l.name == "diameter" && std::abs(l.value - 2 * other.radius) < 1);
     CHECK(told);
   }
@@ -283,8 +283,9 @@ TEST_CASE("hexagons and squares are no markers, however they lie") {
       Door door;
       door.radius = 0.5;  // nothing to speak of
       door.above.push_back(piece(shape, {0, 0, degrees(turn)}, 0.06));
-      CHECK(find(taught_marker(false), Survey(door.picture(5)), taught_marker(false).limits(), Explain::never)
-                .sightings.empty());
+      CHECK(find(taught_marker(false), PreparedPicture(door.picture(5)), taught_marker(false).options(),
+                 Explain::never)
+                .detections.empty());
     }
   }
 }
@@ -293,12 +294,12 @@ TEST_CASE("thoroughness trades time for hidden rims, and never finds less") {
   Door door;
   const Point2 away = unit(degrees(40)) * (0.45 * bore_radius + 20);
   door.above.push_back(piece(render::rectangle(40, 90), {away.x, away.y, 40_deg}, 0.75));
-  const Survey survey(door.picture(6));
+  const PreparedPicture prepared(door.picture(6));
   size_t before = 0;
   for (const Thoroughness each : {Thoroughness::quick, Thoroughness::normal, Thoroughness::exhaustive}) {
-    FindLimits limits = taught_marker(false).limits();
-    limits.thoroughness = each;
-    const size_t found = find(taught_marker(false), survey, limits, Explain::never).sightings.size();
+    FindOptions options = taught_marker(false).options();
+    options.thoroughness = each;
+    const size_t found = find(taught_marker(false), prepared, options, Explain::never).detections.size();
     CHECK(found >= before);
     before = found;
   }
@@ -316,9 +317,9 @@ TEST_CASE("a lamp that stands aside does not shift the centre; pixels as bright 
       double sum_x = 0, sum_y = 0, told = 0;
       constexpr int runs = sanitized ? 2 : 20;
       for (uint64_t seed = 50; seed < 50 + runs; ++seed) {
-        const Findings found = find(taught_marker(stud), Survey(door.picture(seed)));
-        REQUIRE(found.sightings.size() == 1);
-        const Sighting& s = found.sightings[0];
+        const FindResult found = find(taught_marker(stud), PreparedPicture(door.picture(seed)));
+        REQUIRE(found.detections.size() == 1);
+        const Detection& s = found.detections[0];
         sum_x += s.x - door.at.x, sum_y += s.y - door.at.y, told += s.sigma.x;
       }
       // On a stud in that light the rim's brighter half is as bright as pixels can be.
@@ -340,17 +341,17 @@ TEST_CASE("a small reflector is found also where all of it is as bright as pixel
       CAPTURE(light);
       Door bright = door;
       bright.light = light, bright.at += shift;
-      const Findings found = find(small, Survey(bright.picture(3)));
-      REQUIRE(found.sightings.size() == 1);
-      CHECK(distance({found.sightings[0].x, found.sightings[0].y}, bright.at) < 0.1);
-      CHECK(found.sightings[0].score > 80);
+      const FindResult found = find(small, PreparedPicture(bright.picture(3)));
+      REQUIRE(found.detections.size() == 1);
+      CHECK(distance({found.detections[0].x, found.detections[0].y}, bright.at) < 0.1);
+      CHECK(found.detections[0].score > 80);
     }
   // Brighter still, it blooms beyond the tolerance of its diameter, and that is what is said.
   door.light = 2;
-  const Findings bloomed = find(small, Survey(door.picture(3)));
-  CHECK(bloomed.sightings.empty());
+  const FindResult bloomed = find(small, PreparedPicture(door.picture(3)));
+  CHECK(bloomed.detections.empty());
   REQUIRE_FALSE(bloomed.misses.empty());
-  CHECK(bloomed.misses[0].limits.at(0).name == "diameter");
+  CHECK(bloomed.misses[0].reasons.at(0).name == "diameter");
 }
 
 TEST_CASE("what would not find itself is not taught") {

@@ -43,16 +43,16 @@ const Image<uint8_t>& lesson() {
 }
 
 Target leaf_taught(const std::map<std::string, SettingValue>& settings = {},
-                   std::optional<FindLimits> limits = {}) {
+                   std::optional<FindOptions> options = {}) {
   return teach_target("outline", {.grey = lesson(), .region = Region::rectangle(pixel_at({}), 120, 90, {})},
-                      {.name = "leaf", .origin = pixel_at({}), .limits = limits, .settings = settings});
+                      {.name = "leaf", .origin = pixel_at({}), .options = options, .settings = settings});
 }
 
 /// Of the leaves, how many were found within so many pixels.
-int found_of(const OutlineTray& tray, const Findings& found, double within) {
+int found_of(const OutlineTray& tray, const FindResult& found, double within) {
   int count = 0;
   for (const Pose2& leaf : tray.leaves)
-    for (const Sighting& s : found.sightings)
+    for (const Detection& s : found.detections)
       count += distance({s.x, s.y}, pixel_at(leaf.position())) < within;
   return count;
 }
@@ -64,8 +64,8 @@ TEST_CASE("two leaves that touch are told apart where enough of each outline is 
   // Side by side, their bellies overlapping by a millimetre; and tip to belly.
   for (const OutlineTray& tray : {OutlineTray{.leaves = {{-20, 13, {}}, {-16, -12.4, 8_deg}}},
                                   OutlineTray{.leaves = {{-40, 0, {}}, {1, 4, 70_deg}}}}) {
-    const Findings found = find(leaf, Survey(tray.picture(2)));
-    CHECK(found.sightings.size() == 2);
+    const FindResult found = find(leaf, PreparedPicture(tray.picture(2)));
+    CHECK(found.detections.size() == 2);
     CHECK(found_of(tray, found, 0.5) == 2);
   }
 }
@@ -73,44 +73,44 @@ TEST_CASE("two leaves that touch are told apart where enough of each outline is 
 TEST_CASE("a heap that is no leaf any more is a miss that asks whether it is two") {
   OutlineTray heap;
   heap.others.push_back({render::rectangle(70, 60), {0, 0, 10_deg}, 0.6});
-  const Findings found = find(leaf_taught(), Survey(heap.picture(3)));
-  CHECK(found.sightings.empty());
+  const FindResult found = find(leaf_taught(), PreparedPicture(heap.picture(3)));
+  CHECK(found.detections.empty());
   bool asked = false;
   for (const Miss& m : found.misses)
-    for (const LimitMissed& l : m.limits) asked = asked || contains(l.needed, "two together?");
+    for (const MissReason& l : m.reasons) asked = asked || contains(l.needed, "two together?");
   CHECK(asked);
   OutlineTray speck;
   speck.others.push_back({render::hexagon(11), {30, 20, {}}, 0.6});
-  const Findings other = find(leaf_taught(), Survey(speck.picture(4)));
-  CHECK(other.sightings.empty());
+  const FindResult other = find(leaf_taught(), PreparedPicture(speck.picture(4)));
+  CHECK(other.detections.empty());
   REQUIRE(!other.misses.empty());
 }
 
 TEST_CASE("areas, count and scale are strict limits") {
   const OutlineTray three{.leaves = {{-70, 30, {}}, {60, 40, 50_deg}, {20, -55, -120_deg}}};
-  const Survey survey(three.picture(5));
-  CHECK(find(leaf_taught(), survey).sightings.size() == 3);
-  FindLimits two = leaf_taught().limits();
-  two.count = 2;
-  const Findings counted = find(leaf_taught(), survey, two);
-  CHECK(counted.sightings.size() == 2);
+  const PreparedPicture prepared(three.picture(5));
+  CHECK(find(leaf_taught(), prepared).detections.size() == 3);
+  FindOptions two = leaf_taught().options();
+  two.max_count = 2;
+  const FindResult counted = find(leaf_taught(), prepared, two);
+  CHECK(counted.detections.size() == 2);
   REQUIRE(!counted.misses.empty());
-  CHECK(counted.misses[0].limits[0].name == "count");
-  const Findings large = find(leaf_taught({{"least_area", 130.0}}), survey);
-  CHECK(large.sightings.empty());
+  CHECK(counted.misses[0].reasons[0].name == "count");
+  const FindResult large = find(leaf_taught({{"min_area", 130.0}}), prepared);
+  CHECK(large.detections.empty());
   REQUIRE(large.misses.size() >= 3);
-  CHECK(large.misses[0].limits[0].name == "area");
-  CHECK(large.misses[0].limits[0].value == doctest::Approx(100).epsilon(0.03));
+  CHECK(large.misses[0].reasons[0].name == "area");
+  CHECK(large.misses[0].reasons[0].value == doctest::Approx(100).epsilon(0.03));
 
   OutlineTray smaller{.leaves = {{10, 5, 30_deg}}};
   smaller.size = 0.9;
-  const Survey reduced(smaller.picture(6));
-  CHECK(find(leaf_taught(), reduced).sightings.empty());
-  FindLimits scaled = leaf_taught().limits();
+  const PreparedPicture reduced(smaller.picture(6));
+  CHECK(find(leaf_taught(), reduced).detections.empty());
+  FindOptions scaled = leaf_taught().options();
   scaled.scale = {0.85, 1.15};
-  const Findings found = find(leaf_taught({}, scaled), reduced, scaled);
-  REQUIRE(found.sightings.size() == 1);
-  CHECK(found.sightings[0].scale == doctest::Approx(0.9).epsilon(0.003));
+  const FindResult found = find(leaf_taught({}, scaled), reduced, scaled);
+  REQUIRE(found.detections.size() == 1);
+  CHECK(found.detections[0].scale == doctest::Approx(0.9).epsilon(0.003));
 }
 
 TEST_CASE("dark parts on a bright tray, dim and uneven light") {
@@ -125,8 +125,8 @@ TEST_CASE("dark parts on a bright tray, dim and uneven light") {
     OutlineTray tray = dark;
     tray.leaves = {{-60, 30, 40_deg}, {50, -20, -100_deg}};
     tray.light = light, tray.gradient = {0.4, -0.3};
-    const Findings found = find(target, Survey(tray.picture(7)));
-    CHECK(found.sightings.size() == 2);
+    const FindResult found = find(target, PreparedPicture(tray.picture(7)));
+    CHECK(found.detections.size() == 2);
     CHECK(found_of(tray, found, 0.3) == 2);
   }
 }
@@ -143,10 +143,10 @@ TEST_CASE("a detail's contour is found whatever lies behind it, bright or dark")
     OutlineTray other;
     other.others = {{render::rectangle(120, 90), {10, 0, {}}, behind},
                     {render::crescent(17, 15), {22, -9, 35_deg}, 0.5}};
-    const Findings found = find(target, Survey(other.picture(8)));
-    REQUIRE(found.sightings.size() == 1);
-    CHECK(distance({found.sightings[0].x, found.sightings[0].y}, pixel_at({22, -9})) < 0.3);
-    CHECK(std::abs((found.sightings[0].angle - degrees(-35)).wrapped().degrees()) < 0.5);
+    const FindResult found = find(target, PreparedPicture(other.picture(8)));
+    REQUIRE(found.detections.size() == 1);
+    CHECK(distance({found.detections[0].x, found.detections[0].y}, pixel_at({22, -9})) < 0.3);
+    CHECK(std::abs((found.detections[0].angle - degrees(-35)).wrapped().degrees()) < 0.5);
   }
 }
 

@@ -3,7 +3,7 @@
 #include <tbb/task_arena.h>
 
 #include "heron/locate/pattern.hpp"
-#include "heron/locate/survey.hpp"
+#include "heron/locate/prepared_picture.hpp"
 #include "heron/render/tray_station.hpp"
 #include "locate/pattern/coarse/sum_rows.hpp"
 
@@ -60,17 +60,17 @@ const PatternTarget& leaf_target() {
   return target;
 }
 
-Findings find_in(const Image<uint8_t>& picture, const FindLimits& limits = {},
-                 Explain explain = Explain::always) {
-  return find(leaf_target(), Survey(Image<uint8_t>(picture)), limits, explain);
+FindResult find_in(const Image<uint8_t>& picture, const FindOptions& options = {},
+                   Explain explain = Explain::always) {
+  return find(leaf_target(), PreparedPicture(Image<uint8_t>(picture)), options, explain);
 }
 
 /// Table angles grow counter-clockwise as seen, picture angles clockwise.
 Angle picture_angle(const Pose2& tile) { return (-tile.angle).wrapped(); }
 
-const LimitMissed* limit_of(const Findings& findings, const std::string& name) {
-  for (const Miss& m : findings.misses)
-    for (const LimitMissed& l : m.limits)
+const MissReason* limit_of(const FindResult& result, const std::string& name) {
+  for (const Miss& m : result.misses)
+    for (const MissReason& l : m.reasons)
       if (l.name == name) return &l;
   return nullptr;
 }
@@ -112,15 +112,15 @@ TEST_CASE("five leaves among other tiles: all found, nothing else, each within 0
     TrayView& view = station.views[0];
     view.scene.camera = camera_above(600, {.fx = 2400, .fy = 2400});
     Random random(seed);
-    const Findings findings =
-        find(leaf_target(),
-             Survey(expose(exact_picture(view.scene), {.sigma = 2, .electrons = 20000}, random)), {});
-    REQUIRE(findings.sightings.size() == 5);
+    const FindResult result = find(
+        leaf_target(),
+        PreparedPicture(expose(exact_picture(view.scene), {.sigma = 2, .electrons = 20000}, random)), {});
+    REQUIRE(result.detections.size() == 5);
     for (const TrayTile& tile : view.tiles) {
       if (tile.kind != "leaf") continue;
       const Point2 truth = view.scene.camera.project({tile.table_from_tile.x, tile.table_from_tile.y, 0});
       const auto nearest = std::min_element(
-          findings.sightings.begin(), findings.sightings.end(), [&](const Sighting& a, const Sighting& b) {
+          result.detections.begin(), result.detections.end(), [&](const Detection& a, const Detection& b) {
             return distance({a.x, a.y}, truth) < distance({b.x, b.y}, truth);
           });
       CAPTURE(seed);
@@ -141,15 +141,16 @@ TEST_CASE("five leaves of any scale on one thread, two and eight: the same bits"
       expose(exact_picture(station.views[0].scene), {.sigma = 2, .electrons = 20000}, random);
   const auto found_on = [&](size_t threads) {
     const tbb::global_control limit(tbb::global_control::max_allowed_parallelism, threads);
-    return find(leaf_target(), Survey(Image<uint8_t>(picture)), {.scale = {0.8, 1.2}}, Explain::never);
+    return find(leaf_target(), PreparedPicture(Image<uint8_t>(picture)), {.scale = {0.8, 1.2}},
+                Explain::never);
   };
-  const Findings alone = found_on(1);
-  REQUIRE(alone.sightings.size() == 5);
+  const FindResult alone = found_on(1);
+  REQUIRE(alone.detections.size() == 5);
   for (const size_t threads : {2, 8, 2, 8, 2, 8}) {
-    const Findings found = found_on(threads);
-    REQUIRE(found.sightings.size() == 5);
+    const FindResult found = found_on(threads);
+    REQUIRE(found.detections.size() == 5);
     for (size_t i = 0; i < 5; ++i) {
-      const Sighting &a = alone.sightings[i], &b = found.sightings[i];
+      const Detection &a = alone.detections[i], &b = found.detections[i];
       CHECK(a.x == b.x);
       CHECK(a.angle == b.angle);
       CHECK(a.scale == b.scale);
@@ -179,14 +180,13 @@ TEST_CASE("a part of which little is seen is found among two dozen whole ones as
       }
     const auto covered_in = [&](const Scene& scene, size_t parts) {
       Random noise(seed);
-      const Findings findings =
-          find_in(expose(exact_picture(scene), {.sigma = 3}, noise), {.least_score = 40});
-      CHECK(findings.sightings.size() == parts);
-      for (const Sighting& s : findings.sightings)
+      const FindResult result = find_in(expose(exact_picture(scene), {.sigma = 3}, noise), {.min_score = 40});
+      CHECK(result.detections.size() == parts);
+      for (const Detection& s : result.detections)
         if (distance({s.x, s.y}, middle) < 3) return s;
-      return Sighting{};
+      return Detection{};
     };
-    const Sighting a = covered_in(alone, 1), b = covered_in(crowd, 25);
+    const Detection a = covered_in(alone, 1), b = covered_in(crowd, 25);
     CHECK(a.score > 45);
     CHECK(b.score == doctest::Approx(a.score).epsilon(0.1));
     CHECK(distance({a.x, a.y}, {b.x, b.y}) < 0.05);
@@ -197,9 +197,9 @@ TEST_CASE("found in the dark and in bright light; the score does not follow the 
   for (const double light : {0.3, 0.5, 1.0, 1.3}) {
     CAPTURE(light);
     const Pose2 tile{3.3, -4.1, 70_deg};
-    const Findings f = find_in(Shot{.pieces = leaf_at(tile), .light = light, .seed = 5}.take());
-    REQUIRE(f.sightings.size() == 1);
-    CHECK(f.sightings[0].score > 93);
+    const FindResult f = find_in(Shot{.pieces = leaf_at(tile), .light = light, .seed = 5}.take());
+    REQUIRE(f.detections.size() == 1);
+    CHECK(f.detections[0].score > 93);
   }
 }
 
@@ -210,9 +210,9 @@ TEST_CASE("a covered part's score falls as far as it is covered, and it is still
     Shot shot{.pieces = leaf_at(tile), .seed = 8};
     if (covered > 0)
       shot.pieces.push_back({rectangle(46 * covered + 2, 40, {-23 + 23 * covered - 1, 0}), tile, 0.35});
-    const Findings f = find_in(shot.take(), {.least_score = 45});
-    REQUIRE(f.sightings.size() == 1);
-    const Sighting& s = f.sightings[0];
+    const FindResult f = find_in(shot.take(), {.min_score = 45});
+    REQUIRE(f.detections.size() == 1);
+    const Detection& s = f.detections[0];
     CHECK(distance({s.x, s.y}, shot.pixel_of(tile)) < 0.1);
     CHECK(s.score < before);
     CHECK(s.score > 100 * (1 - covered) - 12);
@@ -225,26 +225,26 @@ TEST_CASE("a covered part's score falls as far as it is covered, and it is still
 
 TEST_CASE("a part that reaches out of the picture is found where it is") {
   const Shot shot{.pieces = leaf_at({38, 0, 15_deg}), .seed = 9};  // a quarter of it lies outside
-  const Findings f = find_in(shot.take(), {.least_score = 50});
-  REQUIRE(f.sightings.size() == 1);
-  CHECK(distance({f.sightings[0].x, f.sightings[0].y}, shot.pixel_of({38, 0, {}})) < 0.1);
+  const FindResult f = find_in(shot.take(), {.min_score = 50});
+  REQUIRE(f.detections.size() == 1);
+  CHECK(distance({f.detections[0].x, f.detections[0].y}, shot.pixel_of({38, 0, {}})) < 0.1);
 }
 
 TEST_CASE("any scale within the range, with its value") {
   for (const double scale : {0.83, 1.0, 1.17}) {
     const Pose2 tile{2, 3, 100_deg};
     const Shot shot{.pieces = leaf_at(tile, scale), .seed = 12};
-    const Findings f = find_in(shot.take(), {.scale = {0.8, 1.2}});
-    REQUIRE(f.sightings.size() == 1);
-    CHECK(f.sightings[0].scale == doctest::Approx(scale).epsilon(0.001));
-    CHECK(distance({f.sightings[0].x, f.sightings[0].y}, shot.pixel_of(tile)) < 0.05);
+    const FindResult f = find_in(shot.take(), {.scale = {0.8, 1.2}});
+    REQUIRE(f.detections.size() == 1);
+    CHECK(f.detections[0].scale == doctest::Approx(scale).epsilon(0.001));
+    CHECK(distance({f.detections[0].x, f.detections[0].y}, shot.pixel_of(tile)) < 0.05);
   }
 }
 
 TEST_CASE("the mirrored part and the empty tray are not found") {
-  CHECK(find_in(Shot{.pieces = leaf_at({}, 1, true), .seed = 13}.take()).sightings.empty());
-  const Findings empty = find_in(Shot{.seed = 14}.take());
-  CHECK(empty.sightings.empty());
+  CHECK(find_in(Shot{.pieces = leaf_at({}, 1, true), .seed = 13}.take()).detections.empty());
+  const FindResult empty = find_in(Shot{.seed = 14}.take());
+  CHECK(empty.detections.empty());
   for (const Miss& m : empty.misses) CHECK(m.score < 30);
 }
 
@@ -252,57 +252,57 @@ TEST_CASE("ranges are strict, and the miss names the limit; setting what it says
   const Pose2 tile{1, 2, -50_deg};
   const Image<uint8_t> turned = Shot{.pieces = leaf_at(tile), .seed = 15}.take();
   SUBCASE("angle") {
-    const Findings f = find_in(turned, {.angle = {-30_deg, 30_deg}});
-    CHECK(f.sightings.empty());
-    const LimitMissed* l = limit_of(f, "angle");
+    const FindResult f = find_in(turned, {.angle = {-30_deg, 30_deg}});
+    CHECK(f.detections.empty());
+    const MissReason* l = limit_of(f, "angle");
     REQUIRE(l);
     CHECK(l->value == doctest::Approx(50).epsilon(0.001));
     CHECK(l->needed == "-30..30");
-    CHECK(find_in(turned, {.angle = {-30_deg, degrees(l->value + 1)}}).sightings.size() == 1);
+    CHECK(find_in(turned, {.angle = {-30_deg, degrees(l->value + 1)}}).detections.size() == 1);
   }
   SUBCASE("scale") {
     const Image<uint8_t> larger = Shot{.pieces = leaf_at(tile, 1.12), .seed = 15}.take();
-    const Findings f = find_in(larger);
-    CHECK(f.sightings.empty());
-    const LimitMissed* l = limit_of(f, "scale");
+    const FindResult f = find_in(larger);
+    CHECK(f.detections.empty());
+    const MissReason* l = limit_of(f, "scale");
     REQUIRE(l);
     CHECK(l->value == doctest::Approx(1.12).epsilon(0.005));
-    CHECK(find_in(larger, {.scale = {1, l->value + 0.01}}).sightings.size() == 1);
+    CHECK(find_in(larger, {.scale = {1, l->value + 0.01}}).detections.size() == 1);
   }
   SUBCASE("score") {
     Shot shot{.pieces = leaf_at(tile), .seed = 16};
     shot.pieces.push_back({rectangle(18, 40, {-16, 0}), tile, 0.35});
-    const Findings f = find_in(shot.take(), {.least_score = 80});
-    CHECK(f.sightings.empty());
-    const LimitMissed* l = limit_of(f, "score");
+    const FindResult f = find_in(shot.take(), {.min_score = 80});
+    CHECK(f.detections.empty());
+    const MissReason* l = limit_of(f, "score");
     REQUIRE(l);
-    CHECK(find_in(shot.take(), {.least_score = l->value - 2}).sightings.size() == 1);
+    CHECK(find_in(shot.take(), {.min_score = l->value - 2}).detections.size() == 1);
   }
   SUBCASE("contrast") {
     // From a limit that half of the edges keep to one that none does.
     for (const double light : {0.3, 0.9}) {
       const Image<uint8_t> dim = Shot{.pieces = leaf_at(tile), .light = light, .seed = 17}.take();
-      const double half = find_in(dim).sightings.at(0).contrast;
+      const double half = find_in(dim).detections.at(0).contrast;
       for (const double least : {1.1 * half, 1.3 * half, 2.5 * half}) {
         CAPTURE(least);
-        const Findings f = find_in(dim, {.least_contrast = least});
-        CHECK(f.sightings.empty());
+        const FindResult f = find_in(dim, {.min_contrast = least});
+        CHECK(f.detections.empty());
         CHECK_FALSE(limit_of(f, "score"));
-        const LimitMissed* l = limit_of(f, "contrast");
+        const MissReason* l = limit_of(f, "contrast");
         REQUIRE(l);
-        const Findings cured = find_in(dim, {.least_contrast = l->value});
-        REQUIRE(cured.sightings.size() == 1);
-        CHECK(cured.sightings[0].score == doctest::Approx(75).epsilon(0.04));  // halfway from 50 to 100
+        const FindResult cured = find_in(dim, {.min_contrast = l->value});
+        REQUIRE(cured.detections.size() == 1);
+        CHECK(cured.detections[0].score == doctest::Approx(75).epsilon(0.04));  // halfway from 50 to 100
       }
     }
   }
   SUBCASE("score, where weak edges are not the reason") {
     Shot shot{.pieces = leaf_at(tile), .noise = 5, .seed = 16};
     shot.pieces.push_back({rectangle(22, 40, {-14, 0}), tile, 0.35});
-    const double score = find_in(shot.take()).sightings.at(0).score;
+    const double score = find_in(shot.take()).detections.at(0).score;
     for (const double contrast : {8.0, 20.0}) {
-      const Findings f = find_in(shot.take(), {.least_score = score + 2, .least_contrast = contrast});
-      CHECK(f.sightings.empty());
+      const FindResult f = find_in(shot.take(), {.min_score = score + 2, .min_contrast = contrast});
+      CHECK(f.detections.empty());
       CHECK(limit_of(f, "score"));
       CHECK_FALSE(limit_of(f, "contrast"));
     }
@@ -310,35 +310,35 @@ TEST_CASE("ranges are strict, and the miss names the limit; setting what it says
   SUBCASE("score and contrast") {
     Shot shot{.pieces = leaf_at(tile), .seed = 16};
     shot.pieces.push_back({rectangle(18, 40, {-16, 0}), tile, 0.35});
-    const double half = find_in(shot.take()).sightings.at(0).contrast;
-    const Findings f = find_in(shot.take(), {.least_score = 90, .least_contrast = 2 * half});
-    CHECK(f.sightings.empty());
-    const LimitMissed *score = limit_of(f, "score"), *contrast = limit_of(f, "contrast");
+    const double half = find_in(shot.take()).detections.at(0).contrast;
+    const FindResult f = find_in(shot.take(), {.min_score = 90, .min_contrast = 2 * half});
+    CHECK(f.detections.empty());
+    const MissReason *score = limit_of(f, "score"), *contrast = limit_of(f, "contrast");
     REQUIRE(score);
     REQUIRE(contrast);
-    CHECK(find_in(shot.take(), {.least_score = score->value - 2, .least_contrast = contrast->value})
-              .sightings.size() == 1);
+    CHECK(find_in(shot.take(), {.min_score = score->value - 2, .min_contrast = contrast->value})
+              .detections.size() == 1);
   }
   SUBCASE("count") {
     Shot shot{.pieces = leaf_at({-25, -25, 10_deg}), .size = 640, .seed = 18};
     add(shot.pieces, leaf_at({25, 25, 80_deg}));
-    const Findings f = find_in(shot.take(), {.count = 1});
-    CHECK(f.sightings.size() == 1);
-    const LimitMissed* l = limit_of(f, "count");
+    const FindResult f = find_in(shot.take(), {.max_count = 1});
+    CHECK(f.detections.size() == 1);
+    const MissReason* l = limit_of(f, "count");
     REQUIRE(l);
     CHECK(l->needed == "at most 1");
   }
   SUBCASE("region") {
-    const FindLimits elsewhere{.region = Region::rectangle({0, 0, 150, 150})};
-    const Findings f = find_in(turned, elsewhere);
-    CHECK(f.sightings.empty());
+    const FindOptions elsewhere{.region = Region::rectangle({0, 0, 150, 150})};
+    const FindResult f = find_in(turned, elsewhere);
+    CHECK(f.detections.empty());
     CHECK(limit_of(f, "region"));
-    const FindLimits here{.region = Region::rectangle({150, 150, 150, 150})};
-    CHECK(find_in(turned, here).sightings.size() == 1);
-    FindLimits cut = here;
+    const FindOptions here{.region = Region::rectangle({150, 150, 150, 150})};
+    CHECK(find_in(turned, here).detections.size() == 1);
+    FindOptions cut = here;
     cut.region.subtract(Region::rectangle({190, 180, 60, 60}));
-    const Findings g = find_in(turned, cut);
-    CHECK(g.sightings.empty());
+    const FindResult g = find_in(turned, cut);
+    CHECK(g.detections.empty());
     CHECK(limit_of(g, "region"));
   }
 }
@@ -351,40 +351,40 @@ TEST_CASE("a part with its brightness turned round is found when that is allowed
     for (int x = 0; x < dark.width(); ++x) dark(x, y) = static_cast<uint8_t>(255 - dark(x, y));
   for (const Inversion inversion : {Inversion::whole, Inversion::local}) {
     CAPTURE(static_cast<int>(inversion));
-    const Findings f = find_in(dark, {.inversion = inversion});
-    REQUIRE(f.sightings.size() == 1);
-    CHECK(f.sightings[0].score > 93);
-    CHECK(distance({f.sightings[0].x, f.sightings[0].y}, Shot{}.pixel_of(tile)) < 0.05);
-    if (inversion != Inversion::local) CHECK(f.sightings[0].inverted);
-    const Findings g = find_in(bright, {.inversion = inversion});
-    CHECK(g.sightings.size() == 1);
-    for (const Sighting& s : g.sightings) CHECK_FALSE(s.inverted);
+    const FindResult f = find_in(dark, {.inversion = inversion});
+    REQUIRE(f.detections.size() == 1);
+    CHECK(f.detections[0].score > 93);
+    CHECK(distance({f.detections[0].x, f.detections[0].y}, Shot{}.pixel_of(tile)) < 0.05);
+    if (inversion != Inversion::local) CHECK(f.detections[0].inverted);
+    const FindResult g = find_in(bright, {.inversion = inversion});
+    CHECK(g.detections.size() == 1);
+    for (const Detection& s : g.detections) CHECK_FALSE(s.inverted);
   }
-  const Findings f = find_in(dark);
-  CHECK(f.sightings.empty());
-  const LimitMissed* l = limit_of(f, "inversion");
+  const FindResult f = find_in(dark);
+  CHECK(f.detections.empty());
+  const MissReason* l = limit_of(f, "inversion");
   REQUIRE(l);
   CHECK(l->needed == "as taught");
 }
 
 TEST_CASE("a pose near the end of a range is flagged") {
   const Image<uint8_t> picture = Shot{.pieces = leaf_at({0, 0, -30_deg}), .seed = 19}.take();
-  const Sighting there = find_in(picture).sightings.at(0);
-  const Findings f = find_in(picture, {.angle = {degrees(-10), there.angle + there.sigma.angle * 4.5}});
-  REQUIRE(f.sightings.size() == 1);
-  CHECK(f.sightings[0].range_end == std::vector<std::string>{"angle"});
+  const Detection there = find_in(picture).detections.at(0);
+  const FindResult f = find_in(picture, {.angle = {degrees(-10), there.angle + there.sigma.angle * 4.5}});
+  REQUIRE(f.detections.size() == 1);
+  CHECK(f.detections[0].range_end == std::vector<std::string>{"angle"});
 }
 
 TEST_CASE("the same bits whatever the thread count") {
   const Image<uint8_t> picture = Shot{.pieces = leaf_at({2, 1, 44_deg}), .seed = 20}.take();
-  Findings one, two;
+  FindResult one, two;
   tbb::task_arena(1).execute([&] { one = find_in(picture, {.scale = {0.9, 1.1}}); });
   tbb::task_arena(2).execute([&] { two = find_in(picture, {.scale = {0.9, 1.1}}); });
-  REQUIRE(one.sightings.size() == 1);
-  REQUIRE(two.sightings.size() == 1);
-  CHECK(one.sightings[0].x == two.sightings[0].x);
-  CHECK(one.sightings[0].angle == two.sightings[0].angle);
-  CHECK(one.sightings[0].score == two.sightings[0].score);
+  REQUIRE(one.detections.size() == 1);
+  REQUIRE(two.detections.size() == 1);
+  CHECK(one.detections[0].x == two.detections[0].x);
+  CHECK(one.detections[0].angle == two.detections[0].angle);
+  CHECK(one.detections[0].score == two.detections[0].score);
 }
 
 TEST_CASE("reported sigmas are of the size of the errors") {
@@ -394,9 +394,9 @@ TEST_CASE("reported sigmas are of the size of the errors") {
   for (int i = 0; i < runs; ++i) {
     const Pose2 tile{random.uniform(-4, 4), random.uniform(-4, 4), degrees(random.uniform(-180, 180))};
     const Shot shot{.pieces = leaf_at(tile), .size = 320, .seed = 1000 + static_cast<uint64_t>(i)};
-    const Findings f = find_in(shot.take());
-    REQUIRE(f.sightings.size() == 1);
-    const Sighting& s = f.sightings[0];
+    const FindResult f = find_in(shot.take());
+    REQUIRE(f.detections.size() == 1);
+    const Detection& s = f.detections[0];
     x += std::pow(s.x - shot.pixel_of(tile).x, 2), x_claimed += s.sigma.x * s.sigma.x;
     angle += std::pow((s.angle - picture_angle(tile)).wrapped().degrees(), 2),
         angle_claimed += std::pow(s.sigma.angle.degrees(), 2);
@@ -416,10 +416,10 @@ TEST_CASE("the origin is the region's centre unless given, and may lie outside")
   const PatternTarget centred = teach_pattern(picture, region);
   CHECK(centred.origin() + Point2{100, 120} == Point2{210, 210});
   const PatternTarget given = teach_pattern(picture, region, {.origin = Point2{20, 30}});
-  const Findings f = find(given, Survey(Image<uint8_t>(picture)), {});
-  REQUIRE(f.sightings.size() == 1);
-  CHECK(f.sightings[0].x == doctest::Approx(20).epsilon(0.001));
-  CHECK(f.sightings[0].y == doctest::Approx(30).epsilon(0.001));
+  const FindResult f = find(given, PreparedPicture(Image<uint8_t>(picture)), {});
+  REQUIRE(f.detections.size() == 1);
+  CHECK(f.detections[0].x == doctest::Approx(20).epsilon(0.001));
+  CHECK(f.detections[0].y == doctest::Approx(30).epsilon(0.001));
 }
 
 TEST_CASE("what lies under the mask is never looked at") {
@@ -439,11 +439,11 @@ TEST_CASE("a round part is found with angle 0") {
   const Shot shot{.pieces = {{disc(18), {3, 4, {}}, 0.7}}, .seed = 21};
   const PatternTarget round = teach_pattern(Shot{.pieces = {{disc(18), {}, 0.7}}, .seed = 22}.take(),
                                             Region::rectangle(Point2{209.5, 209.5}, 190, 190, {}));
-  CHECK(round.turns() == 0);
-  const Findings f = find(round, Survey(shot.take()), {});
-  REQUIRE(f.sightings.size() == 1);
-  CHECK(f.sightings[0].angle.degrees() == 0);
-  CHECK(distance({f.sightings[0].x, f.sightings[0].y}, shot.pixel_of({3, 4, {}})) < 0.05);
+  CHECK(round.symmetry_order() == 0);
+  const FindResult f = find(round, PreparedPicture(shot.take()), {});
+  REQUIRE(f.detections.size() == 1);
+  CHECK(f.detections[0].angle.degrees() == 0);
+  CHECK(distance({f.detections[0].x, f.detections[0].y}, shot.pixel_of({3, 4, {}})) < 0.05);
 }
 
 TEST_CASE("what cannot be taught is refused with the reason") {
@@ -456,31 +456,31 @@ TEST_CASE("what cannot be taught is refused with the reason") {
   const Image<uint8_t> stripes = Shot{.pieces = {{rectangle(20, 300), {}, 0.8}}, .seed = 23}.take();
   CHECK_THROWS_WITH_AS(teach_pattern(stripes, Region::rectangle({100, 150, 220, 120})),
                        doctest::Contains("slide along 90 degrees"), Error);
-  CHECK_THROWS_AS(teach_pattern(picture, Region::rectangle({100, 120, 220, 180}), {.least_strength = -1}),
+  CHECK_THROWS_AS(teach_pattern(picture, Region::rectangle({100, 120, 220, 180}), {.edge_threshold = -1}),
                   Error);
   CHECK_THROWS_AS(teach_pattern(picture, Region::rectangle({100, 120, 220, 180}), {.origin = Point2{NAN, 0}}),
                   Error);
 }
 
 TEST_CASE("limits that contradict themselves are refused") {
-  const Survey survey(Shot{.seed = 24}.take());
-  const auto refuses = [&](const FindLimits& limits, const char* part) {
-    CHECK_THROWS_WITH_AS(find(leaf_target(), survey, limits), doctest::Contains(part), Error);
+  const PreparedPicture prepared(Shot{.seed = 24}.take());
+  const auto refuses = [&](const FindOptions& options, const char* part) {
+    CHECK_THROWS_WITH_AS(find(leaf_target(), prepared, options), doctest::Contains(part), Error);
   };
   refuses({.angle = {30_deg, -30_deg}}, "swapped");
   refuses({.scale = {1.2, 0.8}}, "swapped");
   refuses({.scale = {0, 1}}, "0.1..10");
-  refuses({.least_score = 101}, "least score");
-  refuses({.least_score = NAN}, "least score");
-  refuses({.least_contrast = 0}, "least contrast");
-  refuses({.count = 0}, "count");
+  refuses({.min_score = 101}, "min score");
+  refuses({.min_score = NAN}, "min score");
+  refuses({.min_contrast = 0}, "min contrast");
+  refuses({.max_count = 0}, "count");
   refuses({.min_visible = 1.5}, "visible");
 }
 
 TEST_CASE("tiny, flat and noisy pictures hold nothing and do no harm") {
-  CHECK_THROWS_AS(Survey(Image<uint8_t>()), Error);
+  CHECK_THROWS_AS(PreparedPicture(Image<uint8_t>()), Error);
   for (const auto& [w, h] : {std::pair{1, 1}, {1, 300}, {300, 1}, {16, 16}, {50, 40}})
-    CHECK(find(leaf_target(), Survey(Image<uint8_t>(w, h)), {}).sightings.empty());
+    CHECK(find(leaf_target(), PreparedPicture(Image<uint8_t>(w, h)), {}).detections.empty());
   Random random(30);
   Image<uint8_t> noise(500, 400), checks(500, 400), white(500, 400);
   for (int y = 0; y < 400; ++y)
@@ -488,5 +488,5 @@ TEST_CASE("tiny, flat and noisy pictures hold nothing and do no harm") {
       noise(x, y) = static_cast<uint8_t>(random.whole(0, 255)),
                checks(x, y) = ((x / 5 + y / 5) & 1) ? 255 : 0, white(x, y) = 255;
   for (const Image<uint8_t>* picture : {&noise, &checks, &white})
-    CHECK(find_in(*picture, {.scale = {0.8, 1.2}}).sightings.empty());
+    CHECK(find_in(*picture, {.scale = {0.8, 1.2}}).detections.empty());
 }

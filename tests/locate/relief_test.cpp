@@ -4,7 +4,7 @@
 
 #include "heron/heights/square.hpp"
 #include "heron/locate/pattern.hpp"
-#include "heron/locate/survey.hpp"
+#include "heron/locate/prepared_picture.hpp"
 #include "heron/render/tray_station.hpp"
 
 using namespace heron;
@@ -47,7 +47,7 @@ PatternTarget taught_relief() {
   const double step = relief_step(map, region.mask(map_side, map_side));
   const Relief relief = relief_of(map, step);
   return teach_pattern(relief.pixels, region,
-                       {.name = "leaf", .height_step_mm = step, .limits = {.least_contrast = 8 * step}},
+                       {.name = "leaf", .height_step_mm = step, .options = {.min_contrast = 8 * step}},
                        relief.valid);
 }
 
@@ -62,10 +62,11 @@ TEST_CASE("a part is found by its relief, on a table that leans, high up, throug
        {std::pair{0.0, Point2{0, 0}}, {35.0, Point2{0.01, -0.02}}, {-12.0, Point2{-0.015, 0}}}) {
     CAPTURE(above);
     const Pose2 tile{2.2, -1.3, 65_deg};
-    const Findings f = find(target, Survey(relief_of(height_map(tile, above, slope, 7), step).pixels),
-                            {.least_contrast = 8 * step});
-    REQUIRE(f.sightings.size() == 1);
-    const Sighting& s = f.sightings[0];
+    const FindResult f =
+        find(target, PreparedPicture(relief_of(height_map(tile, above, slope, 7), step).pixels),
+             {.min_contrast = 8 * step});
+    REQUIRE(f.detections.size() == 1);
+    const Detection& s = f.detections[0];
     CHECK(s.score > 85);
     CHECK(distance({s.x, s.y}, profiler().project({tile.x, tile.y, 0})) < 0.05);
     CHECK(std::abs((s.angle + tile.angle).wrapped().degrees()) < 0.05);
@@ -73,11 +74,11 @@ TEST_CASE("a part is found by its relief, on a table that leans, high up, throug
     CHECK(s.contrast < 4);
   }
   // A part that is too flat is named in millimetres.
-  const Findings flat =
-      find(target, Survey(relief_of(height_map({}, 0, {0, 0}, 8), step).pixels), {.least_contrast = 6});
-  CHECK(flat.sightings.empty());
+  const FindResult flat = find(target, PreparedPicture(relief_of(height_map({}, 0, {0, 0}, 8), step).pixels),
+                               {.min_contrast = 6});
+  CHECK(flat.detections.empty());
   REQUIRE_FALSE(flat.misses.empty());
-  CHECK(flat.misses[0].limits[0].needed == "at least 6");
+  CHECK(flat.misses[0].reasons[0].needed == "at least 6");
 }
 
 TEST_CASE("relief refuses what it cannot work on") {
@@ -102,7 +103,8 @@ TEST_CASE("a part that turned on a map of oblong pixels is found once these are 
     const Pose2 tile{2.2, -1.3, degrees(turn)};
     const Image<float> map = height_map(tile, 20, {0.01, -0.01}, 7, longer);
     const auto found_in = [&](const Image<float>& heights) {
-      return find(target, Survey(relief_of(heights, step).pixels), {.least_contrast = 8 * step}).sightings;
+      return find(target, PreparedPicture(relief_of(heights, step).pixels), {.min_contrast = 8 * step})
+          .detections;
     };
     CHECK(found_in(map).empty());
     const SquarePixels<float> square = on_square_pixels(map, {0.25, 0.25 * longer});

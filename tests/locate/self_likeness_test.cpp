@@ -2,7 +2,7 @@
 
 #include "heron/locate/outline.hpp"
 #include "heron/locate/pattern.hpp"
-#include "heron/locate/survey.hpp"
+#include "heron/locate/prepared_picture.hpp"
 #include "heron/locate/target.hpp"
 #include "heron/locate/teaching.hpp"
 #include "heron/render/outline.hpp"
@@ -58,19 +58,19 @@ Outline many_corners(int corners) {
 }
 
 /// Every find there is: one, in the right pose.
-void check_found(const PatternTarget& target, const std::vector<Piece>& pieces, const FindLimits& limits,
+void check_found(const PatternTarget& target, const std::vector<Piece>& pieces, const FindOptions& options,
                  double period = 360) {
   Random random(7);
   for (int i = 0; i < 12; ++i) {
     const Point2 at{middle + random.uniform(-30, 30), middle + random.uniform(-30, 30)};
     const Angle angle = i % 3 == 0 ? Angle{} : degrees(random.uniform(-180, 180));
     CAPTURE(i);
-    const Survey survey(shot(pieces, at, angle, 100 + static_cast<uint64_t>(i)));
-    const Findings f = find(target, survey, limits, Explain::never);
-    REQUIRE(f.sightings.size() == 1);
-    CHECK(distance({f.sightings[0].x, f.sightings[0].y}, at) < 0.3);
-    CHECK(std::abs(std::remainder((f.sightings[0].angle - angle).degrees(), period)) < 0.5);
-    CHECK_FALSE(f.sightings[0].ambiguous);
+    const PreparedPicture prepared(shot(pieces, at, angle, 100 + static_cast<uint64_t>(i)));
+    const FindResult f = find(target, prepared, options, Explain::never);
+    REQUIRE(f.detections.size() == 1);
+    CHECK(distance({f.detections[0].x, f.detections[0].y}, at) < 0.3);
+    CHECK(std::abs(std::remainder((f.detections[0].angle - angle).degrees(), period)) < 0.5);
+    CHECK_FALSE(f.detections[0].ambiguous);
   }
 }
 
@@ -101,12 +101,14 @@ TEST_CASE("where a cover hides what tells two poses apart the find is ambiguous,
   const Point2 at{middle + 3, middle - 4};
   // Over the notch: half a hexagon, which any of six turns explains.
   Piece cover = piece(rectangle(200, 80, {3, 64}), 0.25);
-  const Survey survey(shot(hexagonal, at, {}, 5, {cover}));
-  const Findings f = find(target, survey, {.least_score = 40}, Explain::never);
-  REQUIRE_FALSE(f.sightings.empty());
-  REQUIRE(f.sightings[0].ambiguous);
-  CHECK(f.sightings[0].ambiguous->score > f.sightings[0].score - 8);
-  CHECK_FALSE(find(target, Survey(shot(hexagonal, at, {}, 6)), {}, Explain::never).sightings.at(0).ambiguous);
+  const PreparedPicture prepared(shot(hexagonal, at, {}, 5, {cover}));
+  const FindResult f = find(target, prepared, {.min_score = 40}, Explain::never);
+  REQUIRE_FALSE(f.detections.empty());
+  REQUIRE(f.detections[0].ambiguous);
+  CHECK(f.detections[0].ambiguous->score > f.detections[0].score - 8);
+  CHECK_FALSE(find(target, PreparedPicture(shot(hexagonal, at, {}, 6)), {}, Explain::never)
+                  .detections.at(0)
+                  .ambiguous);
 }
 
 TEST_CASE("a bar longer than the taught one fits at either end, and says so; one with a hidden end as well") {
@@ -116,43 +118,43 @@ TEST_CASE("a bar longer than the taught one fits at either end, and says so; one
        {std::pair{shot({piece(rectangle(240, 24))}, {middle, middle}, {}, 41), 80.0},
         {shot(bar, {middle, middle}, {}, 42, {piece(rectangle(70, 80, {80, 0}), 0.25)}), 35.0}}) {
     CAPTURE(apart);
-    const Findings f = find(target, Survey(Image<uint8_t>(picture)), {}, Explain::never);
-    REQUIRE(f.sightings.size() == 1);
-    REQUIRE(f.sightings[0].ambiguous);
+    const FindResult f = find(target, PreparedPicture(Image<uint8_t>(picture)), {}, Explain::never);
+    REQUIRE(f.detections.size() == 1);
+    REQUIRE(f.detections[0].ambiguous);
     // Anywhere between the two ends it fits as well.
-    const double off = std::abs(f.sightings[0].x - f.sightings[0].ambiguous->x);
+    const double off = std::abs(f.detections[0].x - f.detections[0].ambiguous->x);
     CHECK(off > 3);
     CHECK(off < apart + 1);
   }
   // Two whole ones that touch end to end are both found, and neither is in doubt.
   std::vector<Piece> second{piece(rectangle(160, 24))};
   second[0].world_from_piece = {86, 0, {}};
-  const Findings two =
-      find(target, Survey(shot(bar, {middle - 86, middle}, {}, 43, second)), {}, Explain::never);
-  REQUIRE(two.sightings.size() == 2);
-  for (const Sighting& s : two.sightings) CHECK_FALSE(s.ambiguous);
+  const FindResult two =
+      find(target, PreparedPicture(shot(bar, {middle - 86, middle}, {}, 43, second)), {}, Explain::never);
+  REQUIRE(two.detections.size() == 2);
+  for (const Detection& s : two.detections) CHECK_FALSE(s.ambiguous);
 }
 
 TEST_CASE("a part whose right pose lies outside the range is not found in a look-alike pose inside") {
   const std::vector<Piece> toothless{piece(gear(16, 1))};
   const PatternTarget target = taught(toothless, 160, 160);
-  const Survey survey(shot(toothless, {middle + 2, middle}, 22.5_deg, 8));
-  const Findings f = find(target, survey, {.angle = {-12_deg, 12_deg}}, Explain::never);
-  CHECK(f.sightings.empty());
+  const PreparedPicture prepared(shot(toothless, {middle + 2, middle}, 22.5_deg, 8));
+  const FindResult f = find(target, prepared, {.angle = {-12_deg, 12_deg}}, Explain::never);
+  CHECK(f.detections.empty());
   REQUIRE_FALSE(f.misses.empty());
-  CHECK(f.misses[0].limits.at(0).name == "angle");
-  CHECK(f.misses[0].limits.at(0).value == doctest::Approx(22.5).epsilon(0.01));
+  CHECK(f.misses[0].reasons.at(0).name == "angle");
+  CHECK(f.misses[0].reasons.at(0).value == doctest::Approx(22.5).epsilon(0.01));
 }
 
 TEST_CASE("a symmetry is the one that pixels show, not a fold near it") {
   for (const int corners : {3, 5, 10, 12}) {
     CAPTURE(corners);
-    CHECK(taught({piece(many_corners(corners))}, 150, 150).turns() == corners);
+    CHECK(taught({piece(many_corners(corners))}, 150, 150).symmetry_order() == corners);
   }
   const std::vector<Piece> keyed{piece(gear(12, 0)), piece(disc(20), 0.2),
                                  piece(rectangle(12, 12, {20, 0}), 0.2)};
-  CHECK(taught(keyed, 160, 160).turns() == 1);
-  CHECK(taught({piece(gear(12, 0))}, 160, 160).turns() == 12);
+  CHECK(taught(keyed, 160, 160).symmetry_order() == 1);
+  CHECK(taught({piece(gear(12, 0))}, 160, 160).symmetry_order() == 12);
 }
 
 TEST_CASE("a plate of which one end is hidden may lie at either end of what is seen, and that is told") {
@@ -178,21 +180,21 @@ TEST_CASE("a plate of which one end is hidden may lie at either end of what is s
       CAPTURE(hidden);
       CAPTURE(angle.degrees());
       const auto end = strip_at(0.5 * (width - hidden)), centre = strip_at(0);
-      const Findings f =
-          find(target, Survey(shot({plate}, at, angle, 43, end)), target.limits(), Explain::never);
-      REQUIRE(f.sightings.size() == 1);
-      REQUIRE(f.sightings[0].ambiguous);
-      const OtherPose& other = *f.sightings[0].ambiguous;
-      const double off = distance({f.sightings[0].x, f.sightings[0].y}, at),
+      const FindResult f =
+          find(target, PreparedPicture(shot({plate}, at, angle, 43, end)), target.options(), Explain::never);
+      REQUIRE(f.detections.size() == 1);
+      REQUIRE(f.detections[0].ambiguous);
+      const OtherPose& other = *f.detections[0].ambiguous;
+      const double off = distance({f.detections[0].x, f.detections[0].y}, at),
                    other_off = distance({other.x, other.y}, at);
       CHECK(std::min(off, other_off) < 0.5);  // one of the two is right
       CHECK(std::abs(std::max(off, other_off) - hidden) < 0.5);
       // With both ends to hold it, the middle may be hidden.
-      const Findings held =
-          find(target, Survey(shot({plate}, at, angle, 43, centre)), target.limits(), Explain::never);
-      REQUIRE(held.sightings.size() == 1);
-      CHECK_FALSE(held.sightings[0].ambiguous);
-      CHECK(distance({held.sightings[0].x, held.sightings[0].y}, at) < 0.2);
+      const FindResult held = find(target, PreparedPicture(shot({plate}, at, angle, 43, centre)),
+                                   target.options(), Explain::never);
+      REQUIRE(held.detections.size() == 1);
+      CHECK_FALSE(held.detections[0].ambiguous);
+      CHECK(distance({held.detections[0].x, held.detections[0].y}, at) < 0.2);
     }
   }
 }
@@ -213,17 +215,17 @@ TEST_CASE("a narrow strip hidden at one end widens the sigma or makes the find a
       const Angle angle = degrees(random.uniform(0, 180));
       const Point2 at{middle + random.uniform(-15, 15), middle + random.uniform(-15, 15)},
           strip = at + rotated({0.5 * (width - hidden + beyond), 0}, angle);
-      const Findings f = find(target,
-                              Survey(shot({plate}, at, angle, 53 + static_cast<uint64_t>(i),
-                                          {{rectangle(hidden + beyond, height + 40),
-                                            {strip.x - middle, middle - strip.y, -angle},
-                                            Scene{}.background}})),
-                              target.limits(), Explain::never);
+      const FindResult f = find(target,
+                                PreparedPicture(shot({plate}, at, angle, 53 + static_cast<uint64_t>(i),
+                                                     {{rectangle(hidden + beyond, height + 40),
+                                                       {strip.x - middle, middle - strip.y, -angle},
+                                                       Scene{}.background}})),
+                                target.options(), Explain::never);
       CAPTURE(kind);
       CAPTURE(i);
       CAPTURE(hidden);
-      REQUIRE(f.sightings.size() == 1);
-      const Sighting& s = f.sightings[0];
+      REQUIRE(f.detections.size() == 1);
+      const Detection& s = f.detections[0];
       const double off = distance({s.x, s.y}, at);
       CHECK((s.ambiguous || off < 0.3 || off < 5 * std::hypot(s.sigma.x, s.sigma.y)));
     }
@@ -237,18 +239,18 @@ TEST_CASE("a wider scale range loses no part") {
     CAPTURE(scale);
     std::vector<Piece> other = leaf_tile;
     for (Piece& p : other) p.outline = scaled(p.outline, scale);
-    const Survey survey(shot(other, {middle + 5, middle}, 40_deg, 11));
+    const PreparedPicture prepared(shot(other, {middle + 5, middle}, 40_deg, 11));
     for (const Range<double>& range : {Range<double>{0.9 * scale, 1.1 * scale}, {0.3, 3}, {0.1, 10}}) {
       CAPTURE(range.max);
-      const Findings f = find(target, survey, {.scale = range}, Explain::never);
-      REQUIRE(f.sightings.size() == 1);
-      CHECK(f.sightings[0].scale == doctest::Approx(scale).epsilon(0.005));
+      const FindResult f = find(target, prepared, {.scale = range}, Explain::never);
+      REQUIRE(f.detections.size() == 1);
+      CHECK(f.detections[0].scale == doctest::Approx(scale).epsilon(0.005));
     }
     // Without a range the scale is the reason, and it is told.
-    const Findings none = find(target, survey, {});
-    CHECK(none.sightings.empty());
+    const FindResult none = find(target, prepared, {});
+    CHECK(none.detections.empty());
     REQUIRE_FALSE(none.misses.empty());
-    CHECK(none.misses[0].limits.at(0).name == "scale");
+    CHECK(none.misses[0].reasons.at(0).name == "scale");
     CHECK(none.misses[0].scale == doctest::Approx(scale).epsilon(0.005));
   }
 }
@@ -262,30 +264,31 @@ TEST_CASE("an outline that is its own mirror image has no mirrored state; one th
   for (const Outline& shape : {rectangle(110, 110), disc(55), hexagon(62), many_corners(8)}) {
     const OutlineTarget target = outline_of(shape);
     CHECK_FALSE(target.mirrored());
-    const Findings f = find(target, Survey(shot({piece(shape)}, {middle + 9, middle}, 33_deg, 22)), {});
-    CHECK(f.sightings.size() == 1);
+    const FindResult f =
+        find(target, PreparedPicture(shot({piece(shape)}, {middle + 9, middle}, 33_deg, 22)), {});
+    CHECK(f.detections.size() == 1);
   }
   const OutlineTarget target = outline_of(leaf(150, 90));
   CHECK(target.mirrored());
-  const Findings f =
-      find(target, Survey(shot({piece(mirrored(leaf(150, 90)))}, {middle, middle}, {}, 23)), {});
-  CHECK(f.sightings.empty());
+  const FindResult f =
+      find(target, PreparedPicture(shot({piece(mirrored(leaf(150, 90)))}, {middle, middle}, {}, 23)), {});
+  CHECK(f.detections.empty());
   REQUIRE_FALSE(f.misses.empty());
-  CHECK(f.misses[0].limits.at(0).name == "mirrored");
+  CHECK(f.misses[0].reasons.at(0).name == "mirrored");
 }
 
-TEST_CASE("the least contrast follows the edges of a soft part, so that it is found at half the light") {
+TEST_CASE("the min contrast follows the edges of a soft part, so that it is found at half the light") {
   const std::vector<Piece> soft{piece(rounded_rectangle(150, 110, 20), 0.31), piece(leaf(120, 70), 0.26)};
   const Image<uint8_t> picture = shot(soft, {middle, middle}, {}, 31, {}, 0.7);
   const Region region = Region::rectangle(Point2{middle, middle}, 180, 140, {});
   const Target target = teach_target("pattern", {.grey = picture, .region = region}, {.name = "soft"});
-  CHECK(target.limits().least_contrast < 8);
+  CHECK(target.options().min_contrast < 8);
   Image<uint8_t> dark = shot(soft, {middle + 6, middle}, 50_deg, 32, {}, 0.7);
   for (int y = 0; y < side; ++y)
     for (int x = 0; x < side; ++x) dark(x, y) = static_cast<uint8_t>(dark(x, y) / 2);
-  CHECK(find(target, Survey(std::move(dark))).sightings.size() == 1);
+  CHECK(find(target, PreparedPicture(std::move(dark))).detections.size() == 1);
   const Image<uint8_t> strong = shot({piece(leaf(150, 90))}, {middle, middle}, {}, 33);
   CHECK(
-      teach_target("pattern", {.grey = strong, .region = region}, {.name = "leaf"}).limits().least_contrast ==
+      teach_target("pattern", {.grey = strong, .region = region}, {.name = "leaf"}).options().min_contrast ==
       8);
 }

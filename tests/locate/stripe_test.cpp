@@ -60,8 +60,8 @@ const Target& teal_stripe() {
   return target;
 }
 
-Findings found_on(const Floor& floor, uint64_t seed = 2) {
-  return find(teal_stripe(), Survey(floor.picture(seed)));
+FindResult found_on(const Floor& floor, uint64_t seed = 2) {
+  return find(teal_stripe(), PreparedPicture(floor.picture(seed)));
 }
 
 }  // namespace
@@ -69,16 +69,16 @@ Findings found_on(const Floor& floor, uint64_t seed = 2) {
 TEST_CASE("a stripe's offset, heading, width and bend are told") {
   Floor floor;
   floor.at_middle = 231.4, floor.slope = 0.25, floor.bend = 0.002;
-  const Findings found = found_on(floor);
-  REQUIRE(found.sightings.size() == 1);
-  const Sighting& s = found.sightings[0];
+  const FindResult found = found_on(floor);
+  REQUIRE(found.detections.size() == 1);
+  const Detection& s = found.detections[0];
   CHECK(s.y == doctest::Approx(149.5).epsilon(0.01));
   CHECK(std::abs(s.x - floor.middle(s.y)) < 0.3);
-  CHECK(*s.figure("offset") == doctest::Approx(s.x - 199.5));
+  CHECK(*s.measurement("offset") == doctest::Approx(s.x - 199.5));
   CHECK(std::abs(s.angle.degrees() - degrees(0).degrees() - radians(std::atan(0.25)).degrees()) < 0.5);
-  CHECK(*s.figure("width") == doctest::Approx(30).epsilon(0.05));
-  CHECK(*s.figure("curvature") == doctest::Approx(0.002 / std::pow(1 + 0.0625, 1.5)).epsilon(0.15));
-  CHECK(*s.figure("branches") == 0);
+  CHECK(*s.measurement("width") == doctest::Approx(30).epsilon(0.05));
+  CHECK(*s.measurement("curvature") == doctest::Approx(0.002 / std::pow(1 + 0.0625, 1.5)).epsilon(0.15));
+  CHECK(*s.measurement("branches") == 0);
   CHECK(s.score > 90);
 }
 
@@ -88,9 +88,9 @@ TEST_CASE(
     Floor floor;
     floor.at_middle = 185.2, floor.slope = -0.15, floor.light = light;
     floor.worn = floor.shadow = true;
-    const Findings found = found_on(floor);
-    REQUIRE(found.sightings.size() == 1);
-    const Sighting& s = found.sightings[0];
+    const FindResult found = found_on(floor);
+    REQUIRE(found.detections.size() == 1);
+    const Detection& s = found.detections[0];
     CHECK(std::abs(s.x - floor.middle(s.y)) < 1.5);
     CHECK(std::abs(s.angle.degrees() + radians(std::atan(0.15)).degrees()) < 1);
     CHECK(s.score < 85);
@@ -98,16 +98,16 @@ TEST_CASE(
   }
   Floor bare;
   bare.stripe = false, bare.shadow = true;
-  CHECK(found_on(bare).sightings.empty());
+  CHECK(found_on(bare).detections.empty());
 }
 
 TEST_CASE("an edge that is worn off in a third of the rows does not pull the stripe's middle with it") {
   for (const uint64_t seed : {3, 4, 5}) {
     CAPTURE(seed);
     const Floor floor{.at_middle = 210.3, .slope = 0.1, .frayed = true};
-    const Findings found = found_on(floor, seed);
-    REQUIRE(found.sightings.size() == 1);
-    const Sighting& s = found.sightings[0];
+    const FindResult found = found_on(floor, seed);
+    REQUIRE(found.detections.size() == 1);
+    const Detection& s = found.detections[0];
     MESSAGE("off by " << s.x - floor.middle(s.y) << " px");
     CHECK(std::abs(s.x - floor.middle(s.y)) < 0.15);  // the rows' mean lies a pixel to the right
     CHECK(std::abs(s.angle.degrees() - radians(std::atan(0.1)).degrees()) < 0.1);
@@ -117,10 +117,10 @@ TEST_CASE("an edge that is worn off in a third of the rows does not pull the str
 TEST_CASE("a branch is counted, and the straight way is kept") {
   Floor floor;
   floor.branch = true;
-  const Findings found = found_on(floor);
-  REQUIRE(found.sightings.size() == 1);
-  CHECK(*found.sightings[0].figure("branches") == 1);
-  CHECK(std::abs(found.sightings[0].x - 200) < 1);
+  const FindResult found = found_on(floor);
+  REQUIRE(found.detections.size() == 1);
+  CHECK(*found.detections[0].measurement("branches") == 1);
+  CHECK(std::abs(found.detections[0].x - 200) < 1);
 }
 
 TEST_CASE("grey pictures are followed by brightness; what cannot be taught is said") {
@@ -129,9 +129,9 @@ TEST_CASE("grey pictures are followed by brightness; what cannot be taught is sa
       "stripe", {.grey = grey, .region = Region::rectangle({150, 20, 100, 260})}, {.name = "grey"});
   Floor floor;
   floor.at_middle = 160, floor.slope = 0.1;
-  const Findings found = find(target, Survey(grey_levels(floor.picture(4))));
-  REQUIRE(found.sightings.size() == 1);
-  CHECK(std::abs(found.sightings[0].x - floor.middle(149.5)) < 1);
+  const FindResult found = find(target, PreparedPicture(grey_levels(floor.picture(4))));
+  REQUIRE(found.detections.size() == 1);
+  CHECK(std::abs(found.detections[0].x - floor.middle(149.5)) < 1);
   const auto refused = [&](const Box& box, const std::map<std::string, SettingValue>& settings = {}) {
     return error_of([&] {
       teach_target("stripe", {.grey = grey, .region = Region::rectangle(box)},
@@ -141,9 +141,9 @@ TEST_CASE("grey pictures are followed by brightness; what cannot be taught is sa
   CHECK(contains(refused({10, 20, 100, 260}), "teach:"));
   CHECK(contains(refused({150, 20, 100, 8}), "at least 16 rows"));
   CHECK(contains(refused({150, 20, 100, 260}, {{"scans", 3}}), "scans 3"));
-  FindLimits nowhere = target.limits();
+  FindOptions nowhere = target.options();
   nowhere.region = Region::rectangle({0, 0, 10, 10});
-  const Findings none = find(target, Survey(Image<uint8_t>(grey)), nowhere);
-  CHECK(none.sightings.empty());
-  CHECK(none.misses[0].limits[0].name == "region");
+  const FindResult none = find(target, PreparedPicture(Image<uint8_t>(grey)), nowhere);
+  CHECK(none.detections.empty());
+  CHECK(none.misses[0].reasons[0].name == "region");
 }

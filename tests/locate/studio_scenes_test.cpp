@@ -55,9 +55,9 @@ TEST_CASE("three edges locate a plate with a groove, tape and crumbs on it") {
   for (int i = 0; i < view_count; ++i) {
     render::Random random(600 + static_cast<uint64_t>(i));
     const render::StudioView view = render::gauge_plate(random, {.hard = true});
-    const Findings found = find(target, survey_of(target, picture_for(view, 9)));
-    REQUIRE(found.sightings.size() == 1);
-    const Sighting& s = found.sightings[0];
+    const FindResult found = find(target, prepare(picture_for(view, 9), target));
+    REQUIRE(found.detections.size() == 1);
+    const Detection& s = found.detections[0];
     CHECK(distance({s.x, s.y}, view.parts[0].pixel) < 0.12);
     CHECK(std::abs((s.angle - view.parts[0].angle).wrapped().degrees()) < 0.05);
     CHECK(s.score > 60);
@@ -73,20 +73,20 @@ TEST_CASE("a corner and a bore of the same plate lie where the renderer put them
     render::Random random(700 + static_cast<uint64_t>(i));
     const render::StudioView view = render::gauge_plate(random, {.hard = true});
     const Picture picture = picture_for(view, 10);
-    const Findings corners = find(corner, survey_of(corner, picture)),
-                   bores = find(bore, survey_of(bore, picture));
-    REQUIRE(corners.sightings.size() == 1);
-    CHECK(distance({corners.sightings[0].x, corners.sightings[0].y}, view.parts[0].corners[0]) < 0.6);
-    CHECK(*corners.sightings[0].figure("opening") == doctest::Approx(90).epsilon(0.01));
-    REQUIRE(bores.sightings.size() == 1);
-    CHECK(distance({bores.sightings[0].x, bores.sightings[0].y}, view.parts[0].chips[0].pixel) < 0.08);
-    CHECK(*bores.sightings[0].figure("diameter") == doctest::Approx(64).epsilon(0.004));
+    const FindResult corners = find(corner, prepare(picture, corner)),
+                     bores = find(bore, prepare(picture, bore));
+    REQUIRE(corners.detections.size() == 1);
+    CHECK(distance({corners.detections[0].x, corners.detections[0].y}, view.parts[0].corners[0]) < 0.6);
+    CHECK(*corners.detections[0].measurement("opening") == doctest::Approx(90).epsilon(0.01));
+    REQUIRE(bores.detections.size() == 1);
+    CHECK(distance({bores.detections[0].x, bores.detections[0].y}, view.parts[0].chips[0].pixel) < 0.08);
+    CHECK(*bores.detections[0].measurement("diameter") == doctest::Approx(64).epsilon(0.004));
   }
   render::Random random(800);
   const Picture empty = picture_for(render::gauge_plate(random, {.hard = true, .empty = true}), 11);
   for (const Target* target : {&corner, &bore}) {
-    const Findings none = find(*target, survey_of(*target, empty));
-    CHECK(none.sightings.empty());
+    const FindResult none = find(*target, prepare(empty, *target));
+    CHECK(none.detections.empty());
     CHECK(!none.misses.empty());
   }
 }
@@ -96,24 +96,24 @@ TEST_CASE("a stripe is followed through wear, gaps, shadow, glare, skid marks an
   for (int i = 0; i < view_count; ++i) {
     render::Random random(900 + static_cast<uint64_t>(i));
     const render::StudioView view = render::floor_stripe(random, {.hard = true});
-    const Findings found = find(target, survey_of(target, picture_for(view, 12)));
-    REQUIRE(found.sightings.size() == 1);
-    const Sighting& s = found.sightings[0];
+    const FindResult found = find(target, prepare(picture_for(view, 12), target));
+    REQUIRE(found.detections.size() == 1);
+    const Detection& s = found.detections[0];
     CHECK(std::abs(s.x - view.parts[0].pixel.x) < 1);
     CHECK(s.y == 511.5);
     CHECK(std::abs((s.angle - view.parts[0].angle).degrees()) < 0.4);
   }
   render::Random random(950);
   const render::StudioView bare = render::floor_stripe(random, {.hard = true, .empty = true});
-  const Findings none = find(target, survey_of(target, picture_for(bare, 13)));
-  CHECK(none.sightings.empty());
+  const FindResult none = find(target, prepare(picture_for(bare, 13), target));
+  CHECK(none.detections.empty());
   REQUIRE(!none.misses.empty());
-  CHECK(!none.misses[0].limits.empty());
+  CHECK(!none.misses[0].reasons.empty());
   // Without a reason asked for, none is looked for.
-  const Survey grey_floor(Image<uint8_t>(1280, 1024));
-  CHECK(find(target, grey_floor, target.limits(), Explain::never).misses.empty());
+  const PreparedPicture grey_floor(Image<uint8_t>(1280, 1024));
+  CHECK(find(target, grey_floor, target.options(), Explain::never).misses.empty());
   REQUIRE(find(target, grey_floor).misses.size() == 1);
-  CHECK(find(target, grey_floor).misses[0].limits[0].name == "seen");
+  CHECK(find(target, grey_floor).misses[0].reasons[0].name == "seen");
 }
 
 TEST_CASE("a stop ends every kind's search, and what comes back is marked as incomplete") {
@@ -128,14 +128,14 @@ TEST_CASE("a stop ends every kind's search, and what comes back is marked as inc
                                      .color = std::get<Image<Rgb>>(picture.pixels),
                                      .region = Region::rectangle(tiles.parts[0].pixel, 24, 24, {})},
                                     {.name = "teal"});
-  CHECK_FALSE(find(color, survey_of(color, picture), color.limits(), Explain::always, &stopped).complete);
+  CHECK_FALSE(find(color, prepare(picture, color), color.options(), Explain::always, &stopped).complete);
   const Target edges = plate_taught({{"band", plate_left}, {"second", plate_upper}});
-  const Survey blank(Image<uint8_t>(1280, 1024));
-  CHECK_FALSE(find(edges, blank, edges.limits(), Explain::always, &stopped).complete);
+  const PreparedPicture blank(Image<uint8_t>(1280, 1024));
+  CHECK_FALSE(find(edges, blank, edges.options(), Explain::always, &stopped).complete);
   const Target stripe = stripe_taught();
-  CHECK_FALSE(find(stripe, blank, stripe.limits(), Explain::always, &stopped).complete);
+  CHECK_FALSE(find(stripe, blank, stripe.options(), Explain::always, &stopped).complete);
   Work going;
-  CHECK(find(edges, blank, edges.limits(), Explain::always, &going).complete);
+  CHECK(find(edges, blank, edges.options(), Explain::always, &going).complete);
 }
 
 TEST_CASE("a hole that touches the region's edge is refused at teaching, and searched for by its centre") {
@@ -154,14 +154,14 @@ TEST_CASE("a hole that touches the region's edge is refused at teaching, and sea
                  "draw the region so that all of its rim lies inside"));
   const Target bore = taught({}, 96);
   const auto found_in = [&](const Region& region) {
-    FindLimits limits = bore.limits();
-    limits.region = region;
-    return find(bore, Survey(Image<uint8_t>(grey)), limits, Explain::always);
+    FindOptions options = bore.options();
+    options.region = region;
+    return find(bore, PreparedPicture(Image<uint8_t>(grey)), options, Explain::always);
   };
   // The region is where the centre lies: a rim that reaches out of it does no harm, a centre outside does.
-  CHECK(found_in(Region::rectangle(at + Point2{20, 0}, 60, 60, {})).sightings.size() == 1);
-  const Findings outside = found_in(Region::rectangle(at + Point2{40, 0}, 60, 60, {}));
-  CHECK(outside.sightings.empty());
+  CHECK(found_in(Region::rectangle(at + Point2{20, 0}, 60, 60, {})).detections.size() == 1);
+  const FindResult outside = found_in(Region::rectangle(at + Point2{40, 0}, 60, 60, {}));
+  CHECK(outside.detections.empty());
   REQUIRE(!outside.misses.empty());
-  CHECK(outside.misses[0].limits[0].name == "region");
+  CHECK(outside.misses[0].reasons[0].name == "region");
 }

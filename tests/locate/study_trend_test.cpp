@@ -75,10 +75,10 @@ TEST_CASE("a lens that fogs takes a marker's contrast, not its diameter") {
     const double fog = static_cast<double>(i) / (count - 1);
     view.scene.light.level = 1 - 0.55 * fog;
     view.scene.glares.push_back({{640, 512}, 2000, 0.25 * fog});
-    const Survey survey(grey_levels(render::picture_of(view, random)));
+    const PreparedPicture prepared(grey_levels(render::picture_of(view, random)));
     const std::vector<KnownPart> known{{view.parts[0].pixel.x, view.parts[0].pixel.y}};
     pictures.push_back(
-        study_picture(target, survey, target.limits(), find(target, survey, target.limits()), &known));
+        study_picture(target, prepared, target.options(), find(target, prepared, target.options()), &known));
   }
   const auto trends = trends_of(pictures);
   for (const char* name :

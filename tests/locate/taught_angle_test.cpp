@@ -1,7 +1,7 @@
 #include <doctest/doctest.h>
 
 #include "heron/locate/pattern.hpp"
-#include "heron/locate/survey.hpp"
+#include "heron/locate/prepared_picture.hpp"
 #include "heron/render/outline.hpp"
 #include "heron/render/studio_views.hpp"
 #include "locate/pattern/grey/same_phase.hpp"
@@ -39,9 +39,9 @@ struct Tally {
 
 TEST_CASE("a part at its taught angle is not biased by its sub-pixel offset, and its sigma holds there") {
   // Before, the rms was 0.011 px at noise 2 and at noise 0.7 alike, and 65 and 37 % lay within two sigmas.
-  for (const auto& [noise, inversion, most_rms] : {std::tuple{2.0, Inversion::none, 0.0065},
-                                                   {0.7, Inversion::none, 0.004},
-                                                   {2.0, Inversion::local, 0.035}}) {
+  for (const auto& [noise, inversion, max_rms] : {std::tuple{2.0, Inversion::none, 0.0065},
+                                                  {0.7, Inversion::none, 0.004},
+                                                  {2.0, Inversion::local, 0.035}}) {
     Random random(31);
     Tally tally;
     for (int run = 0; run < (sanitized ? 6 : 60); ++run) {
@@ -52,16 +52,16 @@ TEST_CASE("a part at its taught angle is not biased by its sub-pixel offset, and
       const Angle angle = degrees(90.0 * random.whole(0, 3));
       const PatternTarget target = teach_pattern(plate_at(taught, {}, noise, random),
                                                  Region::rectangle(taught, 200, 148, {}), {.origin = taught});
-      const Findings f = find(target, Survey(plate_at(there, angle, noise, random)), {.inversion = inversion},
-                              Explain::never);
-      REQUIRE(f.sightings.size() == 1);
-      const Sighting& s = f.sightings[0];
+      const FindResult f = find(target, PreparedPicture(plate_at(there, angle, noise, random)),
+                                {.inversion = inversion}, Explain::never);
+      REQUIRE(f.detections.size() == 1);
+      const Detection& s = f.detections[0];
       CHECK(std::abs((s.angle - angle).wrapped().degrees()) < 0.1);
       tally.add(s.x - there.x, s.sigma.x), tally.add(s.y - there.y, s.sigma.y);
     }
     if (sanitized) continue;
     CAPTURE(noise);
-    CHECK(tally.rms() < most_rms);
+    CHECK(tally.rms() < max_rms);
     CHECK(tally.share() > 88);  // of 120; 95 are promised
   }
 }

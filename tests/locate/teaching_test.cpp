@@ -7,8 +7,8 @@
 #include <thread>
 
 #include "heron/base/work.hpp"
+#include "heron/locate/prepared_picture.hpp"
 #include "heron/locate/study.hpp"
-#include "heron/locate/survey.hpp"
 #include "heron/render/tray_station.hpp"
 #include "locate/edge_samples/edge_profile.hpp"
 #include "locate/pattern/edges/edge_sums.hpp"
@@ -74,9 +74,9 @@ TEST_CASE("the kernels of the fits agree with their plain twins") {
   for (const bool falling : {false, true})
     for (const Point2 origin : {shot_pixel({2, 1}) + Point2{0.3, -0.4}, Point2{30, 50}, Point2{-40, 400}}) {
       const EdgeScan scan{origin, -33_deg, 1, 3, 8, falling};
-      EdgesMet fast, plain;
-      meet_edges(picture, edges, scan, fast);
-      meet_edges_plain(picture, edges, scan, plain);
+      EdgeSamples fast, plain;
+      sample_edges(picture, edges, scan, fast);
+      sample_edges_plain(picture, edges, scan, plain);
       size_t met = 0, differ = 0;
       for (size_t i = 0; i < edges.count; ++i) {
         met += plain.contrast[i] > 0;
@@ -218,8 +218,8 @@ TEST_CASE("the kernels of the fits agree with their plain twins") {
   for (size_t i = 0; i < plain.count; ++i)
     columns[0][i] = plain.value[i] * plain.x[i] / 100, columns[1][i] = plain.dx[i] * plain.dx[i];
   const FurtherColumns two{columns[0].data(), nullptr, columns[1].data()};
-  const GreyFurther further = find_further(problem, step, roots, two),
-                    further_plain = find_further_plain(problem, step, roots, two);
+  const ExtraRegressors further = find_further(problem, step, roots, two),
+                        further_plain = find_further_plain(problem, step, roots, two);
   const auto differs = [](const auto& a, const auto& b) { return (a - b).norm() / b.norm(); };
   CHECK(differs(further.own, further_plain.own) < 1e-5);
   CHECK(differs(further.with, further_plain.with) < 1e-5);
@@ -244,9 +244,9 @@ TEST_CASE("a part whose origin lies beside it is found as well as one with its o
                        picture = leaf_shot(leaf_and({1, -2, 50_deg}, {}), 32);
   const auto middle_found = [&](Point2 origin) {
     const PatternTarget target = teach_pattern(taught, whole_tile(), {.origin = origin});
-    const Findings f = find(target, Survey(Image<uint8_t>(picture)), {}, Explain::never);
-    REQUIRE(f.sightings.size() == 1);
-    const Sighting& s = f.sightings[0];
+    const FindResult f = find(target, PreparedPicture(Image<uint8_t>(picture)), {}, Explain::never);
+    REQUIRE(f.detections.size() == 1);
+    const Detection& s = f.detections[0];
     CHECK(s.score > 95);
     return Similarity2{s.x, s.y, s.angle, s.scale} * (middle - origin);
   };
@@ -261,10 +261,11 @@ TEST_CASE("light that falls off steeply at finding and otherwise at teaching tur
     const PatternTarget target =
         teach_pattern(leaf_shot(leaf_and({}, {}), 2 * seed + 900, 0.5, {0.3, -0.2}), whole_tile());
     const Pose2 there{0.3, -0.2, degrees(15.0 * run)};
-    const Findings f = find(target, Survey(leaf_shot(leaf_and(there, {}), 2 * seed + 901, 0.5, {0.6, 0.4})),
-                            {}, Explain::never);
-    REQUIRE(f.sightings.size() == 1);
-    const double turn = (f.sightings[0].angle + there.angle).wrapped().degrees();
+    const FindResult f =
+        find(target, PreparedPicture(leaf_shot(leaf_and(there, {}), 2 * seed + 901, 0.5, {0.6, 0.4})), {},
+             Explain::never);
+    REQUIRE(f.detections.size() == 1);
+    const double turn = (f.detections[0].angle + there.angle).wrapped().degrees();
     squares += turn * turn, largest = std::max(largest, std::abs(turn));
   }
   MESSAGE("rms " << std::sqrt(squares / runs) << ", at most " << largest << " degrees");
@@ -273,7 +274,7 @@ TEST_CASE("light that falls off steeply at finding and otherwise at teaching tur
 
 TEST_CASE("a part that is seen less sharply, or a little more so, than taught is as exact as noise allows") {
   struct Blur {
-    double taught, seen, most_rms, light = 1;
+    double taught, seen, max_rms, light = 1;
   };
   for (const Blur& blur : {Blur{0.8, 1.1, 0.004},
                            {0.8, 1.4, 0.0045},
@@ -290,18 +291,19 @@ TEST_CASE("a part that is seen less sharply, or a little more so, than taught is
       const PatternTarget target =
           teach_pattern(leaf_shot(leaf_and({}, {}), 2 * seed + 700, 2, {}, blur.taught), whole_tile());
       const Pose2 there{0.2, -0.1, degrees(15.0 * run + 3)};
-      const Findings f = find(
-          target, Survey(leaf_shot(leaf_and(there, {}), 2 * seed + 701, 2, {}, blur.seen, 0, blur.light)), {},
-          Explain::never);
-      REQUIRE(f.sightings.size() == 1);
-      const Sighting& s = f.sightings[0];
+      const FindResult f = find(
+          target,
+          PreparedPicture(leaf_shot(leaf_and(there, {}), 2 * seed + 701, 2, {}, blur.seen, 0, blur.light)),
+          {}, Explain::never);
+      REQUIRE(f.detections.size() == 1);
+      const Detection& s = f.detections[0];
       const Point2 off = Point2{s.x, s.y} - shot_pixel(there.position());
       squares += dot(off, off) / 2, sigmas += (s.sigma.x * s.sigma.x + s.sigma.y * s.sigma.y) / 2;
     }
     const double rms = std::sqrt(squares / runs), sigma = std::sqrt(sigmas / runs);
     MESSAGE("blur " << blur.seen << " where " << blur.taught << " was taught: rms " << rms << " px, sigma "
                     << sigma);
-    CHECK(rms < blur.most_rms);
+    CHECK(rms < blur.max_rms);
     CHECK(sigma < 1.6 * rms);
     CHECK(sigma > 0.7 * rms);
   }
@@ -310,7 +312,7 @@ TEST_CASE("a part that is seen less sharply, or a little more so, than taught is
 TEST_CASE(
     "errors near the bound, sigmas that hold, taught anew each time; on faintly textured trays as well") {
   struct Tray {
-    double texture, most_rms, most_turn, least_within;
+    double texture, max_rms, max_turn, min_within;
   };
   for (const Tray& tray :
        {Tray{0, 0.0035, 0.0045, 0.9}, {0.003, 0.0045, 0.0062, 0.9}, {0.006, 0.0052, 0.0072, 0.9}}) {
@@ -325,9 +327,9 @@ TEST_CASE(
         return leaf_shot(leaf_and(pose, {}), its_seed, 2, {}, 0.8, tray.texture);
       };
       const PatternTarget target = teach_pattern(shot({}, 2 * seed + 500), whole_tile());
-      const Findings f = find(target, Survey(shot(there, 2 * seed + 501)), {}, Explain::never);
-      REQUIRE(f.sightings.size() == 1);
-      const Sighting& s = f.sightings[0];
+      const FindResult f = find(target, PreparedPicture(shot(there, 2 * seed + 501)), {}, Explain::never);
+      REQUIRE(f.detections.size() == 1);
+      const Detection& s = f.detections[0];
       const Point2 off = Point2{s.x, s.y} - shot_pixel(there.position());
       const double turn = (s.angle + there.angle).wrapped().degrees();
       squares += dot(off, off) / 2, turns += turn * turn, bias_x += off.x, bias_y += off.y;
@@ -338,11 +340,11 @@ TEST_CASE(
     MESSAGE("texture " << tray.texture << ": rms " << std::sqrt(squares / runs) << " px, "
                        << std::sqrt(turns / runs) << " degrees; " << 100.0 * within / asked
                        << " % within two sigma");
-    CHECK(std::sqrt(squares / runs) < tray.most_rms);
-    CHECK(std::sqrt(turns / runs) < tray.most_turn);
+    CHECK(std::sqrt(squares / runs) < tray.max_rms);
+    CHECK(std::sqrt(turns / runs) < tray.max_turn);
     CHECK(std::abs(bias_x) / runs < 0.002);
     CHECK(std::abs(bias_y) / runs < 0.002);
-    CHECK(within > tray.least_within * asked);
+    CHECK(within > tray.min_within * asked);
   }
 }
 
@@ -352,30 +354,30 @@ TEST_CASE("what differs from picture to picture drops out by itself") {
   };
   const PatternTarget first = teach_pattern(leaf_shot(leaf_and({}, {stamp({}, 20)}), 10), whole_tile());
   CHECK(share_near(first, {-16, 0}, 6) > 0.04);
-  std::vector<Survey> surveys;
+  std::vector<PreparedPicture> surveys;
   const std::vector<Pose2> poses{{2, 3, 40_deg}, {-3, 1, -100_deg}, {0, -2, 170_deg}, {1, 1, 10_deg}};
   for (size_t i = 0; i < poses.size(); ++i)
     surveys.emplace_back(
         leaf_shot(leaf_and(poses[i], {stamp(poses[i], 70.0 + 47 * static_cast<double>(i))}), 11 + i));
   surveys.emplace_back(leaf_shot({}, 30));
-  std::vector<const Survey*> pictures;
-  for (const Survey& s : surveys) pictures.push_back(&s);
+  std::vector<const PreparedPicture*> pictures;
+  for (const PreparedPicture& s : surveys) pictures.push_back(&s);
   const StableTarget stable = keep_stable_edges(first, pictures);
   CHECK(stable.used == 4);
   CHECK(stable.not_found == std::vector<size_t>{4});
   CHECK(share_near(stable.target, {-16, 0}, 4.5) < 0.01);
   CHECK(stable.target.edges().size() > 0.85 * static_cast<double>(first.edges().size()));
   // A further stamp costs the stable target nothing.
-  const Survey further(leaf_shot(leaf_and({1, 2, 77_deg}, {stamp({1, 2, 77_deg}, -30)}), 40));
-  CHECK(find(stable.target, further, {}).sightings.at(0).score >
-        find(first, further, {}).sightings.at(0).score + 1);
+  const PreparedPicture further(leaf_shot(leaf_and({1, 2, 77_deg}, {stamp({1, 2, 77_deg}, -30)}), 40));
+  CHECK(find(stable.target, further, {}).detections.at(0).score >
+        find(first, further, {}).detections.at(0).score + 1);
   CHECK_THROWS_WITH_AS(keep_stable_edges(first, {pictures[4]}), doctest::Contains("found in none"), Error);
   CHECK_THROWS_AS(keep_stable_edges(first, pictures, 0), Error);
 }
 
 TEST_CASE("the teaching report says how well a part holds, and against what") {
-  const Survey survey(leaf_shot(leaf_and({}, {}), 1));
-  const TeachingReport r = report_teaching(whole_leaf(), &survey, whole_leaf().origin());
+  const PreparedPicture prepared(leaf_shot(leaf_and({}, {}), 1));
+  const TeachingReport r = report_teaching(whole_leaf(), &prepared, whole_leaf().origin());
   CHECK(r.turns == 1);
   CHECK(r.edges.size() == whole_leaf().model().levels().size());
   CHECK(r.noise_sigma == doctest::Approx(2).epsilon(0.15));
@@ -389,7 +391,7 @@ TEST_CASE("the teaching report says how well a part holds, and against what") {
   CHECK(r.cut_places == 0);
   // The tile's own outline, turned by half a turn.
   if (r.turned) CHECK(r.turned->score < 70);
-  const PatternTarget cut = teach_pattern(survey.level(0), Region::rectangle(shot_pixel({}), 120, 90, {}));
+  const PatternTarget cut = teach_pattern(prepared.level(0), Region::rectangle(shot_pixel({}), 120, 90, {}));
   CHECK(report_teaching(cut).cut_places >= 2);
 }
 
@@ -404,24 +406,24 @@ TEST_CASE("a symmetric part is told as such, and its angle lies within its perio
   // The origin lies away from the middle, so a whole period moves it.
   const Point2 corner = shot_pixel({}) + Point2{50, 20};
   const PatternTarget target = teach_pattern(leaf_shot(turned({}), 3), region, {.origin = corner});
-  CHECK(target.turns() == 4);
+  CHECK(target.symmetry_order() == 4);
   CHECK(report_teaching(target).turns == 4);
-  CHECK(whole_leaf().turns() == 1);
+  CHECK(whole_leaf().symmetry_order() == 1);
   for (const double angle : {10.0, 60.0, 130.0, -170.0}) {
     CAPTURE(angle);
-    const Survey survey(leaf_shot(turned({3, 2, degrees(angle)}), 4));
+    const PreparedPicture prepared(leaf_shot(turned({3, 2, degrees(angle)}), 4));
     const double picture_angle = std::remainder(-angle, 90.0);
-    const Findings f = find(target, survey, {});
-    REQUIRE(f.sightings.size() == 1);
-    CHECK(f.sightings[0].angle.degrees() == doctest::Approx(picture_angle).epsilon(0.001));
+    const FindResult f = find(target, prepared, {});
+    REQUIRE(f.detections.size() == 1);
+    CHECK(f.detections[0].angle.degrees() == doctest::Approx(picture_angle).epsilon(0.001));
     const Point2 there = shot_pixel({3, 2}) + rotated(Point2{50, 20}, degrees(picture_angle));
-    CHECK(distance({f.sightings[0].x, f.sightings[0].y}, there) < 0.05);
-    const Findings g = find(target, survey, {.angle = {90_deg, 180_deg}});
-    REQUIRE(g.sightings.size() == 1);
-    CHECK(g.sightings[0].angle.degrees() >= 90);
-    CHECK(g.sightings[0].angle.degrees() <= 180);
+    CHECK(distance({f.detections[0].x, f.detections[0].y}, there) < 0.05);
+    const FindResult g = find(target, prepared, {.angle = {90_deg, 180_deg}});
+    REQUIRE(g.detections.size() == 1);
+    CHECK(g.detections[0].angle.degrees() >= 90);
+    CHECK(g.detections[0].angle.degrees() <= 180);
   }
-  CHECK(teach_pattern(leaf_shot({{hexagon(16), {}, 0.7}}, 5), region).turns() == 6);
+  CHECK(teach_pattern(leaf_shot({{hexagon(16), {}, 0.7}}, 5), region).symmetry_order() == 6);
 }
 
 TEST_CASE("less detail teaches fewer edges, and still finds the part") {
@@ -432,7 +434,8 @@ TEST_CASE("less detail teaches fewer edges, and still finds the part") {
     const PatternTarget target = teach_pattern(picture, whole_tile(), {.detail = detail});
     CHECK(target.edges().size() <= before);
     before = target.edges().size();
-    CHECK(find(target, Survey(leaf_shot(leaf_and({2, 1, 50_deg}, {}), 9)), {}).sightings.size() == 1);
+    CHECK(find(target, PreparedPicture(leaf_shot(leaf_and({2, 1, 50_deg}, {}), 9)), {}).detections.size() ==
+          1);
   }
   CHECK(before < 0.9 * static_cast<double>(whole_leaf().edges().size()));
   CHECK_THROWS_WITH_AS(teach_pattern(picture, whole_tile(), {.detail = 4}), doctest::Contains("detail"),
@@ -449,7 +452,7 @@ TEST_CASE("what a study proposes serves a recording that it has not seen") {
   std::vector<StudiedPicture> studied;
   int right = 0, wrong = 0, missing = 0;
   StudyAdvice advice;
-  const FindLimits start{.least_score = 75};
+  const FindOptions start{.min_score = 75};
   for (size_t i = 0; i < station.views.size(); ++i) {
     const TrayView& view = station.views[i];
     std::vector<KnownPart> known;
@@ -458,26 +461,26 @@ TEST_CASE("what a study proposes serves a recording that it has not seen") {
         const Point2 at = station.camera.project({t.table_from_tile.x, t.table_from_tile.y, 0});
         known.push_back({at.x, at.y});
       }
-    const Survey survey(expose(exact_picture(view.scene), {.sigma = 2}, random));
+    const PreparedPicture prepared(expose(exact_picture(view.scene), {.sigma = 2}, random));
     if (i < 8) {
-      studied.push_back(study_picture(target, survey, start, find(target, survey, start), &known));
-      if (i == 7) advice = advise(target, start, studied, survey.width(), survey.height());
+      studied.push_back(study_picture(target, prepared, start, find(target, prepared, start), &known));
+      if (i == 7) advice = advise(target, start, studied, prepared.width(), prepared.height());
       continue;
     }
     const StudiedPicture judged =
-        study_picture(target, survey, advice.limits, find(target, survey, advice.limits), &known);
+        study_picture(target, prepared, advice.options, find(target, prepared, advice.options), &known);
     right += judged.found, wrong += judged.wrong, missing += judged.missing;
   }
   CHECK(advice.separated);
   CHECK(advice.right == 24);
-  CHECK(advice.limits.count == 3);
-  CHECK(advice.limits.least_score < 75);
-  CHECK(advice.limits.least_score > advice.best_wrong.value_or(25));
+  CHECK(advice.options.max_count == 3);
+  CHECK(advice.options.min_score < 75);
+  CHECK(advice.options.min_score > advice.best_wrong.value_or(25));
   CHECK(right == 24);
   CHECK(wrong == 0);
   CHECK(missing == 0);
   // Nothing to learn from changes nothing.
   const StudyAdvice none = advise(target, start, {}, 100, 100);
   CHECK(none.right == 0);
-  CHECK(none.limits.least_score == 75);
+  CHECK(none.options.min_score == 75);
 }

@@ -8,17 +8,17 @@
 using namespace heron;
 
 namespace {
-Report report_of(Findings findings, const Frames& frames, const PartPlace& place = {}) {
+Report report_of(FindResult result, const Frames& frames, const PartGeometry& place = {}) {
   Report report;
-  add_findings(report, std::move(findings), frames, place);
+  add_result(report, std::move(result), frames, place);
   return report;
 }
 
-Findings one_at(double x, double y, double angle) {
-  Findings findings;
-  findings.sightings.push_back(
+FindResult one_at(double x, double y, double angle) {
+  FindResult result;
+  result.detections.push_back(
       {.target = "leaf", .x = x, .y = y, .angle = degrees(angle), .sigma = {0.02, 0.01, degrees(0.01), 0}});
-  return findings;
+  return result;
 }
 }  // namespace
 
@@ -81,23 +81,23 @@ TEST_CASE("areas, points and lengths are told in millimetres too") {
   pixel_from_world << 4, 0, 600, 0, -4, 500, 0.0002, 0, 1;  // looked at from one side
   const Mapping mapping = PlaneMapping(pixel_from_world);
   const auto pixel = [&](double x, double y) { return mapping.pixel_from_world({x, y}); };
-  Findings findings = one_at(pixel(0, 0).x, pixel(0, 0).y, 0);
-  Sighting& s = findings.sightings[0];
-  s.figures = {{"area", 1600, FigureUnit::square_pixels}, {"seen", 100}};
+  FindResult result = one_at(pixel(0, 0).x, pixel(0, 0).y, 0);
+  Detection& s = result.detections[0];
+  s.measurements = {{"area", 1600, MeasurementUnit::square_pixels}, {"seen", 100}};
   s.points = {{"corner1", pixel(-30, 20), {0.02, 0.02}}};
-  s.spans = {{"side1", pixel(-30, 20), pixel(50, 20)}};
+  s.lengths = {{"side1", pixel(-30, 20), pixel(50, 20)}};
   const Axes axes{.zero_mm = {10, 0}};
-  const ReportedPart part = report_of(findings, {&mapping, &axes, nullptr}).parts.at(0);
+  const ReportedPart part = report_of(result, {&mapping, &axes, nullptr}).parts.at(0);
   // At the world's zero u grows by 4 - 600 * 0.0002 a millimetre, v by 4.
-  CHECK(*part.sighting.figure("area_mm2") == doctest::Approx(1600 / (3.88 * 4)).epsilon(1e-4));
-  CHECK_FALSE(part.sighting.figure("seen_mm2"));
+  CHECK(*part.detection.measurement("area_mm2") == doctest::Approx(1600 / (3.88 * 4)).epsilon(1e-4));
+  CHECK_FALSE(part.detection.measurement("seen_mm2"));
   REQUIRE(part.points_mm.size() == 1);
   CHECK(part.points_mm[0].x == doctest::Approx(-40));
   CHECK(part.points_mm[0].y == doctest::Approx(20));
   CHECK(part.lengths_mm.at(0) == doctest::Approx(80));
-  const ReportedPart bare = report_of(findings, {}).parts.at(0);
+  const ReportedPart bare = report_of(result, {}).parts.at(0);
   CHECK(bare.points_mm.empty());
-  CHECK_FALSE(bare.sighting.figure("area_mm2"));
+  CHECK_FALSE(bare.detection.measurement("area_mm2"));
 }
 
 TEST_CASE("what has a known size is placed in space by a known camera") {
@@ -112,10 +112,10 @@ TEST_CASE("what has a known size is placed in space by a known camera") {
   const auto pixel = [&](double x, double y, double z) { return camera.project({x, y, z}); };
 
   // A hole of 40 mm, 450 mm before the camera, 30 mm to its left, 20 mm below its axis.
-  Findings hole;
+  FindResult hole;
   const Point2 at = pixel(500, 30, 180);
-  hole.sightings.push_back({.target = "bore", .x = at.x, .y = at.y, .sigma = {0.01, 0.01, {}, 0}});
-  hole.sightings[0].spans = {{"diameter", pixel(500, 50, 180), pixel(500, 10, 180), 0.02}};
+  hole.detections.push_back({.target = "bore", .x = at.x, .y = at.y, .sigma = {0.01, 0.01, {}, 0}});
+  hole.detections[0].lengths = {{"diameter", pixel(500, 50, 180), pixel(500, 10, 180), 0.02}};
   const ReportedPart bore =
       report_of(hole, {&mapping, nullptr, &robot_from_world}, {.size_mm = 40}).parts.at(0);
   REQUIRE(bore.distance);
@@ -130,17 +130,17 @@ TEST_CASE("what has a known size is placed in space by a known camera") {
   CHECK(bore.world->sigma.x < 1);
 
   // A plate of 200 x 130 mm, turned by five degrees; its first side is the upper one.
-  Findings wall;
+  FindResult wall;
   const Point2 middle = pixel(600, -40, 150);
-  wall.sightings.push_back({.target = "plate", .x = middle.x, .y = middle.y});
-  wall.sightings[0].taught_span = 260;
+  wall.detections.push_back({.target = "plate", .x = middle.x, .y = middle.y});
+  wall.detections[0].taught_length = 260;
   int number = 0;
   for (const auto& [right, up] : {std::pair{-100, 65}, {100, 65}, {100, -65}, {-100, -65}}) {
     const Point2 foot = Pose2{600, -40, degrees(-85)} * Point2{static_cast<double>(right), 0};
-    wall.sightings[0].points.push_back({"corner" + std::to_string(++number),
-                                        pixel(foot.x, foot.y, 150 + up),
-                                        {0.03, 0.03},
-                                        {1.3 * right, -1.3 * up}});
+    wall.detections[0].points.push_back({"corner" + std::to_string(++number),
+                                         pixel(foot.x, foot.y, 150 + up),
+                                         {0.03, 0.03},
+                                         {1.3 * right, -1.3 * up}});
   }
   const ReportedPart plate =
       report_of(wall, {&mapping, nullptr, &robot_from_world}, {.size_mm = 200}).parts.at(0);
@@ -173,16 +173,16 @@ TEST_CASE("a round hole seen from the side lies where its circle does, not its e
   // x = middle + M u with M M' = level a^-1, M symmetric.
   const Eigen::SelfAdjointEigenSolver<Eigen::Matrix2d> axes(level * a.inverse());
   const Eigen::Matrix2d m = axes.operatorSqrt();
-  Findings findings = one_at(middle.x(), middle.y(), 0);
-  findings.sightings[0].rim =
+  FindResult result = one_at(middle.x(), middle.y(), 0);
+  result.detections[0].rim =
       Ellipse{{middle.x(), middle.y()}, 0.5 * (m(0, 0) + m(1, 1)), 0.5 * (m(0, 0) - m(1, 1)), m(0, 1)};
   const Point2 taken_as_it_is = mapping.world_from_pixel({middle.x(), middle.y()});
   CHECK(distance(taken_as_it_is, centre) > 0.2);
   const Pose2 robot_from_world{100, 50, {}};
-  const ReportedPart part = report_of(findings, {&mapping, nullptr, &robot_from_world}).parts.at(0);
+  const ReportedPart part = report_of(result, {&mapping, nullptr, &robot_from_world}).parts.at(0);
   CHECK(part.robot->x_mm == doctest::Approx(100 + centre.x).epsilon(1e-6));  // the robot is sent there too
   CHECK(part.robot->y_mm == doctest::Approx(50 + centre.y).epsilon(1e-6));
   CHECK(part.world->x_mm == doctest::Approx(centre.x).epsilon(1e-6));
   CHECK(part.world->y_mm == doctest::Approx(centre.y).epsilon(1e-6));
-  CHECK(*part.sighting.figure("diameter_mm") == doctest::Approx(2 * radius).epsilon(1e-6));
+  CHECK(*part.detection.measurement("diameter_mm") == doctest::Approx(2 * radius).epsilon(1e-6));
 }

@@ -4,7 +4,7 @@
 #include "heron/files/picture_file.hpp"
 #include "heron/files/recording.hpp"
 #include "heron/locate/pattern.hpp"
-#include "heron/locate/survey.hpp"
+#include "heron/locate/prepared_picture.hpp"
 #include "heron/simulation/tray_cell.hpp"
 #include "support.hpp"
 
@@ -23,13 +23,13 @@ TEST_CASE("known.csv says where the taught origin lies, in plain and in hard tra
         load_named_csv(cell.path("known.csv"), "picture", {"x", "y", "angle"}, {});
     CHECK(known.size() == 9);
     for (size_t i = 0; i < recording.size(); ++i) {
-      const Findings f = find(leaf, Survey(grey_levels(load_picture(recording.path(i)))),
-                              {.thoroughness = Thoroughness::exhaustive});
-      CHECK(f.sightings.size() == 3);
+      const FindResult f = find(leaf, PreparedPicture(grey_levels(load_picture(recording.path(i)))),
+                                {.thoroughness = Thoroughness::exhaustive});
+      CHECK(f.detections.size() == 3);
       for (const NamedRow& row : known) {
         if (row.name != recording.pictures[i].file) continue;
         bool seen = false;
-        for (const Sighting& s : f.sightings)
+        for (const Detection& s : f.detections)
           seen = seen || (distance({s.x, s.y}, {*row.numbers[0], *row.numbers[1]}) < 0.15 &&
                           std::abs((s.angle - degrees(*row.numbers[2])).wrapped().degrees()) < 0.15);
         CHECK(seen);

@@ -21,8 +21,8 @@ struct Play {
 
   Play(RobotSettings settings, const RobotTruth& truth,
        const std::vector<std::vector<std::string>>& connections) {
-    settings.patience = 600ms;
-    settings.hurry = 1000;
+    settings.timeout = 600ms;
+    settings.time_scale = 1000;
     SimulatedRobot robot(settings, truth);
     std::thread side([&] { log = robot.run(); });
     for (const auto& lines : connections) {
@@ -119,7 +119,7 @@ TEST_CASE("lines outside the grammar are counted and passed over") {
 }
 
 TEST_CASE("a station that never comes ends the wait") {
-  SimulatedRobot robot({.address = {"127.0.0.1", 0}, .patience = 100ms}, {});
+  SimulatedRobot robot({.address = {"127.0.0.1", 0}, .timeout = 100ms}, {});
   const RobotLog log = robot.run();
   CHECK_FALSE(log.over);
   CHECK(log.arrivals.empty());
@@ -128,7 +128,7 @@ TEST_CASE("a station that never comes ends the wait") {
 TEST_CASE("settings out of range are refused") {
   CHECK_THROWS_AS(SimulatedRobot({.address = {"127.0.0.1", 0}, .speed_mm_s = 0}, {}), Error);
   CHECK_THROWS_AS(SimulatedRobot({.address = {"127.0.0.1", 0}, .speed_mm_s = NAN}, {}), Error);
-  CHECK_THROWS_AS(SimulatedRobot({.address = {"127.0.0.1", 0}, .hurry = 0.5}, {}), Error);
+  CHECK_THROWS_AS(SimulatedRobot({.address = {"127.0.0.1", 0}, .time_scale = 0.5}, {}), Error);
 }
 
 TEST_CASE("truth comes back as it was written, and a broken file is refused") {

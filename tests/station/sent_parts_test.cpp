@@ -24,7 +24,8 @@ TEST_CASE("the user's zero and axes apply to what is sent when the frame starts 
     CHECK(p.robot->y_mm == doctest::Approx(p.world->y_mm));
     CHECK(p.robot->angle.degrees() == doctest::Approx(p.world->angle.degrees()));
     // And that is where the part lies on the board, counted from the user's zero.
-    const WorldPose board = record.mapping.world_pose({p.sighting.x, p.sighting.y}, p.sighting.angle, {}, 0);
+    const WorldPose board =
+        record.mapping.world_pose({p.detection.x, p.detection.y}, p.detection.angle, {}, 0);
     CHECK(p.robot->x_mm == doctest::Approx(board.y_mm + 20));
     CHECK(p.robot->y_mm == doctest::Approx(board.x_mm - 30));
   }
@@ -40,7 +41,7 @@ TEST_CASE("sigma, z and flags are told when the station's file says so, and what
         cell().text(cell().fixed(), link + (sends_all ? "withhold = []" : "withhold = [\"range_end\"]"));
     Station first(cell().station(text));
     const Report free = first.examine(load_picture(cell().tray.path("tray/tray-01.png")), first.file().frame);
-    const Sighting& leaf = free.parts.at(2).sighting;
+    const Detection& leaf = free.parts.at(2).detection;
     const Angle end = leaf.angle + degrees(4.5 * leaf.sigma.angle.degrees());
     text.replace(text.find("file = \"leaf.png\""), 17,
                  "file = \"leaf.png\"\nangle = [" + std::to_string(leaf.angle.degrees() - 20) + ", " +
@@ -66,13 +67,13 @@ TEST_CASE("sigma, z and flags are told when the station's file says so, and what
     REQUIRE(report);
     CHECK(greeting.ends_with("FIELDS x y z sigma_x sigma_angle ambiguous range_end"));
     const auto at_end = std::count_if(report->parts.begin(), report->parts.end(),
-                                      [](const ReportedPart& p) { return !p.sighting.range_end.empty(); });
+                                      [](const ReportedPart& p) { return !p.detection.range_end.empty(); });
     REQUIRE(at_end == 1);
     CHECK(parts.size() == report->parts.size() - (sends_all ? 0 : 1));
     CHECK(std::count_if(parts.begin(), parts.end(),
                         [](const std::string& p) { return p.ends_with(" 0 1"); }) == (sends_all ? 1 : 0));
     for (const ReportedPart& p : report->parts)
-      CHECK(p.withheld == (sends_all || p.sighting.range_end.empty() ? "" : "near a range's end"));
+      CHECK(p.withheld == (sends_all || p.detection.range_end.empty() ? "" : "near a range's end"));
   }
 }
 
@@ -87,16 +88,16 @@ TEST_CASE("a station finds targets of several kinds in one color picture, each o
   save_target(
       c.tray.path("teal.png"),
       teach_target("color", {.grey = grey, .color = color, .region = Region::rectangle(part, 30, 30, {})},
-                   {.name = "teal", .place = {.grasp = {1, 2, {}}}}));
+                   {.name = "teal", .geometry = {.grasp = {1, 2, {}}}}));
   std::string text = c.text(c.fixed(), "listen = \"127.0.0.1:0\"\nmode = \"push\"");
-  text.insert(text.find("[link]"), "[[target]]\nfile = \"teal.png\"\ncount = 1\n");
+  text.insert(text.find("[link]"), "[[target]]\nfile = \"teal.png\"\nmax_count = 1\n");
   Station station(c.station(text));
   const Report report = station.examine(taught, c.robot_from_board);
   REQUIRE(report.parts.size() == 1);  // no leaf among them, and one region as the station's count says
-  CHECK(report.parts[0].sighting.target == "teal");
+  CHECK(report.parts[0].detection.target == "teal");
   CHECK(report.parts[0].robot);
   CHECK(std::any_of(report.misses.begin(), report.misses.end(),
-                    [](const Miss& m) { return m.limits[0].name == "count"; }));
+                    [](const Miss& m) { return m.reasons[0].name == "count"; }));
   // An angle is none of a color's limits.
   text.replace(text.find("count = 1"), 9, "angle = [-5, 5]");
   CHECK(support::contains(support::error_of([&] { Station refused(c.station(text)); }), "no limit 'angle'"));
@@ -129,7 +130,7 @@ TEST_CASE("a part that may lie in another pose as well is in the report, and the
   text.replace(text.find("leaf.png"), 8, "nut.png");
   StationFile file = cell().station(text);
   RobotSettings settings;
-  settings.hurry = 1000;
+  settings.time_scale = 1000;
   SimulatedRobot robot(settings, {{{}, {}}});
   file.link.address = robot.address();
   RobotLog log;
@@ -142,10 +143,10 @@ TEST_CASE("a part that may lie in another pose as well is in the report, and the
   side.join();
   REQUIRE(whole);
   REQUIRE(whole->parts.size() == 1);
-  CHECK_FALSE(whole->parts[0].sighting.ambiguous);
+  CHECK_FALSE(whole->parts[0].detection.ambiguous);
   REQUIRE(hidden);
   REQUIRE(hidden->parts.size() == 1);
-  CHECK(hidden->parts[0].sighting.ambiguous);
+  CHECK(hidden->parts[0].detection.ambiguous);
   CHECK(log.results == 2);
   CHECK(log.arrivals.size() == 1);
 }

@@ -14,8 +14,8 @@ TEST_CASE("what does not fit together is refused before anything is connected") 
     changed.replace(changed.find(from), from.size(), to);
     return support::error_of([&] { const Station station(cell().station(changed)); });
   };
-  CHECK(support::contains(refusal("file = \"leaf.png\"", "file = \"leaf.png\"\nleast_score = 300"),
-                          "leaf.png: least score 300 must be"));
+  CHECK(support::contains(refusal("file = \"leaf.png\"", "file = \"leaf.png\"\nmin_score = 300"),
+                          "leaf.png: min score 300 must be"));
   CHECK(support::contains(refusal("file = \"leaf.png\"", "file = \"leaf.png\"\nscale = [0.01, 2]"),
                           "must lie within 0.1..10"));
   CHECK(support::contains(refusal("[link]", "[link]\nfields = [\"x\", \"speed\"]"),
@@ -66,7 +66,7 @@ TEST_CASE("mistakes in a station file are named with line and column") {
   says(changed("mount = \"fixed\"", "mount = \"arm\""), "'flange_from_board' is missing");
   says(changed("file = \"leaf.png\"", "file = \"leaf.png\"\nangle = [30, -30]"), "the ends are swapped");
   says(changed("file = \"leaf.png\"", "file = \"leaf.png\"\nsearch = [0, 0, 0, 5]"), "positive W and H");
-  says(changed("mode = \"push\"", "mode = \"push\"\npatience_s = -1"), "above 0");
+  says(changed("mode = \"push\"", "mode = \"push\"\ntimeout_s = -1"), "above 0");
 }
 
 TEST_CASE("a mapping into the robot's own frame needs no other frame, and says so") {
@@ -106,7 +106,7 @@ TEST_CASE("mutated station files are refused or read, never worse") {
 TEST_CASE("a target of a height map is refused by a station, which looks at pictures") {
   const PatternTarget relief = teach_pattern(grey_levels(load_picture(cell().tray.path("teach.png"))),
                                              Region::rectangle(cell().tray.teach_region),
-                                             {.height_step_mm = 0.05, .limits = {.least_contrast = 0.4}});
+                                             {.height_step_mm = 0.05, .options = {.min_contrast = 0.4}});
   save_target(cell().tray.path("relief.png"), relief);
   StationFile file =
       cell().station(cell().text(cell().fixed(), "connect = \"127.0.0.1:1\"\nmode = \"push\""));

@@ -7,7 +7,7 @@ using namespace station_cell;
 namespace {
 
 RobotLog work(StationFile file, RobotSettings settings, const RobotTruth& truth) {
-  settings.hurry = 1000;
+  settings.time_scale = 1000;
   SimulatedRobot robot(settings, truth);
   if (settings.listens) file.link.address = robot.address();
   RobotLog log;
@@ -72,10 +72,10 @@ TEST_CASE("a camera on the arm: the robot's pose comes with its question") {
            truth),
       2);
   // Without a pose there is no answer, and the robot is told why.
-  SimulatedRobot mute({.listens = true, .address = {"127.0.0.1", 0}, .asks = true, .patience = 500ms}, {});
+  SimulatedRobot mute({.listens = true, .address = {"127.0.0.1", 0}, .asks = true, .timeout = 500ms}, {});
   StationFile asked = file;
   asked.link.address = mute.address();
-  asked.link.patience = 300ms, asked.link.finish = 500ms;
+  asked.link.timeout = 300ms, asked.link.finish = 500ms;
   RobotLog log;
   std::thread side([&] { log = mute.run(); });
   Station station(std::move(asked));
@@ -119,7 +119,7 @@ TEST_CASE("a robot that goes away in the middle: the station says which result w
     const LineListener closed = std::move(robot);
   });
   StationFile file = cell().station(cell().text(
-      cell().fixed(), "connect = \"127.0.0.1:1\"\nmode = \"push\"\npatience_s = 0.3\nacknowledge_s = 0.3"));
+      cell().fixed(), "connect = \"127.0.0.1:1\"\nmode = \"push\"\ntimeout_s = 0.3\nacknowledge_s = 0.3"));
   file.link.address = robot.address();
   Station station(std::move(file));
   station.open_link();
@@ -177,8 +177,8 @@ TEST_CASE(
   for (const int failures : {3, 1000}) {
     StationFile file =
         cell().station(cell().text(cell().fixed(), "connect = \"127.0.0.1:1\"\nmode = \"push\""));
-    file.camera_patience = 2s;
-    SimulatedRobot robot({.address = {"127.0.0.1", 0}, .hurry = 1000},
+    file.camera_timeout = 2s;
+    SimulatedRobot robot({.address = {"127.0.0.1", 0}, .time_scale = 1000},
                          load_truth(cell().tray.path("truth.json")));
     file.link.address = robot.address();
     RobotLog log;

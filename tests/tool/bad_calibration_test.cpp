@@ -108,14 +108,14 @@ TEST_CASE("hand-eye: as many poses as pictures, and no answer for one axis; a wr
         "none.csv");
   support::write_text(bench().folder / "wrist.csv",
                       "angle,x,y\n0,110,50\n60,105,58.66\n120,95,58.66\n180,90,50\n");
-  const auto ran = bench().run("calibrate --wrist wrist.csv --json");
+  const auto ran = bench().run("calibrate --tool-center wrist.csv --json");
   REQUIRE(ran.status == 0);
   const json j = json::parse(ran.out);
   CHECK(j["centre_mm"][0].get<double>() == doctest::Approx(100).epsilon(1e-3));
   CHECK(j["part_mm"][0].get<double>() == doctest::Approx(10).epsilon(1e-2));
   CHECK(j["turns_backwards"] == false);
   support::write_text(bench().folder / "still.csv", "angle,x,y\n0,110,50\n1,110,50.2\n2,110,50.3\n");
-  fails("calibrate --wrist still.csv", "5 or more");
+  fails("calibrate --tool-center still.csv", "5 or more");
 }
 
 TEST_CASE(
@@ -123,10 +123,11 @@ TEST_CASE(
   support::write_text(
       bench().folder / "touched.csv",
       "robot_y,robot_x,board_y,board_x\n0,0,0,0\n0,100,0,100\n80,100,80,100\n80,0,80,0\n47,50,40,50\n");
-  fails("calibrate --touched touched.csv", "pair 5 (board 50, 40; robot 50, 47) is off; the others fit", 1);
+  fails("calibrate --touch-points touched.csv", "pair 5 (board 50, 40; robot 50, 47) is off; the others fit",
+        1);
   support::write_text(bench().folder / "bent.csv", "angle,x,y\n0,110,50\n90,100,60\n180,90,50\n270,100,48\n");
-  fails("calibrate --wrist bent.csv", "row 4", 1);
-  fails("calibrate --touched touched.csv --output x.toml", "--touched takes no --output");
+  fails("calibrate --tool-center bent.csv", "row 4", 1);
+  fails("calibrate --touch-points touched.csv --output x.toml", "--touch-points takes no --output");
   fails("calibrate --length 80mm --from 5,5 --to 500,5 --size 640,480 --columns 9 --output x.toml",
         "--length takes no --columns");
   fails("calibrate --board checker part.png --sigma-px 1 --output x.toml", "--board takes no --sigma-px");

@@ -57,8 +57,8 @@ TEST_CASE("every command refuses what it cannot use in words, and writes nothing
       "teach demo/teach.png --region 5,5,20,20 --output t.png",
       // limits
       "find leaf.png demo/teach.png --angle 40..-400", "find leaf.png demo/teach.png --scale 0..1",
-      "find leaf.png demo/teach.png --scale 1.2..0.8", "find leaf.png demo/teach.png --least-score 140",
-      "find leaf.png demo/teach.png --count -1", "find leaf.png demo/teach.png --thoroughness 3",
+      "find leaf.png demo/teach.png --scale 1.2..0.8", "find leaf.png demo/teach.png --min-score 140",
+      "find leaf.png demo/teach.png --max-count -1", "find leaf.png demo/teach.png --thoroughness 3",
       "find leaf.png demo/teach.png --inversion upside", "find leaf.png demo/teach.png --region 5,5",
       "find leaf.png demo/teach.png --budget -4",
       // mappings and boards
@@ -69,11 +69,11 @@ TEST_CASE("every command refuses what it cannot use in words, and writes nothing
       "calibrate --board stripes --columns 13 --rows 11 --pitch 18 demo/board.png --output m.toml",
       "calibrate --board dots --columns 13 --rows 11 --pitch 18 missing.png --output m.toml",
       "board --kind dots --columns 13 --rows 11 --pitch -2 --output b.pdf",
-      "board --kind ring --identity 400 --diameter 40 --output b.pdf", "calibrate --touched words.txt",
-      "calibrate --touched missing.csv",
+      "board --kind ring --identity 400 --diameter 40 --output b.pdf", "calibrate --touch-points words.txt",
+      "calibrate --touch-points missing.csv",
       // recordings, stations and stand-ins
       "study leaf.png missing", "study leaf.png nothing", "study leaf.png demo/tray --known words.txt",
-      "study leaf.png demo/tray --compare words.txt", "watch leaf.png missing", "watch leaf.png simulated:x",
+      "study leaf.png demo/tray --compare words.txt", "track leaf.png missing", "track leaf.png simulated:x",
       "record file:missing --output rec", "record nowhere://x --output rec", "run missing.toml",
       "run empty.toml", "run words.txt", "simulate tray --views 0 --output other",
       "simulate studio --pictures 0 --output other", "simulate robot --listen 127.0.0.1 --truth t.json",
@@ -126,7 +126,7 @@ TEST_CASE("help is there for every command, with an example that names it") {
   const auto all = run(bad_tool + " --help", folder.path());
   CHECK(all.status == 0);
   for (const char* command : {"cameras", "record", "light", "level", "board", "calibrate", "rings", "map",
-                              "teach", "find", "study", "watch", "run", "simulate", "demo"}) {
+                              "teach", "find", "study", "track", "run", "simulate", "demo"}) {
     CAPTURE(command);
     CHECK(contains(all.out, command));
     const auto help = run(bad_tool + " " + command + " --help", folder.path());
@@ -144,7 +144,7 @@ TEST_CASE(
       {"fnd leaf.png", "heron: no command 'fnd'; did you mean 'find'?"},
       {"xyzzy", "heron: no command 'xyzzy'; there are cameras"},
       {"simulate traay", "heron simulate: no command 'traay'; did you mean 'tray'?"},
-      {"find a.png b.png --score 3", "heron find: no option --score; did you mean --least-score?"},
+      {"find a.png b.png --score 3", "heron find: no option --score; did you mean --min-score?"},
       {"find a.png b.png --angel=3", "heron find: no option --angel; did you mean --angle?"},
       {"find a.png b.png --xyzzy", "heron find: no option --xyzzy\n"},
       {"--xyzzy find a.png b.png", "heron: no option --xyzzy\n"},
@@ -153,11 +153,10 @@ TEST_CASE(
       {"find a.png b.png -- --xyzzy", "heron: no option --xyzzy\n"},
       {"-x", "heron: no command '-x'"},
       {"find a.png", "heron find: 'pictures' is missing (pictures to look at, or folders of them)"},
-      {"find a.png b.png --least-score", "heron find: --least-score needs a value (0 to 100)"},
-      {"find a.png b.png --least-score x", "heron find: --least-score 'x' is no number (0 to 100)"},
+      {"find a.png b.png --min-score", "heron find: --min-score needs a value (0 to 100)"},
+      {"find a.png b.png --min-score x", "heron find: --min-score 'x' is no number (0 to 100)"},
       {"teach a.png --detail 1.5", "heron teach: --detail '1.5' is no whole number"},
-      {"find a.png b.png --least-score 3 --least-score 4",
-       "heron find: --least-score is given more than once"},
+      {"find a.png b.png --min-score 3 --min-score 4", "heron find: --min-score is given more than once"},
       {"find a.png b.png --picture --quick", "heron find: --picture: a value is missing before --quick"},
       {"find a.png b.png --budget inf", "heron find: --budget: 'inf' is beyond 1e+09 either side of 0"},
       {"map m.toml --pixel 1,2 --angle 1e300", "heron map: --angle: '1e300' is beyond 1e+09"},

@@ -60,7 +60,7 @@ TEST_CASE("each kind is taught and found with the calls that the studio prints")
   const Json panel = found("panel", "panel-01.png");
   CHECK(panel["side1"]["seen"].get<double>() > 95);
   CHECK(panel["points"].size() == 5);
-  CHECK(panel["spans"][0]["length"].get<double>() == doctest::Approx(496).epsilon(0.001));
+  CHECK(panel["lengths"][0]["length"].get<double>() == doctest::Approx(496).epsilon(0.001));
   CHECK(panel["chips"] == 0);
   CHECK(color["area"].get<double>() > 1000);
   CHECK(outline["area"].get<double>() > 10000);
@@ -76,14 +76,15 @@ TEST_CASE("each kind is taught and found with the calls that the studio prints")
   const auto behind = run(kinds_tool + " teach s/blank/teach.png --kind outline --region " +
                               lines[2].substr(lines[2].find("--region") + 9,
                                               lines[2].find(" --output") - lines[2].find("--region") - 9) +
-                              " --background s/blank/empty.png --most-deviation 9 --output b.png",
+                              " --background s/blank/empty.png --max-deviation 9 --output b.png",
                           folder.path());
   CHECK(behind.status == 0);
-  CHECK(contains(behind.out, "most_deviation         9"));
-  CHECK(run(kinds_tool + " find b.png s/blank/pictures/blank-01.png --count 1", folder.path()).status == 0);
+  CHECK(contains(behind.out, "max_deviation          9"));
+  CHECK(run(kinds_tool + " find b.png s/blank/pictures/blank-01.png --max-count 1", folder.path()).status ==
+        0);
 }
 
-TEST_CASE("watch tells who is who on a belt, and how fast it runs") {
+TEST_CASE("track tells who is who on a belt, and how fast it runs") {
   TemporaryFolder folder;
   const auto lines = studio_lines(folder, sanitized ? 2 : 5);
   REQUIRE(run(kinds_tool + " " + lines[12], folder.path()).status == 0);
@@ -109,7 +110,7 @@ TEST_CASE("watch tells who is who on a belt, and how fast it runs") {
   const auto timeless = run(kinds_tool + " " + lines[13], folder.path());
   CHECK(timeless.status == 2);
   CHECK(contains(timeless.err, "has no time"));
-  CHECK(run(kinds_tool + " watch s/belt.png nowhere", folder.path()).status == 2);
+  CHECK(run(kinds_tool + " track s/belt.png nowhere", folder.path()).status == 2);
 }
 
 TEST_CASE("a marker is given, searched for and told in millimetres, and studied over the field") {
@@ -181,7 +182,7 @@ TEST_CASE("wrong uses of a kind are told in one message each, and write nothing"
   const auto grey = run(kinds_tool + " find s/glaze.png s/bore/teach.png", folder.path());
   CHECK(grey.status == 2);
   CHECK(contains(grey.err, "needs color"));
-  const auto again = run(kinds_tool + " " + lines[0] + " --least-area 9", folder.path());
+  const auto again = run(kinds_tool + " " + lines[0] + " --min-area 9", folder.path());
   CHECK(again.status == 2);
   CHECK(contains(again.err, "--replace"));
   CHECK(contains(again.err, "changed"));
@@ -206,7 +207,7 @@ TEST_CASE("circles and corners are taught and found by the tool, and a study tel
   CHECK(circle["x"].get<double>() == doctest::Approx(x).epsilon(0.0001));
   CHECK(circle["diameter"].get<double>() == doctest::Approx(bore["diameter"].get<double>()).epsilon(0.003));
   CHECK(circle["angle"].is_null());
-  CHECK(circle["spans"][0]["name"] == "diameter");
+  CHECK(circle["lengths"][0]["name"] == "diameter");
   CHECK(std::filesystem::exists(folder / "ring-found.png"));
   const auto wrong = ran("teach s/bore/teach.png --kind edge --fit circle --band 5,5,30,10,0 --region " +
                          region + " --output no.png");

@@ -156,7 +156,7 @@ TEST_CASE("one length, a length at a distance, known points") {
   CHECK(points["wrong"]["off_mm"].get<double>() == doctest::Approx(7));
   CHECK(contains(arm().refused("calibrate --points pairs.csv --model cubic --output x.toml" + size),
                  "similarity, affine or homography"));
-  CHECK(contains(arm().refused("calibrate --points pairs.csv --touched pairs.csv"), "two ways"));
+  CHECK(contains(arm().refused("calibrate --points pairs.csv --touch-points pairs.csv"), "two ways"));
 }
 
 TEST_CASE(
@@ -236,16 +236,16 @@ TEST_CASE("ring marks: printed, read, anchored, checked, carried along") {
     CHECK(a["diameter_mm"].get<double>() == doctest::Approx(22).epsilon(1e-3));
   CHECK(contains(arm().run("calibrate --check anchored.toml arm/stop-01.png").out, "holds"));
   const auto moved = arm().run("calibrate --check anchored.toml arm/moved.png");
-  CHECK((moved.status == 1 && contains(moved.out, "MOVED") && contains(moved.out, "--carry")));
-  const json carried = arm().answer("calibrate --carry anchored.toml arm/moved.png --output carried.toml");
+  CHECK((moved.status == 1 && contains(moved.out, "MOVED") && contains(moved.out, "--transfer")));
+  const json carried = arm().answer("calibrate --transfer anchored.toml arm/moved.png --output carried.toml");
   CHECK(carried["turn"].get<double>() ==
         doctest::Approx(arm().cell.old_from_moved.angle.degrees()).epsilon(0.01));
   CHECK(contains(arm().run("calibrate --check carried.toml arm/moved.png").out, "the mapping holds"));
-  CHECK(contains(arm().refused("calibrate --carry anchored.toml arm/bumped.png --output bumped.toml", 1),
+  CHECK(contains(arm().refused("calibrate --transfer anchored.toml arm/bumped.png --output bumped.toml", 1),
                  "--free"));
   CHECK(!std::filesystem::exists(arm().folder / "bumped.toml"));
   const json free =
-      arm().answer("calibrate --carry anchored.toml arm/bumped.png --free --output bumped.toml");
+      arm().answer("calibrate --transfer anchored.toml arm/bumped.png --free --output bumped.toml");
   CHECK(free["motion"] == "free");
   const json rings = arm().answer("rings arm/moved.png --mapping carried.toml --diameter 22mm");
   CHECK(rings["rings"][0]["poses"].size() >= 1);
@@ -257,14 +257,14 @@ TEST_CASE("ring marks: printed, read, anchored, checked, carried along") {
   arm().run("simulate tray --seed 4 --views 1 --output tray");
   CHECK(
       contains(arm().refused("calibrate --check anchored.toml tray/teach.png", 1), "none of the mapping's"));
-  CHECK(contains(arm().refused("calibrate --carry anchored.toml tray/teach.png --output x.toml", 1),
+  CHECK(contains(arm().refused("calibrate --transfer anchored.toml tray/teach.png --output x.toml", 1),
                  "none of"));
   CHECK(contains(arm().refused("rings arm/moved.png --mapping ring-lens.toml --diameter 0mm"), "above 0"));
 
   // Nothing that stands there is lost without a word.
   arm().run("map anchored.toml --pixel 640,512 --set-zero");
   for (const char* name : {"with-zero.toml", "carried.toml"}) {
-    arm().run(std::string("calibrate --carry anchored.toml arm/moved.png --output ") + name);
+    arm().run(std::string("calibrate --transfer anchored.toml arm/moved.png --output ") + name);
     CHECK(contains(support::read_text(arm().folder / name), "[axes]"));
   }
   const auto anew = arm().run("calibrate --lens-from ring-lens.toml" + arm().board +
@@ -276,8 +276,8 @@ TEST_CASE("ring marks: printed, read, anchored, checked, carried along") {
                  "no mapping"));
   CHECK(support::read_text(arm().folder / "notes.txt") == "no mapping");
 
-  CHECK(
-      contains(arm().refused("calibrate --carry table.toml arm/moved.png --output x.toml"), "no ring marks"));
+  CHECK(contains(arm().refused("calibrate --transfer table.toml arm/moved.png --output x.toml"),
+                 "no ring marks"));
   CHECK(contains(arm().refused("calibrate --anchor table.toml arm/moved.png"), "--output"));
   CHECK(contains(arm().refused("rings arm/moved.png --diameter 22mm"), "known lens"));
 }

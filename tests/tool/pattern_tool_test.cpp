@@ -50,20 +50,20 @@ TEST_CASE("teach tells how good a part is, previews, and replaces only when told
   CHECK(heron::load_picture(desk().folder / "p.png").width() > 800);
 
   desk().run("teach hard/teach.png --region " + desk().region +
-             " --output mine.png --least-score 66 --height 4");
+             " --output mine.png --min-score 66 --height 4");
   const std::string before = support::read_text(desk().folder / "mine.png");
   const auto again =
-      desk().run("teach hard/teach.png --region " + desk().region + " --output mine.png --strength 20");
+      desk().run("teach hard/teach.png --region " + desk().region + " --output mine.png --edge-threshold 20");
   CHECK(again.status == 2);
   CHECK(contains(again.err, "--replace"));
   CHECK(contains(again.err, "66"));
   CHECK(contains(again.err, "changed"));
   CHECK(support::read_text(desk().folder / "mine.png") == before);
   const auto replaced = desk().run("teach hard/teach.png --region " + desk().region +
-                                   " --output mine.png --strength 20 --replace --json");
+                                   " --output mine.png --edge-threshold 20 --replace --json");
   REQUIRE(replaced.status == 0);
-  CHECK(json::parse(replaced.out)["strength"] == 20);
-  CHECK(contains(support::read_text(desk().folder / "mine.png"), "least_score = 66"));
+  CHECK(json::parse(replaced.out)["edge_threshold"] == 20);
+  CHECK(contains(support::read_text(desk().folder / "mine.png"), "min_score = 66"));
   CHECK(contains(support::read_text(desk().folder / "mine.png"), "height_mm = 4"));
 
   desk().refused("teach hard/teach.png --region " + desk().region, "--preview");
@@ -117,22 +117,22 @@ TEST_CASE("find takes inversion, thoroughness, budget and count") {
   };
   CHECK(found("")["found"].size() == 4);
   CHECK(found("--thoroughness exhaustive --inversion whole")["found"].size() == 4);
-  CHECK(found("--count all --min-visible 0.9")["found"].size() == 4);
+  CHECK(found("--max-count all --min-visible 0.9")["found"].size() == 4);
   const json stopped = found("--budget 0.001");
   CHECK(stopped["complete"] == false);
   CHECK(found("--budget 60000").value("complete", true));
-  CHECK(found("--count 1")["misses"].size() >= 3);
+  CHECK(found("--max-count 1")["misses"].size() >= 3);
   desk().refused("find leaf.png hard/tray/tray-01.png --thoroughness 2", "quick");
   desk().refused("find leaf.png hard/tray/tray-01.png --budget 0", "--budget");
   desk().refused("find leaf.png hard/tray/tray-01.png --inversion up", "local");
-  desk().refused("find leaf.png hard/tray/tray-01.png --count 0", "at least 1, or all");
+  desk().refused("find leaf.png hard/tray/tray-01.png --max-count 0", "at least 1, or all");
   desk().refused("find leaf.png hard/tray/tray-01.png --min-visible 2", "min visible");
 }
 
 TEST_CASE("study proposes settings, compares, and writes them only when told") {
   const std::string before = support::read_text(desk().folder / "leaf.png");
   const auto told = desk().run(
-      "study leaf.png hard/tray --known hard/known.csv --least-score 90 --plot scores.png --sheet worst.png");
+      "study leaf.png hard/tray --known hard/known.csv --min-score 90 --plot scores.png --sheet worst.png");
   CHECK(told.status == 1);
   CHECK(contains(told.out, "missing"));
   CHECK(contains(told.out, "the worst part scores"));
@@ -141,7 +141,7 @@ TEST_CASE("study proposes settings, compares, and writes them only when told") {
   CHECK(support::read_text(desk().folder / "leaf.png") == before);
   CHECK(told.err.empty());  // no bar where there is no terminal
 
-  const auto old = desk().run("study leaf.png hard/tray --known hard/known.csv --least-score 90 --json");
+  const auto old = desk().run("study leaf.png hard/tray --known hard/known.csv --min-score 90 --json");
   const json j = json::parse(old.out);
   CHECK(j["pictures"].size() == 4);
   CHECK(j["pictures"][0]["expected"] == 4);
@@ -165,10 +165,10 @@ TEST_CASE("study proposes settings, compares, and writes them only when told") {
 }
 
 TEST_CASE("study says why parts are missing, and when what is known means another origin") {
-  const auto strict = desk().run("study leaf.png hard/tray --known hard/known.csv --least-contrast 90");
+  const auto strict = desk().run("study leaf.png hard/tray --known hard/known.csv --min-contrast 90");
   CHECK(strict.status == 1);
   CHECK(contains(strict.out, "4 missing (contrast)"));
-  const auto few = desk().run("study leaf.png hard/tray --known hard/known.csv --count 1 --json");
+  const auto few = desk().run("study leaf.png hard/tray --known hard/known.csv --max-count 1 --json");
   const json counted = json::parse(few.out);
   REQUIRE(counted["pictures"].size() == 4);
   for (const json& picture : counted["pictures"]) {
@@ -198,9 +198,9 @@ TEST_CASE("a height map is taught and found like a picture, and not mixed up wit
   REQUIRE_MESSAGE(taught.status == 0, taught.err);
   const auto found = desk().run("find high.png stack.tif --json --picture high-found.png");
   CHECK(found.status == 0);
-  const json sighting = json::parse(found.out)["found"][0];
-  CHECK(std::abs(sighting["x"].get<double>() - 260) < 0.05);
-  CHECK(std::abs(sighting["angle"].get<double>()) < 0.05);
+  const json detection = json::parse(found.out)["found"][0];
+  CHECK(std::abs(detection["x"].get<double>() - 260) < 0.05);
+  CHECK(std::abs(detection["angle"].get<double>()) < 0.05);
   desk().refused("find high.png hard/teach.png", "height map");
   desk().refused("find high.png oblong.tif", "0.2 x 0.25 mm");
   desk().refused("find leaf.png stack.tif", "height map");

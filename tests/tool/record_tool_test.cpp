@@ -76,7 +76,7 @@ TEST_CASE("a plain folder of pictures is a recording in the order of its names, 
   CHECK(std::count(found.out.begin(), found.out.end(), '\n') == 4);
   CHECK(s.run("study leaf.png plain").status == 0);
   CHECK(s.run("record recording:plain --output copy").status == 0);
-  const auto timed = s.run("watch leaf.png plain");
+  const auto timed = s.run("track leaf.png plain");
   CHECK(timed.status == 2);
   CHECK(contains(timed.err, "has no time"));
   const auto edited = s.run("record --output plain --drop 1");

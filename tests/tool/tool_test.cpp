@@ -121,8 +121,8 @@ TEST_CASE("calibrate says what is wrong with its pictures") {
   CHECK_FALSE(worked().has("x.toml"));
   support::write_text(worked().folder / "line.csv",
                       "board_x,board_y,robot_x,robot_y\n0,0,0,0\n1,0,1,0\n2,0,2,0\n");
-  refused("calibrate --touched line.csv", "one line");
-  const auto ran = worked().run("calibrate --touched touched.csv --json");
+  refused("calibrate --touch-points line.csv", "one line");
+  const auto ran = worked().run("calibrate --touch-points touched.csv --json");
   REQUIRE(ran.status == 0);
   CHECK(json::parse(ran.out)["rms_mm"].get<double>() < 0.02);
 }
@@ -158,7 +158,7 @@ TEST_CASE("find keeps its limits and its exit statuses") {
   const auto none = worked().run("find leaf.png board.png --json");
   CHECK(none.status == 1);
   CHECK(json::parse(none.out)["found"].empty());
-  const auto one = worked().run("find leaf.png tray/tray-01.png --count 1 --json");
+  const auto one = worked().run("find leaf.png tray/tray-01.png --max-count 1 --json");
   CHECK(json::parse(one.out)["found"].size() == 1);
   CHECK(json::parse(one.out)["misses"][0]["limits"][0]["name"] == "count");
   for (const char* angle : {"-30..30", "30"}) {
@@ -173,8 +173,8 @@ TEST_CASE("find keeps its limits and its exit statuses") {
   refused("find leaf.png teach.png --angle 30..-30", "swapped");
   refused("find leaf.png teach.png --angle -30", "both sides");
   refused("find leaf.png teach.png --scale 1.2..0.8", "swapped");
-  refused("find leaf.png teach.png --least-score 120", "0 to 100");
-  refused("find leaf.png teach.png --count -1", "count");
+  refused("find leaf.png teach.png --min-score 120", "0 to 100");
+  refused("find leaf.png teach.png --max-count -1", "--max-count");
   refused("find leaf.png teach.png --region 1,2,3", "WIDTH,HEIGHT");
   refused("find leaf.png teach.png --region 0,0,0,9", "above 0");
   refused("find leaf.png teach.png --without 0,0,5,9", "--region");
@@ -209,13 +209,13 @@ TEST_CASE("teach refuses what cannot be taught, and writes nothing") {
   CHECK_FALSE(worked().has("x.png"));
 }
 
-TEST_CASE("run, watch and record end on a signal with everything settled, and the status says so") {
+TEST_CASE("run, track and record end on a signal with everything settled, and the status says so") {
   support::write_text(
       worked().folder / "live.toml",
       "version = 1\nname = \"live\"\n[camera]\naddress = \"simulated:7\"\n[mapping]\nfile = "
       "\"mapping.toml\"\n[frame]\nmount = \"fixed\"\nrobot_from_board = [0, 0, 0]\n[[target]]\n"
       "file = \"leaf.png\"\n[link]\nprotocol = \"text\"\nconnect = \"127.0.0.1:5919\"\nmode = \"push\"\n"
-      "patience_s = 30\n");
+      "timeout_s = 30\n");
   const auto signalled = [&](const std::string& arguments, const std::string& signal) {
     return support::run(
         "timeout --preserve-status -s " + signal + (sanitized ? " 9 " : " 2 ") + program + " " + arguments,
@@ -223,7 +223,7 @@ TEST_CASE("run, watch and record end on a signal with everything settled, and th
   };
   support::Ran robot;
   std::thread side([&] {
-    robot = support::run(program + " simulate robot --listen 127.0.0.1:5919 --hurry 1000 --json",
+    robot = support::run(program + " simulate robot --listen 127.0.0.1:5919 --time-scale 1000 --json",
                          worked().folder.path());
   });
   const auto ran = signalled("run live.toml --reports live.jsonl --trace live.txt", "TERM");
@@ -237,7 +237,7 @@ TEST_CASE("run, watch and record end on a signal with everything settled, and th
   const std::string reports = support::read_text(worked().folder / "live.jsonl");
   CHECK(std::count(reports.begin(), reports.end(), '\n') == 2 * log["results"].get<int>());
   CHECK(support::contains(support::read_text(worked().folder / "live.txt"), "> END-OF-RESULTS"));
-  CHECK(signalled("watch leaf.png simulated:7", "INT").status == 130);
+  CHECK(signalled("track leaf.png simulated:7", "INT").status == 130);
   CHECK(signalled("record simulated:7 --every 200 --output stopped", "INT").status == 0);
   CHECK(signalled("record simulated:7 --every 200 --count 900 --output stopped2", "INT").status == 130);
   CHECK(signalled("run live.toml", "INT").status == 130);  // while it waits for the robot
@@ -245,7 +245,7 @@ TEST_CASE("run, watch and record end on a signal with everything settled, and th
 }
 
 TEST_CASE("run tells a simulated robot of another process, both ways round") {
-  const auto frame = worked().run("calibrate --touched touched.csv").out;
+  const auto frame = worked().run("calibrate --touch-points touched.csv").out;
   const auto station = [&](const std::string& link) {
     support::write_text(
         worked().folder / "station.toml",
@@ -258,7 +258,7 @@ TEST_CASE("run tells a simulated robot of another process, both ways round") {
     support::Ran robot;
     std::thread side([&] {
       robot = support::run(
-          program + " simulate robot --listen 127.0.0.1:5917 --truth truth.json --hurry 1000 --json" +
+          program + " simulate robot --listen 127.0.0.1:5917 --truth truth.json --time-scale 1000 --json" +
               (asks ? " --ask" : ""),
           worked().folder.path());
     });
@@ -287,16 +287,16 @@ TEST_CASE("run tells a simulated robot of another process, both ways round") {
     CHECK(worked().has("shots/000002.png"));
     CHECK_FALSE(worked().has("shots/000001.png"));
   }
-  station("connect = \"127.0.0.1:5918\"\nmode = \"push\"\npatience_s = 0.2\n");
+  station("connect = \"127.0.0.1:5918\"\nmode = \"push\"\ntimeout_s = 0.2\n");
   refused("run station.toml", "no robot at 127.0.0.1:5918");
-  station("connect = \"127.0.0.1:5918\"\nmode = \"push\"\npatiens_s = 0.2\n");
-  refused("run station.toml", "did you mean 'patience_s'?");
+  station("connect = \"127.0.0.1:5918\"\nmode = \"push\"\ntimout_s = 0.2\n");
+  refused("run station.toml", "did you mean 'timeout_s'?");
   refused("simulate robot --truth truth.json", "either --listen");
   refused("simulate robot --listen 127.0.0.1:0 --truth board.png", "no truth file");
 }
 
 TEST_CASE("the demo reaches its goal for a seed of its own") {
-  const auto ran = worked().run("demo --seed 31 --output demo --hurry 1000");
+  const auto ran = worked().run("demo --seed 31 --output demo --time-scale 1000");
   CHECK(ran.status == 0);
   CHECK(ran.out.find("15 arrivals") != std::string::npos);
   CHECK(ran.out.find(": reached") != std::string::npos);
@@ -318,7 +318,7 @@ TEST_CASE("the examples run on the demo's data") {
   CHECK(parts.status == 0);
   CHECK(parts.out.find("tray-01.png: 5 found") != std::string::npos);
   CHECK(support::run(std::string(HERON_EXAMPLES) + "/find_parts", worked().folder.path()).status == 2);
-  CHECK(worked().run("demo --seed 42 --output cell --hurry 1000").status == 0);
+  CHECK(worked().run("demo --seed 42 --output cell --time-scale 1000").status == 0);
   const auto station = support::run(std::string(HERON_EXAMPLES) + "/run_station station.toml truth.json",
                                     worked().folder / "cell");
   CHECK_MESSAGE(station.status == 0, station.err);

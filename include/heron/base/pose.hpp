@@ -1,6 +1,4 @@
 #pragma once
-#include <Eigen/Geometry>
-
 #include "heron/base/point.hpp"
 
 namespace heron {
@@ -37,17 +35,11 @@ struct Similarity2 {
   }
 };
 
-/// A rigid motion in space, named destination_from_source; millimetres.
-struct Pose3 {
-  Eigen::Quaterniond rotation = Eigen::Quaterniond::Identity();
-  Eigen::Vector3d position = Eigen::Vector3d::Zero();
-
-  Eigen::Vector3d operator*(const Eigen::Vector3d& p) const { return rotation * p + position; }
-  Pose3 operator*(const Pose3& inner) const { return {rotation * inner.rotation, *this * inner.position}; }
-  Pose3 inverse() const {
-    const Eigen::Quaterniond back = rotation.conjugate();
-    return {back, -(back * position)};
-  }
+/// Standard deviations of a pose. Zero where nothing is known of it.
+struct PoseSigma {
+  double x = 0, y = 0;
+  Angle angle;
+  double scale = 0;
 };
 
 }  // namespace heron

@@ -3,6 +3,7 @@
 #include <string>
 #include <vector>
 
+#include "heron/base/pose3.hpp"
 #include "heron/calibrate/lens.hpp"
 
 namespace heron {
@@ -14,7 +15,7 @@ enum class CameraMount {
 };
 
 /// One stop of the robot: where it says its flange is, and the board seen from the camera.
-struct HandEyeStop {
+struct HandEyeSample {
   std::string name;
   Pose3 base_from_flange;
   Pose3 camera_from_board;
@@ -51,7 +52,7 @@ struct HandEyeCalibration {
 ///
 /// Throws Error{not_determined} with fewer than 4 stops, or when all turns go about one axis (the position
 /// along it is then free) or are smaller than 5 degrees; the message says which, and how to move.
-HandEyeCalibration solve_hand_eye(const std::vector<HandEyeStop>& stops, CameraMount mount);
+HandEyeCalibration solve_hand_eye(const std::vector<HandEyeSample>& stops, CameraMount mount);
 
 /// How a robot writes rotations.
 enum class RotationForm {
@@ -112,7 +113,7 @@ std::string words_of(const RobotPoseReading& reading);
 /// 3D robotics hand/eye calibration, IEEE Transactions on Robotics and Automation 5, 1989), which leaves few
 /// to be solved. Cost: at most some dozens of calibrations.
 std::optional<std::string> explain_misfit(const std::vector<RobotPoseRow>& rows,
-                                          const std::vector<HandEyeStop>& stops,
+                                          const std::vector<HandEyeSample>& stops,
                                           const RobotPoseReading& given, CameraMount mount,
                                           Point2 board_middle);
 

@@ -2,6 +2,7 @@
 #include <string>
 #include <vector>
 
+#include "heron/base/pose3.hpp"
 #include "heron/calibrate/plane.hpp"
 #include "heron/geometry/camera_mapping.hpp"
 

@@ -2,6 +2,7 @@
 #include <string>
 #include <vector>
 
+#include "heron/base/pose3.hpp"
 #include "heron/calibrate/check.hpp"
 #include "heron/feature/ring_mark.hpp"
 #include "heron/geometry/mapping.hpp"

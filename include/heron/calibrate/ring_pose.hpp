@@ -1,6 +1,7 @@
 #pragma once
 #include <vector>
 
+#include "heron/base/pose3.hpp"
 #include "heron/feature/ring_mark.hpp"
 #include "heron/geometry/camera_mapping.hpp"
 

@@ -29,7 +29,7 @@ class Camera {
   virtual ~Camera() = default;
   virtual CameraInfo info() const = 0;
   /// The next picture, its time and, where known, its exposure; nothing when a recording has ended, or after
-  /// a stop. Throws Error{no_connection} when the camera is gone, stays silent for longer than its patience,
+  /// a stop. Throws Error{no_connection} when the camera is gone, stays silent for longer than its timeout,
   /// or sends what is no picture: trying again may help. Other errors stay.
   virtual std::optional<Picture> take() = 0;
 
@@ -58,7 +58,7 @@ std::unique_ptr<Camera> open_recording(const std::string& folder, Pace pace = Pa
 /// A device of the kernel's video interface (V4L2), such as /dev/video0: grey, YUYV, RGB or JPEG, streamed
 /// through shared buffers; a picture that was exposed before `take` was called is thrown away, by the
 /// driver's time stamps where it gives them. Throws Error{no_connection}.
-std::unique_ptr<Camera> open_v4l2(const std::string& device, const CameraPatience& patience = {});
+std::unique_ptr<Camera> open_v4l2(const std::string& device, const CameraPatience& timeout = {});
 /// Every /dev/video* that captures pictures.
 std::vector<CameraInfo> list_v4l2();
 

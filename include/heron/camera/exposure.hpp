@@ -8,7 +8,7 @@ struct BrightnessWanted {
   double level = 200;     ///< grey level that the brightest 2% of the region shall have, 20 to 240
   double longest_ms = 0;  ///< exposure is not lengthened beyond; 0: the camera's own limit
   double tolerance = 8;   ///< grey levels
-  int most_pictures = 16;
+  int max_pictures = 16;
 };
 
 struct BrightnessReached {

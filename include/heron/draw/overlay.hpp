@@ -15,7 +15,7 @@ namespace heron {
 /// The picture with everything a report says about it. Edges seen in place: a solid line, thinner the worse
 /// they match; taught edges not seen: small crosses. The part's x axis: a solid arrow, its y axis: a dashed
 /// one; name and score in a box. Outlines and rims: a solid line where they were seen, dotted where not.
-/// Flaws: rings with words. Scans: an arrow from their zero, and a chart of strength, threshold, brightness
+/// Defects: rings with words. Scans: an arrow from their zero, and a chart of strength, threshold, brightness
 /// and the edges found. Misses: a dashed ring with the limit that turned them away. The search region: a
 /// dashed outline. Every line has a dark rim, so it reads on bright and dark pictures, and no meaning hangs
 /// on color alone. Words are enlarged where the picture is wider than it will be shown.

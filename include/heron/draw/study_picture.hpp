@@ -7,10 +7,11 @@
 
 namespace heron {
 
-/// The scores of a study, picture after picture: parts as rings, everything else as crosses, the least score
-/// as it is (dashed) and as proposed (solid), and the gap between the worst part and the best of the rest.
+/// The scores of a study, picture after picture: parts as rings, everything else as crosses, the minimum
+/// score as it is (dashed) and as proposed (solid), and the gap between the worst part and the best of the
+/// rest.
 Image<Rgb> draw_scores(const std::vector<StudiedPicture>& pictures, const StudyAdvice& advice,
-                       double least_score);
+                       double min_score);
 
 /// The field of view in places, each with the mean score of what was found there as a number and the size of
 /// a disc; places that were never visited are crossed out.

@@ -28,8 +28,8 @@ struct RingSeen {
 };
 
 struct RingSearch {
-  double least_diameter_px = 18;  ///< from 12; across the short axis
-  double least_score = 90;
+  double min_diameter_px = 18;  ///< from 12; across the short axis
+  double min_score = 90;
 };
 
 /// Every ring mark that lies in the picture as a whole, at any angle and tilted by up to 65 degrees. One

@@ -13,7 +13,7 @@ namespace heron {
 void write_file(const std::string& path, std::string_view content);
 
 /// The whole file. Throws Error{bad_file} when it is missing, is no regular file, or is larger than
-/// `most_bytes`; checked before memory is taken.
-std::string read_file(const std::string& path, size_t most_bytes = input_budget());
+/// `max_bytes`; checked before memory is taken.
+std::string read_file(const std::string& path, size_t max_bytes = input_budget());
 
 }  // namespace heron

@@ -9,8 +9,8 @@ namespace heron {
 
 /// Largest picture that is read: 65535 pixels a side and 200 million pixels; checked in the header, before
 /// memory is taken.
-inline constexpr int most_pixels_a_side = 65535;
-inline constexpr double most_pixels = 200e6;
+inline constexpr int max_pixels_a_side = 65535;
+inline constexpr double max_pixels = 200e6;
 
 /// The picture in those bytes: PNG, JPEG or TIFF, told by their beginning. `name` words errors. Throws
 /// Error{bad_file}.

@@ -3,6 +3,7 @@
 #include <optional>
 
 #include "heron/base/pose.hpp"
+#include "heron/base/pose3.hpp"
 
 namespace heron {
 

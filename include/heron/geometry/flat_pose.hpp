@@ -2,6 +2,7 @@
 #include <optional>
 #include <vector>
 
+#include "heron/base/pose3.hpp"
 #include "heron/geometry/camera_model.hpp"
 
 namespace heron {

@@ -18,7 +18,7 @@ class Mapping {
   Point2 pixel_from_world(Point2 world_mm, double height_mm = 0) const;
   Point2 world_from_pixel(Point2 pixel, double height_mm = 0) const;
   /// The pose of something seen at `pixel` pointing along the picture angle `angle`, `height_mm` above the
-  /// work plane; its sigma holds that of the mapping and of the sighting, `seen`.
+  /// work plane; its sigma holds that of the mapping and of the detection, `seen`.
   WorldPose world_pose(Point2 pixel, Angle angle, const PoseSigma& seen = {}, double height_mm = 0) const;
   /// Millimetres a pixel, mean of both directions.
   double mm_per_pixel(Point2 pixel, double height_mm = 0) const;

@@ -4,13 +4,6 @@
 
 namespace heron {
 
-/// Standard deviations of a pose. Zero where nothing is known of it.
-struct PoseSigma {
-  double x = 0, y = 0;
-  Angle angle;
-  double scale = 0;
-};
-
 /// A pose on the work plane with what it is worth.
 struct WorldPose {
   double x_mm = 0, y_mm = 0, z_mm = 0;
@@ -35,7 +28,7 @@ class PlaneMapping {
   Point2 world_from_pixel(Point2 pixel) const { return apply(world_from_pixel_, pixel); }
 
   /// The world pose of something seen at `pixel` that points along the picture angle `angle`; `seen` is the
-  /// sigma of that sighting in pixels. The angle follows the mapping's own derivative there, so perspective
+  /// sigma of that detection in pixels. The angle follows the mapping's own derivative there, so perspective
   /// is accounted for. Throws Error{not_determined} when the pixel looks at the plane's horizon.
   WorldPose world_pose(Point2 pixel, Angle angle, const PoseSigma& seen = {}) const;
 

@@ -23,7 +23,7 @@ struct RingShape {
 
   /// Throws Error{invalid_argument} for an identity outside 1..19, or a diameter outside 0.5..5000 mm.
   void require_valid() const;
-  /// Whether a place is bright, that is has no tooth; place 0 spans from 0 to 22.5 degrees.
+  /// Whether a place is bright, that is has no tooth; place 0 lengths from 0 to 22.5 degrees.
   static bool bright(int identity, int place);
   /// The dark area as closed loops in millimetres: the outer rim, and the opening with its teeth (which runs
   /// the other way round). Arcs are given as chords that lie within 1e-5 of the radius.

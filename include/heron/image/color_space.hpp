@@ -48,8 +48,5 @@ double outside_by(const ColorRange& range, const std::array<double, 3>& color);
 /// finite or swapped (but hue), and gains that are not above 0.
 Image<uint8_t> color_mask(const ImageView<const Rgb>& picture, const ColorRange& range,
                           const std::array<double, 3>& gains = {1, 1, 1});
-/// The same arithmetic without vector instructions; what `color_mask` is compared with.
-Image<uint8_t> color_mask_plain(const ImageView<const Rgb>& picture, const ColorRange& range,
-                                const std::array<double, 3>& gains = {1, 1, 1});
 
 }  // namespace heron

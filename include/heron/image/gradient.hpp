@@ -13,7 +13,4 @@ struct Gradients {
 /// Directions are right to one step. Cost: one pass.
 Gradients gradients(const ImageView<const uint8_t>& picture);
 
-/// The same arithmetic without vector instructions; what `gradients` is compared with.
-Gradients gradients_plain(const ImageView<const uint8_t>& picture);
-
 }  // namespace heron

@@ -52,14 +52,14 @@ class Image {
   static constexpr std::size_t alignment = 64;
 
   Image() = default;
-  Image(int width, int height) : Image(unfilled(width, height)) {
+  Image(int width, int height) : Image(uninitialized(width, height)) {
     std::memset(static_cast<void*>(data_.get()), 0, byte_count());
   }
-  explicit Image(ImageView<const T> source) : Image(unfilled(source.width(), source.height())) {
+  explicit Image(ImageView<const T> source) : Image(uninitialized(source.width(), source.height())) {
     for (int y = 0; y < height_; ++y) std::copy_n(source.row(y), width_, row(y));
   }
   /// For what writes every pixel: pixels hold anything, only what lies behind the rows is zero.
-  static Image unfilled(int width, int height) {
+  static Image uninitialized(int width, int height) {
     if (width < 0 || height < 0) fail_argument("an image cannot have a negative size");
     Image image;
     image.width_ = width;

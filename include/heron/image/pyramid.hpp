@@ -10,9 +10,6 @@ namespace heron {
 /// Cost: one pass. The result is (width / 2) x (height / 2) and may be empty.
 Image<uint8_t> halve(const ImageView<const uint8_t>& picture);
 
-/// The same arithmetic without vector instructions; what `halve` is compared with.
-Image<uint8_t> halve_plain(const ImageView<const uint8_t>& picture);
-
 /// Where the picture coordinate `p` of level 0 lies in the coordinates of `level`, and back.
 /// Halving shifts the grid by half a pixel: pixel 0 of level 1 covers pixels 0 and 1 of level 0.
 inline Point2 to_level(Point2 p, int level) {

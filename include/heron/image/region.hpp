@@ -7,7 +7,7 @@
 
 namespace heron {
 
-/// An upright box in picture coordinates: spans x to x + width and y to y + height.
+/// An upright box in picture coordinates: lengths x to x + width and y to y + height.
 struct Box {
   double x = 0, y = 0, width = 0, height = 0;
   Point2 centre() const { return {x + width / 2, y + height / 2}; }

@@ -24,10 +24,9 @@ class Remap {
 
   /// Cost: one pass over the new picture. Throws Error{invalid_argument} for a picture of another size.
   Image<uint8_t> apply(const ImageView<const uint8_t>& source) const;
-  /// The same arithmetic without vector instructions; what `apply` is compared with.
-  Image<uint8_t> apply_plain(const ImageView<const uint8_t>& source) const;
 
  private:
+  friend Image<uint8_t> remap_plain(const Remap& remap, const ImageView<const uint8_t>& source);
   void require_size(const ImageView<const uint8_t>& source) const;
   int source_width_, source_height_, width_, height_;
   uint8_t outside_;

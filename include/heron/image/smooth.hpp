@@ -9,7 +9,4 @@ namespace heron {
 Image<float> smooth(const ImageView<const float>& picture, double sigma);
 Image<float> smooth(const ImageView<const uint8_t>& picture, double sigma);
 
-/// The same arithmetic without vector instructions; what `smooth` is compared with.
-Image<float> smooth_plain(const ImageView<const float>& picture, double sigma);
-
 }  // namespace heron

@@ -18,7 +18,7 @@ struct LinkSettings {
   text_protocol::Fields fields = text_protocol::default_fields();  ///< sent for each part, in this order
   std::string token = {};                  ///< a word that the robot must know; empty: none is asked for
   std::vector<std::string> allowed = {};   ///< IP addresses that may connect beside this machine; empty: all
-  LineSocket::Duration patience{5000};     ///< for a robot that is not there, or is gone in the middle
+  LineSocket::Duration timeout{5000};      ///< for a robot that is not there, or is gone in the middle
   LineSocket::Duration acknowledge{2000};  ///< for the answer to the greeting, and for the acknowledgement of
                                            ///< one result before it is sent again
   LineSocket::Duration finish{60000};      ///< for a robot to report that it is done, or to ask
@@ -51,7 +51,7 @@ struct LinkCounts {
 class StationLink {
  public:
   /// Opens the port when it listens, and waits for the robot. Throws Error{no_connection} when none answers
-  /// the greeting within the patience; the message names what the last peer did wrong. A robot that the
+  /// the greeting within the timeout; the message names what the last peer did wrong. A robot that the
   /// station connects to and whose mode, version or token is another ends the wait at once.
   explicit StationLink(const LinkSettings& settings, const Work* stop = nullptr);
   StationLink(StationLink&&) noexcept;
@@ -66,7 +66,7 @@ class StationLink {
   bool wait_done(uint64_t number);
 
   /// Waits for the robot's next question, through lost connections; nothing after a stop. Throws
-  /// Error{no_connection} when it is gone longer than the patience, or asks nothing for too long.
+  /// Error{no_connection} when it is gone longer than the timeout, or asks nothing for too long.
   std::optional<text_protocol::Next> wait_next(uint64_t newest);
   /// Answers the question that was heard last with the first part, and each further question with the same
   /// part until its acknowledgement came, then with the next; after the last with NONE. Returns when NONE is

@@ -1,12 +1,12 @@
 #pragma once
-#include "heron/locate/limits.hpp"
+#include "heron/locate/detection.hpp"
+#include "heron/locate/find_options.hpp"
 #include "heron/locate/setting.hpp"
-#include "heron/locate/sighting.hpp"
 #include "heron/locate/taught.hpp"
 
 namespace heron {
 
-class Survey;
+class PreparedPicture;
 class Work;
 
 /// Which brightness counts as damage against the strip around it.
@@ -19,22 +19,22 @@ struct BorderSettings {
   std::vector<double> polyline =
       {};  ///< x, y of its corners one after the other, drawn within `snap` of the part's border; the
            ///< region's corners (a rectangle or a polygon) unless given. Afterwards: where the sides were met
-  bool open = false;      ///< the last corner is not joined to the first
-  double snap = 15;       ///< pixels that a drawn side may lie off the part's, at teaching; 2 to 200
-  double shift = 40;      ///< pixels that the origin may lie off its taught place, either way, while no
-                          ///< search region is given; 0 to 10000
-  double give = 5;        ///< pixels that a side may lie off where the others put it; 0.5 to 100
-  double threshold = 0;   ///< grey levels across a side; 0 follows the noise
-  double chip_width = 0;  ///< pixels of the strip along the border that is looked over for chips; 0: none
-  double chip_inset = 2;  ///< pixels from the border to the strip, inwards; below 0: outside
+  bool open = false;               ///< the last corner is not joined to the first
+  double snap = 15;                ///< pixels that a drawn side may lie off the part's, at teaching; 2 to 200
+  double position_tolerance = 40;  ///< pixels that the origin may lie off its taught place, either way, while
+                                   ///< no search region is given; 0 to 10000
+  double side_tolerance = 5;  ///< pixels that a side may lie off where the others put it; 0.5 to 100
+  double threshold = 0;       ///< grey levels across a side; 0 follows the noise
+  double chip_width = 0;      ///< pixels of the strip along the border that is looked over for chips; 0: none
+  double chip_inset = 2;      ///< pixels from the border to the strip, inwards; below 0: outside
   ChipTone chip_tone = ChipTone::either;
   double chip_change = 25;  ///< grey levels off the strip's own brightness that count as damage; 1 to 255
-  double least_chip = 6;    ///< square pixels; a smaller one is not told
-  double most_chip = 0;     ///< square pixels; a border with a larger one is a miss; 0: no limit
+  double min_chip = 6;      ///< square pixels; a smaller one is not told
+  double max_chip = 0;      ///< square pixels; a border with a larger one is a miss; 0: no limit
   std::vector<double> steps = {};   ///< grey levels inside less outside, a value a side, at teaching
   std::vector<double> corner = {};  ///< of this file's pixels in the camera's picture
-  FindLimits limits = {.angle = {degrees(-8), degrees(8)}, .scale = {0.97, 1.03}};
-  PartPlace place = {};
+  FindOptions options = {.angle = {degrees(-8), degrees(8)}, .scale = {0.97, 1.03}};
+  PartGeometry geometry = {};
 };
 
 /// A border of straight sides, open or closed, each of which may give a little.
@@ -48,16 +48,16 @@ class BorderTarget : public TaughtKind<BorderTarget, BorderSettings> {
   static BorderTarget taught_from(const TeachingPicture& picture, BorderSettings settings);
   BorderTarget(TaughtPicture taught, BorderSettings settings);
 
-  std::vector<Figure> facts() const;
-  std::vector<Trace> traces() const;
+  std::vector<Measurement> facts() const;
+  std::vector<Contour> contours() const;
   Box extent() const;
-  int turns() const { return 1; }
+  int symmetry_order() const { return 1; }
   /// What looks like chips on the taught part itself, printed lines that end at its border for example; in
   /// the camera's picture. The same marks at the same places are not told as chips.
-  const std::vector<Flaw>& marks() const { return marks_; }
+  const std::vector<Defect>& marks() const { return marks_; }
 
  private:
-  std::vector<Flaw> marks_;
+  std::vector<Defect> marks_;
 };
 
 /// Finds the border again: scans across its sides meet edges; of the poses that a few of those edges give,
@@ -67,10 +67,10 @@ class BorderTarget : public TaughtKind<BorderTarget, BorderSettings> {
 ///
 /// The pose is that of the whole; figures tell each side: "side1.seen" (per cent of it), "side1.off" (of its
 /// middle, pixels inwards of where the whole puts it), "side1.turned" (degrees), "side1.sigma" (of `off`,
-/// pixels). `points` are the corners where two sides that were seen meet, `spans` the sides between them.
-/// The score is the share of the border's length that is seen; a side that is not is dotted. Flaws of kind
+/// pixels). `points` are the corners where two sides that were seen meet, `lengths` the sides between them.
+/// The score is the share of the border's length that is seen; a side that is not is dotted. Defects of kind
 /// "chip": place, area, length along the border, and depth across it. Cost: the scans' pixels.
-Findings find(const BorderTarget& target, const Survey& survey, const FindLimits& limits,
-              Explain explain = Explain::always, Work* work = nullptr);
+FindResult find(const BorderTarget& target, const PreparedPicture& prepared, const FindOptions& options,
+                Explain explain = Explain::always, Work* work = nullptr);
 
 }  // namespace heron

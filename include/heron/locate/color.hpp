@@ -1,13 +1,13 @@
 #pragma once
 #include "heron/image/color_space.hpp"
-#include "heron/locate/limits.hpp"
+#include "heron/locate/detection.hpp"
+#include "heron/locate/find_options.hpp"
 #include "heron/locate/setting.hpp"
-#include "heron/locate/sighting.hpp"
 #include "heron/locate/taught.hpp"
 
 namespace heron {
 
-class Survey;
+class PreparedPicture;
 class Work;
 
 /// How a color is taught and what regions of it are found.
@@ -19,9 +19,9 @@ struct ColorSettings {
   /// 255 for what is bright.
   std::optional<ColorSpace> space = {};
   std::vector<double> first = {}, second = {}, third = {};  ///< least and most of each channel
-  double least_light = 0.6, most_light = 1.1;  ///< the light, against that of the sample, for which it holds
-  double least_area = 0;                       ///< square pixels; 0: a quarter of the sample
-  double most_area = 0;                        ///< 0: any
+  double min_light = 0.6, max_light = 1.1;  ///< the light, against that of the sample, for which it holds
+  double min_area = 0;                      ///< square pixels; 0: a quarter of the sample
+  double max_area = 0;                      ///< 0: any
   bool whole =
       true;  ///< a region that the picture's edge cuts off is a miss: its centre is not in the picture
   bool fill_holes = true;  ///< what is closed in by a region belongs to it
@@ -29,8 +29,8 @@ struct ColorSettings {
   /// x, y, width, height of a white patch in the picture, and its red, green, blue at teaching: the light's
   /// color is taken from it anew in every picture. Empty: the light is taken as it is.
   std::vector<double> white_patch = {};
-  FindLimits limits = {};
-  PartPlace place = {};
+  FindOptions options = {};
+  PartGeometry geometry = {};
 };
 
 /// How well a space tells the sample from what is not meant.
@@ -57,23 +57,23 @@ class ColorTarget : public TaughtKind<ColorTarget, ColorSettings> {
   bool needs_color() const { return settings_.space != ColorSpace::grey; }
   /// Every space's separation, as it was measured at teaching; empty for a target from a file.
   const std::vector<ColorSeparation>& separations() const { return separations_; }
-  std::vector<Figure> facts() const;
-  std::vector<Trace> traces() const;
+  std::vector<Measurement> facts() const;
+  std::vector<Contour> contours() const;
   Box extent() const;
-  int turns() const { return 2; }  ///< a principal axis has no head
+  int symmetry_order() const { return 2; }  ///< a principal axis has no head
 
  private:
   std::vector<ColorSeparation> separations_;
-  std::vector<Figure> learned_;
+  std::vector<Measurement> learned_;
 };
 
 /// Finds regions of a color, largest first. Position: the centroid, holes filled. Angle: the long axis,
 /// within -90..90 degrees; none for a region that is nearly round. The score is the share of the region's
-/// area that has the color. Figures: "area", "color_area" (without what was filled), "length" and "width"
-/// along its axes, "box.x", "box.y", "box.width", "box.height". Sigma: of pixels of the border that fall to
-/// either side. Throws Error{invalid_argument} when the survey has no color and the target needs it. Cost:
-/// one pass over the picture, and one over each region.
-Findings find(const ColorTarget& target, const Survey& survey, const FindLimits& limits,
-              Explain explain = Explain::always, Work* work = nullptr);
+/// area that has the color. Measurements: "area", "color_area" (without what was filled), "length" and
+/// "width" along its axes, "box.x", "box.y", "box.width", "box.height". Sigma: of pixels of the border that
+/// fall to either side. Throws Error{invalid_argument} when the prepared picture has no color and the target
+/// needs it. Cost: one pass over the picture, and one over each region.
+FindResult find(const ColorTarget& target, const PreparedPicture& prepared, const FindOptions& options,
+                Explain explain = Explain::always, Work* work = nullptr);
 
 }  // namespace heron

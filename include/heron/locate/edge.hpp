@@ -1,12 +1,12 @@
 #pragma once
-#include "heron/locate/limits.hpp"
+#include "heron/locate/detection.hpp"
+#include "heron/locate/find_options.hpp"
 #include "heron/locate/setting.hpp"
-#include "heron/locate/sighting.hpp"
 #include "heron/locate/taught.hpp"
 
 namespace heron {
 
-class Survey;
+class PreparedPicture;
 class Work;
 
 /// Which change of brightness along a scan is an edge.
@@ -41,7 +41,7 @@ struct EdgeSettings {
   std::vector<double> arc = {};
   EdgeShape fit = EdgeShape::edge;
   EdgeChange change = EdgeChange::learn;
-  EdgeOrder order = EdgeOrder::strongest;  ///< all: every edge is a sighting; not with several bands
+  EdgeOrder order = EdgeOrder::strongest;  ///< all: every edge is a detection; not with several bands
   int every = 1;                           ///< of all edges, every so manyth, from the first
   double threshold = 0;                    ///< grey levels from one side to the other; 0 follows the noise
   std::vector<double> taught = {};  ///< where the edges lay at teaching: pixels along each scan from its
@@ -50,8 +50,8 @@ struct EdgeSettings {
                                     ///< across
   std::vector<double> taught_sigmas = {}, slope_sigmas = {};  ///< how well both were known
   std::vector<double> corner = {};  ///< of this file's pixels in the camera's picture
-  FindLimits limits = {};
-  PartPlace place = {};
+  FindOptions options = {};
+  PartGeometry geometry = {};
 };
 
 /// Edges met along bands or around an arc.
@@ -64,23 +64,24 @@ class EdgeTarget : public TaughtKind<EdgeTarget, EdgeSettings> {
   static EdgeTarget taught_from(const TeachingPicture& picture, EdgeSettings settings);
   EdgeTarget(TaughtPicture taught, EdgeSettings settings);
 
-  std::vector<Figure> facts() const;
-  std::vector<Trace> traces() const;
+  std::vector<Measurement> facts() const;
+  std::vector<Contour> contours() const;
   Box extent() const { return {-8, -8, 16, 16}; }
-  int turns() const { return settings_.third.empty() && settings_.fit != EdgeShape::corner ? 0 : 1; }
+  int symmetry_order() const { return settings_.third.empty() && settings_.fit != EdgeShape::corner ? 0 : 1; }
 };
 
 /// Scans each band for edges: the mean across it as a profile, extrema of its smoothed slope, a blurred step
 /// fitted to the profile around each, and a robust line through what strips of the band meet. A straight
-/// band's sighting lies on the band's middle line; its edge is known along the scan alone, so the sigma of a
+/// band's detection lies on the band's middle line; its edge is known along the scan alone, so the sigma of a
 /// direction that it does not fix is infinite. The score is the share of the strips that see the edge.
 ///
-/// Figures: "along" (pixels from the scan's start; degrees from the arc's start), "change" (after less
+/// Measurements: "along" (pixels from the scan's start; degrees from the arc's start), "change" (after less
 /// before, grey levels), "edge_angle" (of the edge's line against the right angle to its scan, degrees),
 /// "edge_sigma" (along the scan, pixels); on a ring "repeats", the number of equal turns after which what the
-/// ring shows comes again (1: it does not). With several bands: one sighting of the part, and "shift" of each
-/// edge against teaching; the taught edges are moved as lines, so bands need not lie square on them, and how
-/// well they were known at teaching is in the sigmas. An edge that lies where a ring starts is counted once.
+/// ring shows comes again (1: it does not). With several bands: one detection of the part, and "shift" of
+/// each edge against teaching; the taught edges are moved as lines, so bands need not lie square on them, and
+/// how well they were known at teaching is in the sigmas. An edge that lies where a ring starts is counted
+/// once.
 ///
 /// A corner lies where its lines meet, however far along them that is, with the sigma that this costs; its
 /// angle is by both lines; figures: "opening" between them and "opening_sigma", degrees. A circle surrounds
@@ -89,7 +90,7 @@ class EdgeTarget : public TaughtKind<EdgeTarget, EdgeSettings> {
 /// pixel at most and not softer than 2.5 pixels. Bands say where to look; a `limits.region` that is given all
 /// the same must hold the position. `profiles` hold what was scanned; of a circle, about its own centre.
 /// Throws Error{invalid_argument} when a band lies outside the picture. Cost: the pixels of the bands.
-Findings find(const EdgeTarget& target, const Survey& survey, const FindLimits& limits,
-              Explain explain = Explain::always, Work* work = nullptr);
+FindResult find(const EdgeTarget& target, const PreparedPicture& prepared, const FindOptions& options,
+                Explain explain = Explain::always, Work* work = nullptr);
 
 }  // namespace heron

@@ -2,14 +2,14 @@
 #include <optional>
 #include <vector>
 
-#include "heron/locate/sighting.hpp"
+#include "heron/locate/detection.hpp"
 
 namespace heron {
 
-/// How sightings are taken for the same thing from picture to picture.
+/// How detections are taken for the same thing from picture to picture.
 struct FollowSettings {
   double reach_px = 80;     ///< from where it should be by now; 1 to 10000
-  double lost_after_s = 1;  ///< without a sighting; its identity is not given again. Above 0
+  double lost_after_s = 1;  ///< without a detection; its identity is not given again. Above 0
   double span_s = 0.5;      ///< of the positions that its velocity is told from. Above 0
 };
 
@@ -19,7 +19,7 @@ struct Velocity {
   double sigma_x = 0, sigma_y = 0;
 };
 
-/// A sighting with who it is and how it moves.
+/// A detection with who it is and how it moves.
 struct Followed {
   int identity = 0;                          ///< from 1, in the order in which they came
   int pictures = 1;                          ///< that it was seen in
@@ -34,9 +34,9 @@ class Follower {
  public:
   /// Throws Error{invalid_argument} for settings out of range.
   explicit Follower(const FollowSettings& settings = {});
-  /// What was seen at that time, one answer a sighting. `world_mm`: where each is in the world; empty when
+  /// What was seen at that time, one answer a detection. `world_mm`: where each is in the world; empty when
   /// nothing is known. Throws Error{invalid_argument} when the time does not grow, or the sizes differ.
-  std::vector<Followed> follow(const std::vector<Sighting>& seen, const std::vector<Point2>& world_mm,
+  std::vector<Followed> follow(const std::vector<Detection>& seen, const std::vector<Point2>& world_mm,
                                double at_s);
   /// Identities that were lost at the last call.
   const std::vector<int>& lost() const { return lost_; }

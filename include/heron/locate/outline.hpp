@@ -34,13 +34,13 @@ struct OutlineSettings {
   double threshold = 0;   ///< grey levels from the background from which on a pixel is the part's; 0 chooses
   double level = 0;       ///< of the background at teaching; the threshold follows the light by it
   bool mirrored = false;  ///< finds the mirrored shape too, with figure "mirrored" 1; else it is a miss
-  double least_area = 0;  ///< per cent of the taught area; 0: any
-  double most_area = 0;   ///< 0: any
-  double most_deviation = 0;  ///< pixels that the outline may lie off anywhere; 0: any
-  double least_flaw = 12;     ///< square pixels from which on a missing or extra piece is told
-  double most_flaw = 0;       ///< square pixels that all of them may sum up to; 0: any
-  FindLimits limits = {.least_score = 60};
-  PartPlace place = {};
+  double min_area = 0;    ///< per cent of the taught area; 0: any
+  double max_area = 0;    ///< 0: any
+  double max_deviation = 0;  ///< pixels that the outline may lie off anywhere; 0: any
+  double min_defect = 12;    ///< square pixels from which on a missing or extra piece is told
+  double max_defect = 0;     ///< square pixels that all of them may sum up to; 0: any
+  FindOptions options = {.min_score = 60};
+  PartGeometry geometry = {};
 };
 
 /// A silhouette: its pixels are the share by which each is the part's (128: on the outline), so it can be
@@ -61,10 +61,10 @@ class OutlineTarget : public TaughtKind<OutlineTarget, OutlineSettings> {
   /// What a part shows of its mirrored shape, per cent: how far the two are to be told apart.
   double likeness_of_mirrored() const { return likeness_of_mirrored_; }
   double area() const { return area_; }  ///< square pixels, without holes
-  std::vector<Figure> facts() const;
-  std::vector<Trace> traces() const;
+  std::vector<Measurement> facts() const;
+  std::vector<Contour> contours() const;
   Box extent() const { return shape_->extent(); }
-  int turns() const { return shape_->turns(); }
+  int symmetry_order() const { return shape_->symmetry_order(); }
 
  private:
   static OutlineTarget taught_on(const TeachingPicture& picture, OutlineSettings settings);
@@ -79,11 +79,12 @@ class OutlineTarget : public TaughtKind<OutlineTarget, OutlineSettings> {
 /// outline that is met by one in the picture, an outline in place counting in full and one three pixels off
 /// not at all; it falls with what is covered, cut off or differently shaped, not with brightness.
 ///
-/// Figures: "area" (square pixels), "deviation" (the farthest that its outline lies off, pixels), "mirrored".
-/// `flaws`: pieces that are missing or too much. Two parts that touch are found when enough of each outline
-/// is free; else a miss tells of the area that is too large for one. Throws Error{invalid_argument} when the
-/// background has another size than the picture, or the picture is grey where the backdrop is a color.
-Findings find(const OutlineTarget& target, const Survey& survey, const FindLimits& limits,
-              Explain explain = Explain::always, Work* work = nullptr);
+/// Measurements: "area" (square pixels), "deviation" (the farthest that its outline lies off, pixels),
+/// "mirrored". `defects`: pieces that are missing or too much. Two parts that touch are found when enough of
+/// each outline is free; else a miss tells of the area that is too large for one. Throws
+/// Error{invalid_argument} when the background has another size than the picture, or the picture is grey
+/// where the backdrop is a color.
+FindResult find(const OutlineTarget& target, const PreparedPicture& prepared, const FindOptions& options,
+                Explain explain = Explain::always, Work* work = nullptr);
 
 }  // namespace heron

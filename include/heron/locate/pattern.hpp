@@ -7,9 +7,9 @@
 #include "heron/base/range.hpp"
 #include "heron/image/image.hpp"
 #include "heron/image/region.hpp"
-#include "heron/locate/limits.hpp"
+#include "heron/locate/detection.hpp"
+#include "heron/locate/find_options.hpp"
 #include "heron/locate/setting.hpp"
-#include "heron/locate/sighting.hpp"
 #include "heron/locate/taught.hpp"
 
 namespace heron {
@@ -19,13 +19,13 @@ struct PatternSettings {
   std::string name = "pattern";
   std::optional<Point2> origin =
       {};  ///< which point of the picture is the part's position; its region's centre unless given
-  double least_strength = 0;  ///< grey levels over two pixels from which on an edge is taught; 0 chooses by
+  double edge_threshold = 0;  ///< grey levels over two pixels from which on an edge is taught; 0 chooses by
                               ///< the region's strongest edges
   int detail = 0;  ///< 0 teaches every edge; 1, 2, 3 only those that the picture halved so often still shows
   double height_step_mm = 0;  ///< above 0: taught from the relief of a height map (image/relief.hpp) with
-                              ///< this step; contrasts and strengths are then millimetres everywhere
-  FindLimits limits = {};     ///< kept with the target, used when a find names none
-  PartPlace place = {};       ///< kept with the target
+                              ///< this step; contrasts and the edge threshold are then millimetres everywhere
+  FindOptions options = {};   ///< kept with the target, used when a find names none
+  PartGeometry geometry = {};  ///< kept with the target
 };
 
 /// One edge of the taught part.
@@ -56,8 +56,8 @@ class PatternTarget : public TaughtKind<PatternTarget, PatternSettings> {
   Point2 origin() const { return taught().origin; }
   /// What one grey level of the pixels stands for: 1, or the step of a relief in millimetres.
   double grey_unit() const { return settings_.height_step_mm > 0 ? settings_.height_step_mm : 1; }
-  /// The strength limit that was used; the given one or the one chosen.
-  double strength() const;
+  /// The edge threshold that was used: the given one, or the one chosen.
+  double edge_threshold() const;
   /// Edges of the finest level.
   const std::vector<TaughtEdge>& edges() const;
   /// Box of all edges about the origin.
@@ -65,9 +65,9 @@ class PatternTarget : public TaughtKind<PatternTarget, PatternSettings> {
   /// How often it looks the same in a full turn, 1 for most parts; 0 when it looks the same at every angle
   /// and its angle is reported as 0. Angles are reported within that part of a turn, or within the range
   /// asked for.
-  int turns() const;
-  std::vector<Figure> facts() const;  ///< what teaching tells, by name
-  std::vector<Trace> traces() const { return {}; }
+  int symmetry_order() const;
+  std::vector<Measurement> facts() const;  ///< what teaching tells, by name
+  std::vector<Contour> contours() const { return {}; }
 
   /// What a search reads; for the library alone.
   const PatternModel& model() const { return *model_; }
@@ -84,7 +84,7 @@ class PatternTarget : public TaughtKind<PatternTarget, PatternSettings> {
 PatternTarget teach_pattern(const ImageView<const uint8_t>& picture, const Region& region,
                             PatternSettings settings = {}, const ImageView<const uint8_t>& valid = {});
 
-class Survey;
+class PreparedPicture;
 class Work;
 
 /// Finds the pattern in a picture: coarse to fine over quantised gradient directions, then least squares on
@@ -95,10 +95,10 @@ class Work;
 /// to decide, it is marked `ambiguous`. Results do not depend on the thread count. After `work` was stopped,
 /// what is sure so far is returned and `complete` is false. Throws Error{invalid_argument} when the limits
 /// contradict themselves.
-Findings find(const PatternTarget& target, const Survey& survey, const FindLimits& limits,
-              Explain explain = Explain::always, Work* work = nullptr);
+FindResult find(const PatternTarget& target, const PreparedPicture& prepared, const FindOptions& options,
+                Explain explain = Explain::always, Work* work = nullptr);
 
 /// The same with the limits that were kept with the target.
-Findings find(const PatternTarget& target, const Survey& survey);
+FindResult find(const PatternTarget& target, const PreparedPicture& prepared);
 
 }  // namespace heron

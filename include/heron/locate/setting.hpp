@@ -19,7 +19,7 @@ struct SettingWord {
 };
 
 /// A setting of a kind of target: files, options and tables are made from these rows, so that a kind names
-/// its settings in one place. `name` is as in the file, least_area; the tool's option is --least-area.
+/// its settings in one place. `name` is as in the file, min_area; the tool's option is --min-area.
 template <class Settings>
 struct SettingRow {
   const char* name;
@@ -27,6 +27,7 @@ struct SettingRow {
                SettingWord<Settings>>
       place;
   const char* help;
+  bool learned = false;  ///< written by teaching, so it is no option of the tool
 };
 
 /// Throws Error{invalid_argument}: `word` must be one of `words`.

@@ -1,12 +1,12 @@
 #pragma once
-#include "heron/locate/limits.hpp"
+#include "heron/locate/detection.hpp"
+#include "heron/locate/find_options.hpp"
 #include "heron/locate/setting.hpp"
-#include "heron/locate/sighting.hpp"
 #include "heron/locate/taught.hpp"
 
 namespace heron {
 
-class Survey;
+class PreparedPicture;
 class Work;
 
 /// How a stripe on the floor is taught.
@@ -20,8 +20,8 @@ struct StripeSettings {
   int scans = 40;                ///< rows that are scanned, 8 to 200
   /// The stripe's red, green, blue, and the floor's, at teaching; three equal numbers for a grey picture.
   std::vector<double> stripe_color = {}, floor_color = {};
-  FindLimits limits = {.least_score = 35};
-  PartPlace place = {};
+  FindOptions options = {.min_score = 35};
+  PartGeometry geometry = {};
 };
 
 /// A stripe that runs through the picture from below to above.
@@ -34,12 +34,12 @@ class StripeTarget : public TaughtKind<StripeTarget, StripeSettings> {
   static StripeTarget taught_from(const TeachingPicture& picture, StripeSettings settings);
   StripeTarget(TaughtPicture taught, StripeSettings settings);
 
-  std::vector<Figure> facts() const;
-  std::vector<Trace> traces() const { return {}; }
+  std::vector<Measurement> facts() const;
+  std::vector<Contour> contours() const { return {}; }
   Box extent() const {
     return {-settings_.width / 2, -settings_.width / 2, settings_.width, settings_.width};
   }
-  int turns() const { return 1; }
+  int symmetry_order() const { return 1; }
 };
 
 /// Scans rows for two edges as far apart as the stripe is wide, and fits a parabola through their middles
@@ -47,13 +47,13 @@ class StripeTarget : public TaughtKind<StripeTarget, StripeSettings> {
 /// the floor's is seen by its share of red, green and blue, which a shadow does not change; else by its
 /// brightness.
 ///
-/// At most one sighting: its position is the stripe's middle at the row `ahead`, its angle the heading there,
-/// from straight up, positive to the right (picture sense). The score is the confidence: the share of the
-/// rows that agree, lowered as their scatter grows. Figures: "offset" (from the picture's middle column,
-/// pixels), "width", "curvature" (one over the radius in pixels, positive to the right), "seen" (per cent of
-/// the rows), "branches" (further lines that join it). `limits.region` narrows the columns and rows. Cost:
-/// the rows scanned.
-Findings find(const StripeTarget& target, const Survey& survey, const FindLimits& limits,
-              Explain explain = Explain::always, Work* work = nullptr);
+/// At most one detection: its position is the stripe's middle at the row `ahead`, its angle the heading
+/// there, from straight up, positive to the right (picture sense). The score is the confidence: the share of
+/// the rows that agree, lowered as their scatter grows. Measurements: "offset" (from the picture's middle
+/// column, pixels), "width", "curvature" (one over the radius in pixels, positive to the right), "seen" (per
+/// cent of the rows), "branches" (further lines that join it). `limits.region` narrows the columns and rows.
+/// Cost: the rows scanned.
+FindResult find(const StripeTarget& target, const PreparedPicture& prepared, const FindOptions& options,
+                Explain explain = Explain::always, Work* work = nullptr);
 
 }  // namespace heron

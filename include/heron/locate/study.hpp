@@ -20,8 +20,8 @@ struct StudiedFind {
   double scale = 1, score = 0, contrast = 0;
   bool within = false;  ///< the limits let it through
   bool right = false;   ///< it is a part: by what is known, else because the limits let it through
-  std::vector<Figure> figures = {};      ///< as the sighting has them
-  std::vector<std::string> limits = {};  ///< that turned it away, as far as they are known
+  std::vector<Measurement> measurements = {};  ///< as the detection has them
+  std::vector<std::string> reasons = {};       ///< that turned it away, as far as they are known
 };
 
 /// One picture of a study.
@@ -31,15 +31,16 @@ struct StudiedPicture {
   std::vector<KnownPart> parts = {};  ///< as told
   int expected = 0;                   ///< parts in it: as told, else as found
   int found = 0, missing = 0, wrong = 0;
-  std::optional<double> margin = {};  ///< from the least score to the nearest right find above it
+  std::optional<double> margin = {};  ///< from the minimum score to the nearest right find above it
   double noise_sigma = 0;
 };
 
 /// Takes `found`, what the limits let through, finds `target` far beyond them too (any angle, a wider scale,
 /// low scores, the whole picture) and sorts what comes by `known`, the parts that lie there; nothing where
 /// that is not told. A find is right within a tenth of the part's size and 10 degrees. Cost: a wide find.
-StudiedPicture study_picture(const Target& target, const Survey& survey, const FindLimits& limits,
-                             const Findings& found, const std::vector<KnownPart>* known = nullptr);
+StudiedPicture study_picture(const Target& target, const PreparedPicture& prepared,
+                             const FindOptions& options, const FindResult& found,
+                             const std::vector<KnownPart>* known = nullptr);
 
 /// How the parts that are known lie beside what the limits let through.
 struct KnownOffset {
@@ -56,16 +57,16 @@ std::optional<KnownOffset> offset_of_known(const Target& target, const std::vect
 
 /// What a set of pictures says about the limits.
 struct StudyAdvice {
-  FindLimits limits;                              ///< proposed; the search region is `region`
+  FindOptions options;                            ///< proposed; the search region is `region`
   std::optional<double> worst_right, best_wrong;  ///< scores; wrong ones count within the proposed ranges
-  bool separated = true;           ///< a least score between the two keeps all parts and nothing else
+  bool separated = true;           ///< a minimum score between the two keeps all parts and nothing else
   std::optional<Box> region = {};  ///< where all parts lie, with a margin; nothing when it saves little
   int right = 0;                   ///< parts that it rests on
 };
 
 /// Limits that let all right finds through with a margin and keep all others out, as far as the set tells;
 /// what it does not tell stays as it is. `width`, `height` of the pictures.
-StudyAdvice advise(const Target& target, const FindLimits& limits,
+StudyAdvice advise(const Target& target, const FindOptions& options,
                    const std::vector<StudiedPicture>& pictures, int width, int height);
 
 /// How a figure of the right finds goes from picture to picture: what declines, before the score fails.

@@ -9,8 +9,8 @@
 #include "heron/locate/marker.hpp"
 #include "heron/locate/outline.hpp"
 #include "heron/locate/pattern.hpp"
+#include "heron/locate/prepared_picture.hpp"
 #include "heron/locate/stripe.hpp"
-#include "heron/locate/survey.hpp"
 
 namespace heron {
 
@@ -23,6 +23,7 @@ struct NamedSetting {
   std::string name;
   SettingValue value;
   std::string help;
+  bool learned = false;  ///< written by teaching
 };
 
 /// A target of any kind: what files hold and stations find. Cheap to ask, as dear to copy as its pixels.
@@ -36,18 +37,18 @@ class Target {
   const KindInfo& info() const;
   const std::string& name() const;
   const TaughtPicture& taught() const;
-  const FindLimits& limits() const;  ///< kept with it
-  const PartPlace& place() const;
+  const FindOptions& options() const;  ///< kept with it
+  const PartGeometry& geometry() const;
   std::vector<NamedSetting> settings() const;  ///< of its kind
-  std::vector<Figure> facts() const;           ///< what teaching tells
-  std::vector<Trace> traces() const;           ///< lines to draw over its pixels
+  std::vector<Measurement> facts() const;      ///< what teaching tells
+  std::vector<Contour> contours() const;       ///< lines to draw over its pixels
   Box extent() const;                          ///< of the part about its origin
-  int turns() const;         ///< how often it looks the same in a full turn; 0: it has no angle
-  double grey_unit() const;  ///< what one grey level stands for
+  int symmetry_order() const;  ///< how often it looks the same in a full turn; 0: it has no angle
+  double grey_unit() const;    ///< what one grey level stands for
 
   /// The same part with other limits, or another place, kept with it.
-  Target with(const FindLimits& limits) const;
-  Target with(const PartPlace& place) const;
+  Target with(const FindOptions& options) const;
+  Target with(const PartGeometry& place) const;
   /// The same with some settings of its kind changed. Throws Error{invalid_argument} for a name that its kind
   /// does not have, and says what it has.
   Target with(const std::map<std::string, SettingValue>& settings) const;
@@ -64,11 +65,11 @@ class Target {
 };
 
 /// What is said about a target before it is taught.
-struct TargetWords {
+struct TeachOptions {
   std::string name;
   std::optional<Point2> origin = {};
-  std::optional<FindLimits> limits = {};  ///< its kind's own unless given
-  PartPlace place = {};
+  std::optional<FindOptions> options = {};  ///< its kind's own unless given
+  PartGeometry geometry = {};
   std::map<std::string, SettingValue> settings = {};  ///< of its kind, by name
 };
 
@@ -78,33 +79,33 @@ std::vector<const KindInfo*> kinds();
 const KindInfo& kind_named(const std::string& word);
 /// Settings of a kind with their defaults, and the limits that it is found with unless others are given.
 std::vector<NamedSetting> settings_of(const std::string& kind);
-FindLimits limits_of(const std::string& kind);
+FindOptions find_options_of(const std::string& kind);
 
-/// The same pattern with the least contrast that suits its edges; docs of `suggested_contrast`.
+/// The same pattern with the minimum contrast that suits its edges; docs of `suggested_contrast`.
 Target with_fitting_contrast(const PatternTarget& target);
 
-/// Teaches a target of a kind; a pattern without limits of its own with the least contrast that suits it.
+/// Teaches a target of a kind; a pattern without limits of its own with the minimum contrast that suits it.
 /// Throws Error{invalid_argument} when there is nothing to hold on to, a setting is none of its kind, or the
 /// picture lacks what the kind needs.
-Target teach_target(const std::string& kind, const TeachingPicture& picture, const TargetWords& words);
+Target teach_target(const std::string& kind, const TeachingPicture& picture, const TeachOptions& options);
 
 /// The target that a file holds: its content and settings.
-Target target_from(const std::string& kind, TaughtPicture taught, const TargetWords& words);
+Target target_from(const std::string& kind, TaughtPicture taught, const TeachOptions& options);
 
 /// Finds a target of any kind in a picture: what docs of its kind say.
-Findings find(const Target& target, const Survey& survey, const FindLimits& limits,
-              Explain explain = Explain::always, Work* work = nullptr);
+FindResult find(const Target& target, const PreparedPicture& prepared, const FindOptions& options,
+                Explain explain = Explain::always, Work* work = nullptr);
 /// The same with the limits that were kept with it.
-Findings find(const Target& target, const Survey& survey);
+FindResult find(const Target& target, const PreparedPicture& prepared);
 
 /// A picture prepared for what the target looks at: grey levels, color, or the relief of a height map in the
 /// target's step. Throws Error{bad_file} when the picture is of another sort than the target's.
-Survey survey_of(const Target& target, const Picture& picture);
+PreparedPicture prepare(const Picture& picture, const Target& target);
 
 /// Throws Error{invalid_argument} when a limit is set that the kind does not honour.
-void require_honoured(const FindLimits& limits, const KindInfo& kind);
+void require_honoured(const FindOptions& options, const KindInfo& kind);
 /// Throws Error{invalid_argument} when a limit is out of its range, for pictures of light; `find` does so
 /// too.
-void require_valid(const FindLimits& limits);
+void require_valid(const FindOptions& options);
 
 }  // namespace heron

@@ -7,8 +7,8 @@
 
 #include "heron/image/image.hpp"
 #include "heron/image/region.hpp"
-#include "heron/locate/limits.hpp"
-#include "heron/locate/sighting.hpp"
+#include "heron/locate/detection.hpp"
+#include "heron/locate/find_options.hpp"
 
 namespace heron {
 
@@ -38,10 +38,10 @@ class TaughtKind {
   const Settings& settings() const { return settings_; }
 
   /// The same with other limits, or another place, kept with it; nothing is learned again.
-  Kind with(const FindLimits& limits, const PartPlace& place) const {
+  Kind with(const FindOptions& options, const PartGeometry& geometry) const {
     Kind other = static_cast<const Kind&>(*this);
     TaughtKind& base = other;
-    base.settings_.limits = limits, base.settings_.place = place;
+    base.settings_.options = options, base.settings_.geometry = geometry;
     return other;
   }
 
@@ -65,10 +65,10 @@ struct TeachingPicture {
 
 /// What is known of a kind of target without one at hand.
 struct KindInfo {
-  const char* word;                 ///< "marker": in files and options
-  const char* what;                 ///< one line for people
-  std::vector<const char*> limits;  ///< names of the limits that it honours; another one set is an error
-  bool looks_at_color = false;      ///< where the picture has it
+  const char* id;                    ///< "marker": in files and options
+  const char* what;                  ///< one line for people
+  std::vector<const char*> options;  ///< names of the limits that it honours; another one set is an error
+  bool looks_at_color = false;       ///< where the picture has it
   bool backgrounds = false, counter_samples = false;  ///< which of the teaching picture's it can use
   bool region_of_positions = true;  ///< its search region is where positions may lie; else what is looked at
 };

@@ -15,15 +15,15 @@ struct StableTarget {
 };
 
 /// Finds `target` in further pictures of the same part and masks the edges that are not seen again in at
-/// least `least_share` of them: glare, a stamp that differs, clutter. Edges within three pixels are judged
+/// least `min_share` of them: glare, a stamp that differs, clutter. Edges within three pixels are judged
 /// together. Throws Error{invalid_argument} when it is found in none of the pictures, or when too few edges
 /// are stable. Cost: one find a picture.
-StableTarget keep_stable_edges(const PatternTarget& target, const std::vector<const Survey*>& pictures,
-                               double least_share = 0.75);
+StableTarget keep_stable_edges(const PatternTarget& target,
+                               const std::vector<const PreparedPicture*>& pictures, double min_share = 0.75);
 
-/// The least contrast with which the taught part is still found when the light falls to half: less than half
-/// of what all but one in five of its edges have, no more than the usual 8 grey levels, and above the taught
-/// picture's noise. In the target's unit.
+/// The minimum contrast with which the taught part is still found when the light falls to half: less than
+/// half of what all but one in five of its edges have, no more than the usual 8 grey levels, and above the
+/// taught picture's noise. In the target's unit.
 double suggested_contrast(const PatternTarget& target);
 
 /// Where something resembles the part.
@@ -40,7 +40,7 @@ struct TeachingReport {
   double median_contrast = 0;   ///< of the edges, grey levels over two pixels
   double weakest_contrast = 0;  ///< that one edge in twenty falls short of
   double hidden_at_half =
-      0;               ///< share of the edges that the target's own least contrast hides at half the light
+      0;               ///< share of the edges that the target's own minimum contrast hides at half the light
   PoseSigma expected;  ///< of one find in a picture as noisy as the taught one; of the scale too
   double slide_ratio = 1;  ///< how much worse the position holds along its weakest direction than across
   Angle slide;             ///< that direction
@@ -54,7 +54,7 @@ struct TeachingReport {
 /// `picture` is the one it was taught from, with the part at `place` (the origin in it), or nothing. Expected
 /// sigmas are the Cramer-Rao bound of teaching and finding with the taught picture's own noise. Cost: two
 /// finds.
-TeachingReport report_teaching(const PatternTarget& target, const Survey* picture = nullptr,
+TeachingReport report_teaching(const PatternTarget& target, const PreparedPicture* picture = nullptr,
                                Point2 place = {});
 
 }  // namespace heron

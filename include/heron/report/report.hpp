@@ -5,18 +5,19 @@
 #include <vector>
 
 #include "heron/geometry/mapping.hpp"
-#include "heron/locate/sighting.hpp"
+#include "heron/locate/detection.hpp"
 
 namespace heron {
 
 /// A part that was found, with its place in the frames that are known.
 struct ReportedPart {
-  Sighting sighting;  ///< its areas stand among its figures in square millimetres too when there is a mapping
+  Detection
+      detection;  ///< its areas stand among its figures in square millimetres too when there is a mapping
   std::optional<WorldPose> world;              ///< on the mapping's plane
   std::optional<WorldPose> robot;              ///< in the robot's frame
   std::optional<WidthDistance> distance = {};  ///< of a part whose size is known, from a known camera
-  std::vector<Point2> points_mm = {};   ///< of the sighting's points, in the world; empty without a mapping
-  std::vector<double> lengths_mm = {};  ///< of its spans; empty without a mapping
+  std::vector<Point2> points_mm = {};   ///< of the detection's points, in the world; empty without a mapping
+  std::vector<double> lengths_mm = {};  ///< of its lengths; empty without a mapping
   std::string withheld = {};            ///< why a station does not send it; empty: it does
 };
 
@@ -45,6 +46,6 @@ struct Frames {
 /// one with four corners or more by its pose (its angle is that of its X axis seen from above), another on
 /// its ray, facing the camera. Throws Error{invalid_argument} when the part has a height or a size and the
 /// mapping is of a plane alone.
-void add_findings(Report& report, Findings findings, const Frames& frames, const PartPlace& place = {});
+void add_result(Report& report, FindResult result, const Frames& frames, const PartGeometry& place = {});
 
 }  // namespace heron

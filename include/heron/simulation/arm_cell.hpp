@@ -3,6 +3,7 @@
 #include <string>
 #include <vector>
 
+#include "heron/base/pose3.hpp"
 #include "heron/geometry/board_shape.hpp"
 #include "heron/geometry/camera_model.hpp"
 #include "heron/geometry/ring_shape.hpp"

@@ -26,14 +26,14 @@ void save_truth(const std::string& path, const RobotTruth& truth);
 /// How the stand-in behaves.
 struct RobotSettings {
   bool listens = true;
-  Address address;                       ///< port 0 lets the system choose when it listens
-  bool asks = false;                     ///< asks for each part, instead of taking what the station sends
-  std::string token = {};                ///< sent in its answer to the greeting
-  double speed_mm_s = 500;               ///< along a straight line; 1 to 100000
-  double hurry = 1;                      ///< its clock runs so many times faster than real
-  Pose2 home{300, 0, {}};                ///< where it starts
-  std::vector<Pose2> looks = {};         ///< on an arm: its pose for each picture, sent with the question
-  LineSocket::Duration patience{10000};  ///< for the station to come, or to say something
+  Address address;                      ///< port 0 lets the system choose when it listens
+  bool asks = false;                    ///< asks for each part, instead of taking what the station sends
+  std::string token = {};               ///< sent in its answer to the greeting
+  double speed_mm_s = 500;              ///< along a straight line; 1 to 100000
+  double time_scale = 1;                ///< its clock runs so many times faster than real
+  Pose2 home{300, 0, {}};               ///< where it starts
+  std::vector<Pose2> looks = {};        ///< on an arm: its pose for each picture, sent with the question
+  LineSocket::Duration timeout{10000};  ///< for the station to come, or to say something
 };
 
 /// One arrival.
@@ -60,14 +60,14 @@ struct RobotLog {
 };
 
 /// A robot that is not there: it listens or connects, moves to each part at its speed, answers, and knows how
-/// far from the truth it arrived. Moves take real time divided by `hurry`.
+/// far from the truth it arrived. Moves take real time divided by `time_scale`.
 class SimulatedRobot {
  public:
   /// Opens its port when it listens. Throws Error{invalid_argument} for settings out of range.
   SimulatedRobot(RobotSettings settings, RobotTruth truth);
   /// Where it listens.
   Address address() const;
-  /// Works until the station says OVER, or is gone for longer than the patience.
+  /// Works until the station says OVER, or is gone for longer than the timeout.
   RobotLog run();
 
  private:

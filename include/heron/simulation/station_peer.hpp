@@ -13,9 +13,9 @@ class StationPeer {
  public:
   StationPeer(LineSocket socket, LinkMode mode, std::string token = {});
 
-  /// The next line that is no heartbeat, waiting for `patience` from the last sign of life. Nothing when the
+  /// The next line that is no heartbeat, waiting for `timeout` from the last sign of life. Nothing when the
   /// station is silent or gone. The greeting is answered and handed on as well: another session starts anew.
-  std::optional<text_protocol::StationLine> listen(LineSocket::Duration patience);
+  std::optional<text_protocol::StationLine> listen(LineSocket::Duration timeout);
   bool say(const text_protocol::RobotLine& line);
   bool is_open() const { return socket_.is_open(); }
   void close() { socket_.close(); }

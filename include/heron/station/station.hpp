@@ -27,7 +27,7 @@ class Station {
 
   /// Takes the next picture, in mode `ask` when the robot asks, and finds the targets in it. Nothing when the
   /// recording has ended or after a stop; END-OF-RESULTS was then sent. A camera that fails is tried again
-  /// for the file's `camera_patience`. Throws Error{no_connection} when camera or robot are gone for longer.
+  /// for the file's `camera_timeout`. Throws Error{no_connection} when camera or robot are gone for longer.
   std::optional<Report> next();
   /// Sends the last report of `next` to the robot, and waits until the robot is done with it.
   [[nodiscard]] Delivery deliver(const Report& report);
@@ -50,7 +50,7 @@ class Station {
  private:
   struct Loaded {
     Target target;
-    FindLimits limits;
+    FindOptions options;
   };
   std::optional<Report> look();
   std::optional<Pose2> frame_of_question();

@@ -16,8 +16,8 @@ struct StationTarget {
   std::string file;
   std::optional<Range<Angle>> angle;
   std::optional<Range<double>> scale;
-  std::optional<double> least_score, least_contrast;
-  std::optional<int> count;
+  std::optional<double> min_score, min_contrast;
+  std::optional<int> max_count;
   std::optional<Box> search;  ///< where origins may lie, picture coordinates
 };
 
@@ -42,8 +42,8 @@ struct StationFile {
   bool from_axes = false;  ///< `frame` starts from the mapping's zero and axes, not from its board
   std::vector<StationTarget> targets;
   bool quick = false;  ///< skips the search beyond the limits for parts that they reject
-  std::chrono::milliseconds camera_patience{10000};  ///< for a camera that fails, before the station ends
-  std::set<Doubt> withhold = {Doubt::ambiguous};     ///< such parts are reported and not sent
+  std::chrono::milliseconds camera_timeout{10000};  ///< for a camera that fails, before the station ends
+  std::set<Doubt> withhold = {Doubt::ambiguous};    ///< such parts are reported and not sent
   LinkSettings link;
 };
 

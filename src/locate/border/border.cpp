@@ -7,7 +7,7 @@
 
 #include "border_fit.hpp"
 #include "chips.hpp"
-#include "locate/common/limits.hpp"
+#include "locate/common/find_options.hpp"
 
 namespace heron {
 namespace {
@@ -18,14 +18,14 @@ void require_valid(const BorderSettings& s) {
       fail_argument(fmt::format("{} {:g} must be from {:g} to {:g} {}", name, value, least, most, unit));
   };
   within("snap", s.snap, 2, 200, "pixels");
-  within("shift", s.shift, 0, 10000, "pixels");
-  within("give", s.give, 0.5, 100, "pixels");
+  within("position_tolerance", s.position_tolerance, 0, 10000, "pixels");
+  within("side_tolerance", s.side_tolerance, 0.5, 100, "pixels");
   within("threshold", s.threshold, 0, 255, "grey levels, 0 follows the noise");
   within("chip width", s.chip_width, 0, 500, "pixels, 0 looks for none");
   within("chip inset", s.chip_inset, -500, 500, "pixels");
   within("chip change", s.chip_change, 1, 255, "grey levels");
-  within("least chip", s.least_chip, 1, 1e7, "square pixels");
-  within("most chip", s.most_chip, 0, 1e7, "square pixels, 0 for no limit");
+  within("min chip", s.min_chip, 1, 1e7, "square pixels");
+  within("max chip", s.max_chip, 0, 1e7, "square pixels, 0 for no limit");
 }
 
 void require_inside(const Polyline& line, const TeachingPicture& from) {
@@ -78,12 +78,13 @@ Polyline through(const Polyline& drawn, const std::vector<MetSide>& sides) {
 }
 
 /// Each side where its strongest edge lies.
-std::vector<MetSide> meet_sides(const Survey& survey, const Polyline& line, double reach, double threshold) {
+std::vector<MetSide> meet_sides(const PreparedPicture& prepared, const Polyline& line, double reach,
+                                double threshold) {
   std::vector<MetSide> met;
   for (size_t side = 0; side < line.sides(); ++side) {
     const double tilt = std::min(0.5, 2 * reach / line.length(side));
     const auto start =
-        line_near(survey, line, side, 0, {.reach = reach, .threshold = threshold, .most_tilt = tilt});
+        line_near(prepared, line, side, 0, {.reach = reach, .threshold = threshold, .max_tilt = tilt});
     if (!start) {
       const Point2 a = line.from(side), b = line.to(side);
       fail_argument(fmt::format(
@@ -91,7 +92,7 @@ std::vector<MetSide> meet_sides(const Survey& survey, const Polyline& line, doub
           "of {:.3g} grey levels within {:g} pixels; draw it nearer to one, or raise --snap",
           side + 1, a.x, a.y, b.x, b.y, threshold, reach));
     }
-    const LineEdge edge = settled_line(survey, line, side, *start);
+    const LineEdge edge = settled_line(prepared, line, side, *start);
     const Point2 u = line.along(side), n = line.inwards(side);
     const Point2 along = (u + n * edge.slope) / std::hypot(1, edge.slope);
     met.push_back({line.middle(side) + n * edge.edge.at, along, edge.edge.contrast});
@@ -102,35 +103,41 @@ std::vector<MetSide> meet_sides(const Survey& survey, const Polyline& line, doub
 }  // namespace
 
 const KindInfo& BorderTarget::info() {
-  static const KindInfo kind{.word = "border",
+  static const KindInfo kind{.id = "border",
                              .what = "straight sides of a plate, with chips along them",
-                             .limits = {"angle", "scale", "least score", "region"}};
+                             .options = {"angle", "scale", "min score", "region"}};
   return kind;
 }
 
 const std::vector<SettingRow<BorderSettings>>& BorderTarget::rows() {
   static const std::vector<SettingRow<BorderSettings>> rows{
       {"polyline", &BorderSettings::polyline,
-       "x, y of its corners one after the other, drawn roughly; the region's corners unless given"},
+       "corners of the border as x,y,x,y,..., drawn roughly in the picture; default: the region's corners"},
       {"open", &BorderSettings::open, "yes: the last corner is not joined to the first"},
-      {"snap", &BorderSettings::snap, "pixels that a drawn side may lie off the part's"},
-      {"shift", &BorderSettings::shift, "pixels that the border may lie off its taught place, either way"},
-      {"give", &BorderSettings::give, "pixels that a side may lie off where the others put it"},
-      {"threshold", &BorderSettings::threshold, "grey levels across a side; 0 follows the noise"},
+      {"snap", &BorderSettings::snap,
+       "largest distance of a drawn side from the real one, pixels"},
+      {"position_tolerance", &BorderSettings::position_tolerance,
+       "largest distance of the border from its taught position, pixels; a search region replaces it"},
+      {"side_tolerance", &BorderSettings::side_tolerance,
+       "largest distance of one side from where the other sides put it, pixels"},
+      {"threshold", &BorderSettings::threshold,
+       "brightness step across a side, grey levels; 0: chosen from the noise"},
       {"chip_width", &BorderSettings::chip_width,
-       "pixels of the strip that is looked over for chips; 0: none"},
-      {"chip_inset", &BorderSettings::chip_inset, "pixels from the border to that strip, inwards"},
+       "width of the strip that is inspected for chips, pixels; 0: no inspection"},
+      {"chip_inset", &BorderSettings::chip_inset, "distance of that strip from the border, pixels inwards"},
       {"chip_tone",
        SettingWord<BorderSettings>{[](const BorderSettings& s) { return static_cast<int>(s.chip_tone); },
                                    [](BorderSettings& s, int i) { s.chip_tone = static_cast<ChipTone>(i); },
                                    {"darker", "brighter", "either"}},
-       "chips are darker, brighter, or either"},
-      {"chip_change", &BorderSettings::chip_change, "grey levels off the strip's own that count as damage"},
-      {"least_chip", &BorderSettings::least_chip, "square pixels; a smaller chip is not told"},
-      {"most_chip", &BorderSettings::most_chip,
-       "square pixels; a border with a larger chip is a miss; 0: none"},
-      {"steps", &BorderSettings::steps, "grey levels inside less outside at teaching, a value a side"},
-      {"corner", &BorderSettings::corner, "of the taught pixels in the camera's picture"}};
+       "whether chips are darker or brighter than the strip: darker, brighter or either"},
+      {"chip_change", &BorderSettings::chip_change,
+       "difference from the strip's brightness that counts as damage, grey levels"},
+      {"min_chip", &BorderSettings::min_chip, "smallest chip that is reported, square pixels"},
+      {"max_chip", &BorderSettings::max_chip, "largest chip that is accepted, square pixels; 0: any"},
+      {"steps", &BorderSettings::steps,
+       "brightness inside minus outside at teaching, grey levels, one value for each side", true},
+      {"corner", &BorderSettings::corner, "top left corner of the taught pixels in the camera's picture",
+       true}};
   return rows;
 }
 
@@ -142,12 +149,12 @@ BorderTarget BorderTarget::taught_from(const TeachingPicture& from, BorderSettin
     fail_argument(
         "teach: all sides of the polyline run one way, so the border would slide along them; add a side that "
         "runs across, or teach an edge (--kind edge)");
-  const Survey survey{Image<uint8_t>(from.grey)};
-  const double threshold = s.threshold > 0 ? s.threshold : std::max(6.0, 4 * survey.noise_sigma(0));
-  line = through(line, meet_sides(survey, line, s.snap, threshold));
+  const PreparedPicture prepared{Image<uint8_t>(from.grey)};
+  const double threshold = s.threshold > 0 ? s.threshold : std::max(6.0, 4 * prepared.noise_sigma(0));
+  line = through(line, meet_sides(prepared, line, s.snap, threshold));
   // Once more, along the whole of each side as it lies.
   require_inside(line, from);
-  const auto met = meet_sides(survey, polyline_of(numbers_of(line), s.open), 4, threshold);
+  const auto met = meet_sides(prepared, polyline_of(numbers_of(line), s.open), 4, threshold);
   line = through(line, met);
   s.polyline = numbers_of(line);
   s.steps.clear();
@@ -170,7 +177,7 @@ BorderTarget BorderTarget::taught_from(const TeachingPicture& from, BorderSettin
 BorderTarget::BorderTarget(TaughtPicture taught, BorderSettings settings)
     : TaughtKind(std::move(taught), std::move(settings)) {
   require_valid(settings_);
-  heron::require_valid(settings_.limits, 1);
+  heron::require_valid(settings_.options, 1);
   const Polyline line = polyline_of(settings_.polyline, settings_.open);
   if (settings_.steps.size() != line.sides() || settings_.corner.size() != 2)
     fail_argument(fmt::format("'{}' lacks how its sides looked; teach it again", settings_.name));
@@ -178,14 +185,14 @@ BorderTarget::BorderTarget(TaughtPicture taught, BorderSettings settings)
   const Point2 corner{settings_.corner[0], settings_.corner[1]};
   Polyline here = line;
   for (Point2& p : here.corners) p = p - corner;
-  marks_ = chips_along(Survey{Image<uint8_t>(taught_->pixels)}, here, std::vector<bool>(line.sides(), true),
-                       settings_);
-  for (Flaw& mark : marks_) mark.x += corner.x, mark.y += corner.y;
+  marks_ = chips_along(PreparedPicture{Image<uint8_t>(taught_->pixels)}, here,
+                       std::vector<bool>(line.sides(), true), settings_);
+  for (Defect& mark : marks_) mark.x += corner.x, mark.y += corner.y;
 }
 
-std::vector<Figure> BorderTarget::facts() const {
+std::vector<Measurement> BorderTarget::facts() const {
   const Polyline line = polyline_of(settings_.polyline, settings_.open);
-  std::vector<Figure> facts;
+  std::vector<Measurement> facts;
   for (size_t i = 0; i < line.sides(); ++i) {
     facts.push_back({fmt::format("side{}.length", i + 1), line.length(i)});
     facts.push_back({fmt::format("side{}.contrast", i + 1), settings_.steps[i]});
@@ -194,12 +201,12 @@ std::vector<Figure> BorderTarget::facts() const {
   return facts;
 }
 
-std::vector<Trace> BorderTarget::traces() const {
+std::vector<Contour> BorderTarget::contours() const {
   Polyline line = polyline_of(settings_.polyline, settings_.open);
   for (Point2& p : line.corners) p = p - Point2{settings_.corner[0], settings_.corner[1]};
-  std::vector<Trace> traces{{.points = line.corners, .closed = line.closed}};
-  for (Trace& t : strip_lines(line, settings_)) traces.push_back(std::move(t));
-  return traces;
+  std::vector<Contour> contours{{.points = line.corners, .closed = line.closed}};
+  for (Contour& t : strip_lines(line, settings_)) contours.push_back(std::move(t));
+  return contours;
 }
 
 Box BorderTarget::extent() const {

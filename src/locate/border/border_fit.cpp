@@ -25,11 +25,11 @@ struct SideScan {
   std::vector<Meeting> met;
 };
 
-constexpr size_t most_met = 6;  // of a scan: the strongest
+constexpr size_t max_met = 6;  // of a scan: the strongest
 
-std::vector<Meeting> meetings(const Survey& survey, const Scan& scan, double reach, int sense,
+std::vector<Meeting> meetings(const PreparedPicture& prepared, const Scan& scan, double reach, int sense,
                               double threshold) {
-  const auto strength = strength_along(profile_along(survey.level(0), scan, 0, scan.lanes()), false);
+  const auto strength = strength_along(profile_along(prepared.level(0), scan, 0, scan.lanes()), false);
   std::vector<Meeting> met;
   for (size_t k = 1; k + 1 < strength.size(); ++k) {
     const double here = strength[k], size = std::abs(here), sign = here < 0 ? -1 : 1;
@@ -39,21 +39,21 @@ std::vector<Meeting> meetings(const Survey& survey, const Scan& scan, double rea
     const double shift = bend < 0 ? 0.5 * sign * (strength[k - 1] - strength[k + 1]) / bend : 0;
     const double along = static_cast<double>(k) + std::clamp(shift, -0.5, 0.5);
     const Point2 p = scan.at(along, 0);
-    if (p.x < 0 || p.y < 0 || p.x > survey.width() - 1 || p.y > survey.height() - 1) continue;
+    if (p.x < 0 || p.y < 0 || p.x > prepared.width() - 1 || p.y > prepared.height() - 1) continue;
     met.push_back({.off = along - reach, .strength = here});
   }
-  if (met.size() > most_met) {
+  if (met.size() > max_met) {
     std::stable_sort(met.begin(), met.end(), [](const Meeting& a, const Meeting& b) {
       return std::abs(a.strength) > std::abs(b.strength);
     });
-    met.resize(most_met);
+    met.resize(max_met);
   }
   return met;
 }
 
 /// Scans across a side, `apart` pixels or more from each other, its ends left out.
-std::vector<SideScan> scans_across(const Survey& survey, const Polyline& line, size_t side, int sense,
-                                   double reach, double threshold, double apart) {
+std::vector<SideScan> scans_across(const PreparedPicture& prepared, const Polyline& line, size_t side,
+                                   int sense, double reach, double threshold, double apart) {
   const double length = line.length(side), margin = std::min(8.0, length / 6);
   const int count = std::clamp(static_cast<int>((length - 2 * margin) / apart), 4, 40);
   const Point2 n = line.inwards(side), u = line.along(side), middle = line.middle(side);
@@ -68,7 +68,7 @@ std::vector<SideScan> scans_across(const Survey& survey, const Polyline& line, s
     s.at = middle + u * s.t;
     const Scan scan =
         Scan::band({s.at.x, s.at.y, 2 * reach, lanes, direction(n).degrees()}, "a scan across a side");
-    s.met = meetings(survey, scan, reach, sense, threshold);
+    s.met = meetings(prepared, scan, reach, sense, threshold);
     scans.push_back(std::move(s));
   }
   return scans;
@@ -185,9 +185,10 @@ BorderPose moved(const BorderPose& pose, const Eigen::VectorXd& q, const Unknown
 }
 
 /// What the best drawn pose of a cell agrees with.
-std::optional<BorderGuess> best_in_cell(const Survey& survey, const Polyline& taught, Point2 origin,
-                                        const std::vector<int>& senses, const BorderRange& range,
-                                        const Cell& cell, const Unknowns& unknowns) {
+std::optional<BorderGuess> best_in_cell(const PreparedPicture& prepared, const Polyline& taught,
+                                        Point2 origin, const std::vector<int>& senses,
+                                        const BorderRange& range, const Cell& cell,
+                                        const Unknowns& unknowns) {
   const Polyline posed = cell.middle.of(taught, origin);
   const Point2 centre = origin + cell.middle.shift;
   const double half_x = 0.5 * (range.x.max - range.x.min), half_y = 0.5 * (range.y.max - range.y.min);
@@ -197,7 +198,7 @@ std::optional<BorderGuess> best_in_cell(const Survey& survey, const Polyline& ta
     const double swing = std::max(std::abs(cross(a, n)), std::abs(cross(b, n))) * cell.half_turn,
                  growth = std::max(std::abs(dot(a, n)), std::abs(dot(b, n))) * cell.half_scale;
     const double reach = std::abs(n.x) * half_x + std::abs(n.y) * half_y + swing + growth + range.give + 3;
-    for (SideScan& s : scans_across(survey, posed, side, senses[side], reach, range.threshold,
+    for (SideScan& s : scans_across(prepared, posed, side, senses[side], reach, range.threshold,
                                     std::max(10.0, posed.total_length() / 120)))
       all.scans.push_back(std::move(s));
   }
@@ -219,7 +220,7 @@ std::optional<BorderGuess> best_in_cell(const Survey& survey, const Polyline& ta
            (!unknowns.turn || std::abs(q[2]) <= cell.half_turn + 0.004) &&
            (!unknowns.scale || std::abs(q[n - 1]) <= cell.half_scale + 0.004);
   };
-  Draw draw;
+  SampleRandom draw;
   Eigen::VectorXd best_q;
   double most = 0, drawn_most = 0;
   Eigen::MatrixXd m(n, n);
@@ -250,10 +251,10 @@ std::optional<BorderGuess> best_in_cell(const Survey& survey, const Polyline& ta
 
 }  // namespace
 
-std::optional<SideLine> line_near(const Survey& survey, const Polyline& line, size_t side, int sense,
-                                  const SideSearch& search) {
+std::optional<SideLine> line_near(const PreparedPicture& prepared, const Polyline& line, size_t side,
+                                  int sense, const SideSearch& search) {
   const auto scans =
-      scans_across(survey, line, side, sense, std::max(search.reach, 4.0), search.threshold, 8);
+      scans_across(prepared, line, side, sense, std::max(search.reach, 4.0), search.threshold, 8);
   const double within = 1.6;
   std::optional<SideLine> best;
   double most = 0, agreeing = 0;
@@ -263,7 +264,7 @@ std::optional<SideLine> line_near(const Survey& survey, const Polyline& line, si
         for (const Meeting& b : scans[k].met) {
           if (a.strength * b.strength < 0) continue;
           const double tilt = (b.off - a.off) / (scans[k].t - scans[i].t);
-          if (std::abs(tilt) > search.most_tilt) continue;
+          if (std::abs(tilt) > search.max_tilt) continue;
           const double off = a.off - tilt * scans[i].t;
           double sum = 0, count = 0, strength = 0;
           for (const SideScan& s : scans) {
@@ -281,7 +282,8 @@ std::optional<SideLine> line_near(const Survey& survey, const Polyline& line, si
   return best;
 }
 
-LineEdge settled_line(const Survey& survey, const Polyline& line, size_t side, const SideLine& start) {
+LineEdge settled_line(const PreparedPicture& prepared, const Polyline& line, size_t side,
+                      const SideLine& start) {
   const double length = line.length(side), margin = std::min(8.0, length / 6);
   const Point2 middle = line.middle(side);
   constexpr double half = 10;  // pixels of the scan to either side of where the line is thought to be
@@ -290,19 +292,20 @@ LineEdge settled_line(const Survey& survey, const Polyline& line, size_t side, c
       {middle.x, middle.y, 2 * span, length - 2 * margin, direction(line.inwards(side)).degrees()}, "a side");
   // Lanes run the other way round than the side where inwards lies to its left.
   const double way = cross(line.along(side), line.inwards(side)) > 0 ? -1 : 1;
-  LineEdge met = line_through(scan, strips_of(survey.level(0), scan),
+  LineEdge met = line_through(scan, strips_of(prepared.level(0), scan),
                               {.at = span + start.off, .contrast = start.contrast},
-                              std::max(survey.noise_sigma(0), 0.3), way * start.tilt);
+                              std::max(prepared.noise_sigma(0), 0.3), way * start.tilt);
   met.edge.at -= span, met.slope *= way, met.shared *= way;
   return met;
 }
 
-std::optional<BorderGuess> guess_border(const Survey& survey, const Polyline& taught, Point2 origin,
-                                        const std::vector<int>& senses, const BorderRange& range) {
+std::optional<BorderGuess> guess_border(const PreparedPicture& prepared, const Polyline& taught,
+                                        Point2 origin, const std::vector<int>& senses,
+                                        const BorderRange& range) {
   const Unknowns unknowns{range.turn.min != range.turn.max, range.scale.min != range.scale.max};
   std::optional<BorderGuess> best;
   for (const Cell& cell : cells_of(range)) {
-    const auto found = best_in_cell(survey, taught, origin, senses, range, cell, unknowns);
+    const auto found = best_in_cell(prepared, taught, origin, senses, range, cell, unknowns);
     if (found && (!best || found->agree > best->agree + 0.02)) best = found;
   }
   if (!best) return best;
@@ -312,7 +315,7 @@ std::optional<BorderGuess> guess_border(const Survey& survey, const Polyline& ta
   near.y = {best->pose.shift.y - 3, best->pose.shift.y + 3};
   Cell cell{
       .middle = best->pose, .half_turn = unknowns.turn ? 0.02 : 0, .half_scale = unknowns.scale ? 0.02 : 0};
-  if (const auto again = best_in_cell(survey, taught, origin, senses, near, cell, unknowns)) best = again;
+  if (const auto again = best_in_cell(prepared, taught, origin, senses, near, cell, unknowns)) best = again;
   return best;
 }
 

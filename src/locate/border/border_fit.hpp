@@ -1,6 +1,6 @@
 #pragma once
 #include "heron/base/range.hpp"
-#include "heron/locate/survey.hpp"
+#include "heron/locate/prepared_picture.hpp"
 #include "locate/scan/scan_line.hpp"
 #include "polyline.hpp"
 
@@ -15,16 +15,17 @@ struct SideLine {
 struct SideSearch {
   double reach = 10;     ///< pixels to either side
   double threshold = 8;  ///< grey levels
-  double most_tilt = 0.2;
+  double max_tilt = 0.2;
 };
 
 /// The straight edge along a side that its scans agree with best, weighed by contrast; `sense` 0 takes
 /// either. Nothing where less than a quarter of the scans agree.
-std::optional<SideLine> line_near(const Survey& survey, const Polyline& line, size_t side, int sense,
-                                  const SideSearch& search);
+std::optional<SideLine> line_near(const PreparedPicture& prepared, const Polyline& line, size_t side,
+                                  int sense, const SideSearch& search);
 
 /// That line fitted to the grey values, through strips of the whole side but for its ends.
-LineEdge settled_line(const Survey& survey, const Polyline& line, size_t side, const SideLine& start);
+LineEdge settled_line(const PreparedPicture& prepared, const Polyline& line, size_t side,
+                      const SideLine& start);
 
 /// Where a border may lie.
 struct BorderRange {
@@ -40,7 +41,8 @@ struct BorderGuess {
 };
 
 /// The pose that scans across the sides agree with best. `senses`: of each side's contrast, 1 or -1.
-std::optional<BorderGuess> guess_border(const Survey& survey, const Polyline& taught, Point2 origin,
-                                        const std::vector<int>& senses, const BorderRange& range);
+std::optional<BorderGuess> guess_border(const PreparedPicture& prepared, const Polyline& taught,
+                                        Point2 origin, const std::vector<int>& senses,
+                                        const BorderRange& range);
 
 }  // namespace heron

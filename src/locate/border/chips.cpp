@@ -3,8 +3,8 @@
 #include <algorithm>
 #include <cmath>
 
+#include "geometry/robust_fit.hpp"
 #include "heron/base/median.hpp"
-#include "heron/geometry/robust_fit.hpp"
 #include "heron/image/components.hpp"
 
 namespace heron {
@@ -54,9 +54,9 @@ struct SideFrame {
 
 }  // namespace
 
-std::vector<Flaw> chips_along(const Survey& survey, const Polyline& line, const std::vector<bool>& seen,
-                              const BorderSettings& s) {
-  const Image<uint8_t>& picture = survey.level(0);
+std::vector<Defect> chips_along(const PreparedPicture& prepared, const Polyline& line,
+                                const std::vector<bool>& seen, const BorderSettings& s) {
+  const Image<uint8_t>& picture = prepared.level(0);
   const double from = s.chip_inset, to = s.chip_inset + s.chip_width,
                margin = std::max(std::abs(from), std::abs(to)) + 2;
   const Box box = line.bounds();
@@ -108,9 +108,9 @@ std::vector<Flaw> chips_along(const Survey& survey, const Polyline& line, const 
       change(p.x - x0, p.y - y0) = static_cast<float>(std::abs(off));
     }
   }
-  std::vector<Flaw> chips;
+  std::vector<Defect> chips;
   for (const Component& c : components(damaged)) {
-    Flaw chip{.what = "chip", .x = c.x + x0, .y = c.y + y0};
+    Defect chip{.what = "chip", .x = c.x + x0, .y = c.y + y0};
     const Point2 centre{chip.x, chip.y};
     const SideFrame& nearest = *std::min_element(
         sides.begin(), sides.end(),
@@ -133,14 +133,15 @@ std::vector<Flaw> chips_along(const Survey& survey, const Polyline& line, const 
     std::nth_element(changes.begin(), deep, changes.end());
     const float full = *deep;
     for (const float v : changes) chip.area += std::min(1.0f, v / full);
-    if (chip.area >= s.least_chip) chips.push_back(chip);
+    if (chip.area >= s.min_chip) chips.push_back(chip);
   }
-  std::stable_sort(chips.begin(), chips.end(), [](const Flaw& a, const Flaw& b) { return a.area > b.area; });
+  std::stable_sort(chips.begin(), chips.end(),
+                   [](const Defect& a, const Defect& b) { return a.area > b.area; });
   return chips;
 }
 
-std::vector<Trace> strip_lines(const Polyline& line, const BorderSettings& s) {
-  std::vector<Trace> lines;
+std::vector<Contour> strip_lines(const Polyline& line, const BorderSettings& s) {
+  std::vector<Contour> lines;
   if (s.chip_width <= 0) return lines;
   for (size_t side = 0; side < line.sides(); ++side)
     for (const double inset : {s.chip_inset, s.chip_inset + s.chip_width}) {

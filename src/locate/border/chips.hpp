@@ -1,6 +1,6 @@
 #pragma once
 #include "heron/locate/border.hpp"
-#include "heron/locate/survey.hpp"
+#include "heron/locate/prepared_picture.hpp"
 #include "polyline.hpp"
 
 namespace heron {
@@ -9,10 +9,10 @@ namespace heron {
 /// joined where they touch, largest first. `line` holds the border as met, `seen` which of its sides were.
 /// What is intact is a parabola of brightness along each side, by Tukey's weights, so the light may change
 /// along it.
-std::vector<Flaw> chips_along(const Survey& survey, const Polyline& line, const std::vector<bool>& seen,
-                              const BorderSettings& settings);
+std::vector<Defect> chips_along(const PreparedPicture& prepared, const Polyline& line,
+                                const std::vector<bool>& seen, const BorderSettings& settings);
 
 /// The strip's two edges beside a side, for drawing.
-std::vector<Trace> strip_lines(const Polyline& line, const BorderSettings& settings);
+std::vector<Contour> strip_lines(const Polyline& line, const BorderSettings& settings);
 
 }  // namespace heron

@@ -9,7 +9,7 @@
 #include "heron/base/work.hpp"
 #include "heron/locate/border.hpp"
 #include "locate/common/cells.hpp"
-#include "locate/common/limits.hpp"
+#include "locate/common/find_options.hpp"
 #include "locate/common/misses.hpp"
 
 namespace heron {
@@ -35,21 +35,21 @@ std::vector<int> senses_of(const BorderSettings& s) {
   return senses;
 }
 
-double threshold_of(const BorderSettings& s, const Survey& survey) {
-  return s.threshold > 0 ? s.threshold : std::max(4.0, 2.5 * survey.noise_sigma(0));
+double threshold_of(const BorderSettings& s, const PreparedPicture& prepared) {
+  return s.threshold > 0 ? s.threshold : std::max(4.0, 2.5 * prepared.noise_sigma(0));
 }
 
-std::vector<SideFound> sides_near(const Survey& survey, const Polyline& posed, const std::vector<int>& senses,
-                                  double give, double threshold) {
+std::vector<SideFound> sides_near(const PreparedPicture& prepared, const Polyline& posed,
+                                  const std::vector<int>& senses, double give, double threshold) {
   std::vector<SideFound> sides(posed.sides());
   for (size_t i = 0; i < posed.sides(); ++i) {
     const double length = posed.length(i);
     const auto start =
-        line_near(survey, posed, i, senses[i],
-                  {.reach = give + 3, .threshold = threshold, .most_tilt = 2 * (give + 3) / length});
+        line_near(prepared, posed, i, senses[i],
+                  {.reach = give + 3, .threshold = threshold, .max_tilt = 2 * (give + 3) / length});
     if (!start) continue;
     SideFound& s = sides[i];
-    s.line = settled_line(survey, posed, i, *start);
+    s.line = settled_line(prepared, posed, i, *start);
     const Point2 u = posed.along(i), n = posed.inwards(i);
     s.at = posed.middle(i) + n * s.line.edge.at;
     s.along = (u + n * s.line.slope) / std::hypot(1, s.line.slope);
@@ -159,15 +159,15 @@ BorderCorners corners_of(const Polyline& posed, const std::vector<SideFound>& si
 
 std::string range_words(double low, double high) { return fmt::format("{:g}..{:g}", low, high); }
 
-BorderRange range_of(const BorderSettings& s, const FindLimits& limits, Point2 origin, double threshold) {
-  BorderRange range{.x = {-s.shift, s.shift},
-                    .y = {-s.shift, s.shift},
-                    .turn = limits.angle,
-                    .scale = limits.scale,
-                    .give = s.give,
+BorderRange range_of(const BorderSettings& s, const FindOptions& options, Point2 origin, double threshold) {
+  BorderRange range{.x = {-s.position_tolerance, s.position_tolerance},
+                    .y = {-s.position_tolerance, s.position_tolerance},
+                    .turn = options.angle,
+                    .scale = options.scale,
+                    .give = s.side_tolerance,
                     .threshold = threshold};
-  if (!limits.region.empty()) {
-    const Box b = limits.region.bounds();
+  if (!options.region.empty()) {
+    const Box b = options.region.bounds();
     range.x = {b.x - origin.x, b.x + b.width - origin.x};
     range.y = {b.y - origin.y, b.y + b.height - origin.y};
   }
@@ -202,10 +202,10 @@ BorderRange far_beyond(BorderRange range, const Box& taught) {
 
 /// What each side tells, against the whole as it was found in the end; a side that gives too much is not
 /// seen, and the limit that it misses is returned. Sets the score.
-std::vector<LimitMissed> tell_sides(const Polyline& posed, const Polyline& taught, double give,
-                                    std::vector<SideFound>& sides, Sighting& one) {
+std::vector<MissReason> tell_sides(const Polyline& posed, const Polyline& taught, double give,
+                                   std::vector<SideFound>& sides, Detection& one) {
   double seen_length = 0;
-  std::vector<LimitMissed> gave;
+  std::vector<MissReason> gave;
   for (size_t i = 0; i < sides.size(); ++i) {
     SideFound& side = sides[i];
     const std::string name = fmt::format("side{}", i + 1);
@@ -219,70 +219,71 @@ std::vector<LimitMissed> tell_sides(const Polyline& posed, const Polyline& taugh
         gave.push_back(too_high((name + ".off").c_str(), farthest, give));
         side.seen = false;
       } else {
-        one.figures.push_back({name + ".seen", 100 * side.line.seen});
-        one.figures.push_back({name + ".off", off});
-        one.figures.push_back({name + ".turned", radians(turned).degrees()});
-        one.figures.push_back({name + ".sigma", side.line.edge.sigma});
+        one.measurements.push_back({name + ".seen", 100 * side.line.seen});
+        one.measurements.push_back({name + ".off", off});
+        one.measurements.push_back({name + ".turned", radians(turned).degrees()});
+        one.measurements.push_back({name + ".sigma", side.line.edge.sigma});
         seen_length += side.line.seen * taught.length(i);
         one.contrast = std::max(one.contrast, std::abs(side.line.edge.contrast));
       }
     }
-    if (!side.seen) one.figures.push_back({name + ".seen", 0});
+    if (!side.seen) one.measurements.push_back({name + ".seen", 0});
   }
   one.score = 100 * seen_length / taught.total_length();
   return gave;
 }
 
-std::vector<LimitMissed> limits_missed_by(const Sighting& one, const FindLimits& limits,
-                                          const BorderSettings& s, Point2 moved_by) {
-  std::vector<LimitMissed> missed;
-  if (!contains_turned(limits.angle, one.angle))
-    missed.push_back(
-        {"angle", one.angle.degrees(), range_words(limits.angle.min.degrees(), limits.angle.max.degrees())});
-  if (!limits.scale.contains(one.scale))
-    missed.push_back({"scale", one.scale, range_words(limits.scale.min, limits.scale.max)});
+std::vector<MissReason> limits_missed_by(const Detection& one, const FindOptions& options,
+                                         const BorderSettings& s, Point2 moved_by) {
+  std::vector<MissReason> missed;
+  if (!contains_turned(options.angle, one.angle))
+    missed.push_back({"angle", one.angle.degrees(),
+                      range_words(options.angle.min.degrees(), options.angle.max.degrees())});
+  if (!options.scale.contains(one.scale))
+    missed.push_back({"scale", one.scale, range_words(options.scale.min, options.scale.max)});
   const double shift = std::max(std::abs(moved_by.x), std::abs(moved_by.y));
-  if (limits.region.empty() && shift > s.shift) missed.push_back(too_high("shift", shift, s.shift));
-  if (s.most_chip > 0 && !one.flaws.empty() && one.flaws[0].area > s.most_chip)
-    missed.push_back(too_high("chip", one.flaws[0].area, s.most_chip));
+  if (options.region.empty() && shift > s.position_tolerance)
+    missed.push_back(too_high("position", shift, s.position_tolerance));
+  if (s.max_chip > 0 && !one.defects.empty() && one.defects[0].area > s.max_chip)
+    missed.push_back(too_high("chip", one.defects[0].area, s.max_chip));
   return missed;
 }
 
 /// Whether the taught part shows the like at that place, not much smaller.
-bool is_mark(const Flaw& chip, const BorderTarget& target, const BorderPose& pose, Point2 origin) {
+bool is_mark(const Defect& chip, const BorderTarget& target, const BorderPose& pose, Point2 origin) {
   constexpr double near = 3, larger = 1.5;  // pixels; times its area
-  return std::any_of(target.marks().begin(), target.marks().end(), [&](const Flaw& mark) {
+  return std::any_of(target.marks().begin(), target.marks().end(), [&](const Defect& mark) {
     const Point2 there = pose.of(Point2{mark.x, mark.y}, origin);
     return distance(there, {chip.x, chip.y}) < near &&
-           chip.area < larger * mark.area * pose.scale * pose.scale + target.settings().least_chip;
+           chip.area < larger * mark.area * pose.scale * pose.scale + target.settings().min_chip;
   });
 }
 
 /// The border at a pose that its scans agree with: its sides, its chips, and every limit that it misses.
-Findings found_at(const BorderTarget& target, const Survey& survey, const FindLimits& limits, BorderPose pose,
-                  bool turns, bool scales) {
+FindResult found_at(const BorderTarget& target, const PreparedPicture& prepared, const FindOptions& options,
+                    BorderPose pose, bool turns, bool scales) {
   const BorderSettings& s = target.settings();
   const Polyline taught = polyline_of(s.polyline, s.open);
   const Point2 origin = origin_of(target);
   const std::vector<int> senses = senses_of(s);
-  const double threshold = threshold_of(s, survey);
-  Findings findings;
+  const double threshold = threshold_of(s, prepared);
+  FindResult result;
   std::vector<SideFound> sides;
   PoseFit fit{.pose = pose};
   for (int round = 0; round < 2; ++round) {
-    sides = sides_near(survey, pose.of(taught, origin), senses, s.give, threshold);
-    for (SideFound& side : sides) side.seen = side.seen && side.off_by <= s.give + 3;
-    if (std::none_of(sides.begin(), sides.end(), [](const SideFound& f) { return f.seen; })) return findings;
+    sides = sides_near(prepared, pose.of(taught, origin), senses, s.side_tolerance, threshold);
+    for (SideFound& side : sides) side.seen = side.seen && side.off_by <= s.side_tolerance + 3;
+    if (std::none_of(sides.begin(), sides.end(), [](const SideFound& f) { return f.seen; })) return result;
     fit = pose_by_sides(taught, origin, pose, sides, turns, scales);
     pose = fit.pose;
   }
   const Polyline posed = pose.of(taught, origin);
-  Sighting one{.target = s.name, .x = origin.x + pose.shift.x, .y = origin.y + pose.shift.y};
+  Detection one{.target = s.name, .x = origin.x + pose.shift.x, .y = origin.y + pose.shift.y};
   one.angle = radians(pose.turn).wrapped(), one.scale = pose.scale;
   one.sigma = {std::sqrt(fit.covariance(0, 0)), std::sqrt(fit.covariance(1, 1)),
                radians(turns ? std::sqrt(fit.covariance(2, 2)) : 0),
                scales ? pose.scale * std::sqrt(fit.covariance(3, 3)) : 0};
-  const std::vector<LimitMissed> gave = tell_sides(posed, taught, s.give, sides, one);
+  const std::vector<MissReason> gave = tell_sides(posed, taught, s.side_tolerance, sides, one);
   std::vector<bool> seen;
   for (const SideFound& side : sides) seen.push_back(side.seen);
   const BorderCorners corners = corners_of(posed, sides);
@@ -297,64 +298,64 @@ Findings found_at(const BorderTarget& target, const Survey& survey, const FindLi
                             taught.corners[i] - origin});
     }
   for (size_t i = 0; i < met.sides(); ++i) {
-    one.traces.push_back({.points = {met.from(i), met.to(i)}, .closed = false, .seen = seen[i]});
+    one.contours.push_back({.points = {met.from(i), met.to(i)}, .closed = false, .seen = seen[i]});
     const size_t next = (i + 1) % met.corners.size();
     if (!corners.met[i] || !corners.met[next]) continue;
     const Point2 along = met.along(i);
-    one.spans.push_back(
+    one.lengths.push_back(
         {fmt::format("side{}", i + 1), met.from(i), met.to(i),
          std::max(sigma_along(corners.covariance[i], along), sigma_along(corners.covariance[next], along))});
   }
-  one.taught_span = taught.length(0);
+  one.taught_length = taught.length(0);
   if (s.chip_width > 0) {
-    one.flaws = chips_along(survey, met, seen, s);
-    std::erase_if(one.flaws, [&](const Flaw& chip) { return is_mark(chip, target, pose, origin); });
-    one.figures.push_back({"chips", static_cast<double>(one.flaws.size())});
+    one.defects = chips_along(prepared, met, seen, s);
+    std::erase_if(one.defects, [&](const Defect& chip) { return is_mark(chip, target, pose, origin); });
+    one.measurements.push_back({"chips", static_cast<double>(one.defects.size())});
   }
-  std::vector<LimitMissed> missed = limits_missed_by(one, limits, s, pose.shift);
-  if (one.score < limits.least_score) missed.insert(missed.end(), gave.begin(), gave.end());
-  take(findings, std::move(one), limits, std::move(missed));
-  return findings;
+  std::vector<MissReason> missed = limits_missed_by(one, options, s, pose.shift);
+  if (one.score < options.min_score) missed.insert(missed.end(), gave.begin(), gave.end());
+  take(result, std::move(one), options, std::move(missed));
+  return result;
 }
 
 }  // namespace
 
-Findings find(const BorderTarget& target, const Survey& survey, const FindLimits& limits, Explain explain,
-              Work* work) {
-  require_valid(limits, 1);
+FindResult find(const BorderTarget& target, const PreparedPicture& prepared, const FindOptions& options,
+                Explain explain, Work* work) {
+  require_valid(options, 1);
   const BorderSettings& s = target.settings();
   const Polyline taught = polyline_of(s.polyline, s.open);
   const std::vector<int> senses = senses_of(s);
   const auto look = [&](const BorderRange& range) {
-    const auto guess = guess_border(survey, taught, origin_of(target), senses, range);
+    const auto guess = guess_border(prepared, taught, origin_of(target), senses, range);
     if (work) work->advance();
-    if (!guess) return Findings{};
-    return found_at(target, survey, limits, guess->pose, range.turn.min != range.turn.max,
+    if (!guess) return FindResult{};
+    return found_at(target, prepared, options, guess->pose, range.turn.min != range.turn.max,
                     range.scale.min != range.scale.max);
   };
-  const BorderRange range = range_of(s, limits, origin_of(target), threshold_of(s, survey));
+  const BorderRange range = range_of(s, options, origin_of(target), threshold_of(s, prepared));
   if (work) work->plan(explain == Explain::never ? 1 : 3);
-  Findings findings = look(range);
-  if (!findings.sightings.empty() || explain == Explain::never) return findings;
+  FindResult result = look(range);
+  if (!result.detections.empty() || explain == Explain::never) return result;
   if (work && work->stopped()) {
-    findings.complete = false;
-    return findings;
+    result.complete = false;
+    return result;
   }
   // It may lie beyond a range, which is then the reason: a little beyond, or far.
-  const auto best_score = [](const Findings& f) { return f.misses.empty() ? 0 : f.misses[0].score; };
+  const auto best_score = [](const FindResult& f) { return f.misses.empty() ? 0 : f.misses[0].score; };
   constexpr double clearly = 90;
   const BorderRange wider = wider_than(range);
   for (const BorderRange& beyond : {wider, far_beyond(wider, target.extent())}) {
-    Findings there = look(beyond);
-    if (!there.sightings.empty()) return there;
-    if (best_score(there) > best_score(findings) + 5) findings = std::move(there);
-    if (best_score(findings) >= clearly) break;
+    FindResult there = look(beyond);
+    if (!there.detections.empty()) return there;
+    if (best_score(there) > best_score(result) + 5) result = std::move(there);
+    if (best_score(result) >= clearly) break;
     if (work && work->stopped()) {
-      findings.complete = false;
+      result.complete = false;
       break;
     }
   }
-  return findings;
+  return result;
 }
 
 }  // namespace heron

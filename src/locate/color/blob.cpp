@@ -4,7 +4,7 @@
 #include <cmath>
 
 #include "border_share.hpp"
-#include "heron/geometry/linear.hpp"
+#include "geometry/linear.hpp"
 
 namespace heron {
 namespace {
@@ -52,9 +52,9 @@ Blob blob_of(const ImageView<const Rgb>& picture, const Image<uint8_t>& mask, co
   return blob;
 }
 
-Sighting sighting_of(const Blob& blob, const std::string& name, double noise) {
+Detection sighting_of(const Blob& blob, const std::string& name, double noise) {
   const Component& c = blob.shape;
-  Sighting s{.target = name, .x = c.x, .y = c.y};
+  Detection s{.target = name, .x = c.x, .y = c.y};
   Eigen::Matrix2d moments;
   moments << c.xx + 1.0 / 12, c.xy, c.xy, c.yy + 1.0 / 12;
   const SymmetricEigen axes = eigen_symmetric(moments);
@@ -64,13 +64,13 @@ Sighting sighting_of(const Blob& blob, const std::string& name, double noise) {
   // the mean of about a hundred pixels, that 17 such lengths share (2 x 9 x 17 / 100). Colors that are uneven
   // beside the border are so across it, too: they move it along stretches by what they differ over the three
   // pixels on either side that are mixed.
-  constexpr double mixed = 3, stretch = 22;
+  constexpr double mixed = 3, segment = 22;
   const double channel_noise = 1.5 * noise;
   const double noise_share = blob.contrast > 0 ? channel_noise / blob.contrast : 0.3;
   const double uneven = std::max(0.0, blob.uneven - channel_noise * channel_noise * blob.uneven_by_noise);
   const double uneven_share = blob.contrast > 0 ? uneven / (blob.contrast * blob.contrast) : 0;
   const double pixel_variance =
-      0.001 + 9 * noise_share * noise_share + stretch * mixed * mixed * uneven_share;
+      0.001 + 9 * noise_share * noise_share + segment * mixed * mixed * uneven_share;
   s.sigma.x = std::sqrt(pixel_variance * blob.spread.x) / c.area;
   s.sigma.y = std::sqrt(pixel_variance * blob.spread.y) / c.area;
   const double angle_noise = std::sqrt(pixel_variance * (blob.spread.x + blob.spread.y)) / c.area * along /
@@ -85,15 +85,15 @@ Sighting sighting_of(const Blob& blob, const std::string& name, double noise) {
     s.sigma.angle = radians(angle_noise);
   }
   s.score = 100 * blob.color_area / std::max(blob.pixels, 1.0), s.contrast = blob.contrast;
-  s.figures = {{"area", c.area, FigureUnit::square_pixels},
-               {"color_area", blob.color_area},
-               {"length", 4 * along},  // of the ellipse with these moments
-               {"width", 4 * across},
-               {"box.x", c.left - 0.5},
-               {"box.y", c.top - 0.5},
-               {"box.width", c.right - c.left + 1.0},
-               {"box.height", c.bottom - c.top + 1.0}};
-  s.traces.push_back(blob.outline);
+  s.measurements = {{"area", c.area, MeasurementUnit::square_pixels},
+                    {"color_area", blob.color_area},
+                    {"length", 4 * along},  // of the ellipse with these moments
+                    {"width", 4 * across},
+                    {"box.x", c.left - 0.5},
+                    {"box.y", c.top - 0.5},
+                    {"box.width", c.right - c.left + 1.0},
+                    {"box.height", c.bottom - c.top + 1.0}};
+  s.contours.push_back(blob.outline);
   // How far its border reaches along either axis.
   const Point2 middle{c.x, c.y};
   for (const auto& [extent, column] : {std::pair{"length", 1}, {"width", 0}}) {
@@ -101,7 +101,7 @@ Sighting sighting_of(const Blob& blob, const std::string& name, double noise) {
     double low = 0, high = 0;
     for (const Point2& p : blob.outline.points)
       low = std::min(low, dot(p - middle, axis)), high = std::max(high, dot(p - middle, axis));
-    s.spans.push_back({extent, middle + axis * low, middle + axis * high, 0.3});
+    s.lengths.push_back({extent, middle + axis * low, middle + axis * high, 0.3});
   }
   return s;
 }

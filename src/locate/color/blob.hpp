@@ -1,6 +1,6 @@
 #pragma once
 #include "heron/image/components.hpp"
-#include "heron/locate/sighting.hpp"
+#include "heron/locate/detection.hpp"
 
 namespace heron {
 
@@ -13,13 +13,13 @@ struct Blob {
   double contrast = 0;         ///< from the color outside to that inside, along its border
   double uneven = 0;           ///< mean square of what colors beside the border differ by in eight pixels
   double uneven_by_noise = 0;  ///< and what noise of variance 1 makes of that
-  Trace outline;
+  Contour outline;
 };
 
 /// The region `c` of a mask, with what it encloses where `fill` says so.
 Blob blob_of(const ImageView<const Rgb>& picture, const Image<uint8_t>& mask, const Component& c, bool fill);
 
 /// Its centroid, long axis, sizes and sigmas; `noise` is the picture's, grey levels.
-Sighting sighting_of(const Blob& blob, const std::string& name, double noise);
+Detection sighting_of(const Blob& blob, const std::string& name, double noise);
 
 }  // namespace heron

@@ -13,7 +13,7 @@ constexpr int reach = 3;              // pixels on either side of a border that 
 constexpr int margin = 6;             // around the region: as far as colors beside its border are looked up
 constexpr int block = 4;              // pixels; means are those of five by five blocks
 constexpr uint32_t enough = 1000000;  // pixels for a mean color, which a sum of 32 bits holds
-constexpr double least_square = 100;  // of the step of color, grey levels; less is no border
+constexpr double min_square = 100;    // of the step of color, grey levels; less is no border
 enum Side : uint8_t { sure_out, sure_in, mixed_out, mixed_in };
 
 /// On which side of the border each pixel of `own` (0 or 1) lies, and whether the border is within reach.
@@ -124,7 +124,7 @@ class ColorsBeside {
         const Both& wide = wide_[index(column, row)];
         if (!wide.in.tell() || !wide.out.tell()) continue;  // not near the border
         const ColorStep step = step_at(column, row);
-        if (step.square < least_square) continue;
+        if (step.square < min_square) continue;
         for (const auto& [right, down] : {std::pair{2, 0}, {0, 2}})
           for (const size_t side : {0u, 1u}) {
             if (column + right >= columns_ || row + down >= rows_) continue;
@@ -205,7 +205,7 @@ double share_out(const ImageView<const Rgb>& picture, const Image<uint8_t>& side
           share[i] = 0;
           continue;
         }
-        if (step.square < least_square) continue;
+        if (step.square < min_square) continue;
         const Rgb p = picture(from + i + left, y + top);
         const Color off{p.r - step.out[0], p.g - step.out[1], p.b - step.out[2]};
         contrasts += std::sqrt(step.square), ++mixed;

@@ -9,15 +9,15 @@
 #include "heron/base/work.hpp"
 #include "heron/image/components.hpp"
 #include "heron/image/noise.hpp"
-#include "heron/locate/survey.hpp"
+#include "heron/locate/prepared_picture.hpp"
 #include "learn_color.hpp"
-#include "locate/common/limits.hpp"
+#include "locate/common/find_options.hpp"
 #include "locate/common/misses.hpp"
 
 namespace heron {
 namespace {
 
-constexpr size_t most_sampled = 4000;  // pixels of a sample; more tell nothing new
+constexpr size_t max_sampled = 4000;  // pixels of a sample; more tell nothing new
 
 /// A grey picture as one of color, for what looks at three channels.
 Image<Rgb> three_channels(const ImageView<const uint8_t>& grey) {
@@ -34,7 +34,7 @@ Colors colors_in(const ImageView<const Rgb>& picture, const Image<uint8_t>& mask
   size_t all = 0;
   for (int y = 0; y < picture.height(); ++y)
     for (int x = 0; x < picture.width(); ++x) all += (mask(x, y) != 0) == inside;
-  const size_t step = std::max<size_t>(1, all / most_sampled);
+  const size_t step = std::max<size_t>(1, all / max_sampled);
   Colors colors;
   size_t index = 0;
   for (int y = 0; y < picture.height(); ++y)
@@ -47,8 +47,8 @@ Colors colors_in(const ImageView<const Rgb>& picture, const Image<uint8_t>& mask
 }
 
 /// The least square pixels of a region.
-double least_area(const ColorTarget& target) {
-  if (target.settings().least_area > 0) return target.settings().least_area;
+double min_area(const ColorTarget& target) {
+  if (target.settings().min_area > 0) return target.settings().min_area;
   double sample = 0;
   const Image<uint8_t>& mask = target.taught().mask;
   for (int y = 0; y < mask.height(); ++y)
@@ -116,7 +116,7 @@ Image<uint8_t> opened(const Image<uint8_t>& mask, int n) {
 
 /// What of the color itself kept the largest region of a wider range away.
 void explain_by_color(const ColorTarget& target, const ImageView<const Rgb>& picture,
-                      const FindLimits& limits, const std::array<double, 3>& gains, Findings& findings) {
+                      const FindOptions& options, const std::array<double, 3>& gains, FindResult& result) {
   const ColorRange range = target.range();
   ColorRange wide = range;
   for (size_t i = 0; i < channel_count(range.space); ++i) {
@@ -139,10 +139,10 @@ void explain_by_color(const ColorTarget& target, const ImageView<const Rgb>& pic
   const Image<uint8_t> mask = color_mask(picture, wide, gains);
   std::vector<Component> found = components(mask);
   // What fills half the picture is no part of it.
-  const double most_area = 0.5 * picture.width() * picture.height();
+  const double max_area = 0.5 * picture.width() * picture.height();
   std::erase_if(found, [&](const Component& c) {
-    return c.area < least_area(target) || c.area > most_area ||
-           (!limits.region.empty() && !limits.region.contains({c.x, c.y}));
+    return c.area < min_area(target) || c.area > max_area ||
+           (!options.region.empty() && !options.region.contains({c.x, c.y}));
   });
   if (found.empty()) return;
   std::sort(found.begin(), found.end(), [](const auto& a, const auto& b) { return a.area > b.area; });
@@ -164,9 +164,9 @@ void explain_by_color(const ColorTarget& target, const ImageView<const Rgb>& pic
     const auto& [low, high] = range.channels[i];
     const bool in = low <= high ? usual >= low && usual <= high : usual >= low || usual <= high;
     if (!in)
-      miss.limits.push_back({channel_words(range.space)[i], usual, fmt::format("{:g}..{:g}", low, high)});
+      miss.reasons.push_back({channel_words(range.space)[i], usual, fmt::format("{:g}..{:g}", low, high)});
   }
-  if (!miss.limits.empty()) findings.misses.push_back(std::move(miss));
+  if (!miss.reasons.empty()) result.misses.push_back(std::move(miss));
 }
 
 bool range_given(const ColorSettings& s) {
@@ -183,11 +183,11 @@ ColorRange range_of(const ColorSettings& s) {
 }
 
 void require_valid(const ColorSettings& s) {
-  if (!(s.least_light > 0 && s.least_light <= s.most_light && s.most_light < 100))
-    fail_argument(fmt::format("light {}..{} must be above 0, the least first", s.least_light, s.most_light));
-  if (!(s.least_area >= 0 && s.most_area >= 0) || (s.most_area > 0 && s.most_area < s.least_area))
-    fail_argument(fmt::format("areas {}..{} must be 0 (none set) or above, the least first", s.least_area,
-                              s.most_area));
+  if (!(s.min_light > 0 && s.min_light <= s.max_light && s.max_light < 100))
+    fail_argument(fmt::format("light {}..{} must be above 0, the least first", s.min_light, s.max_light));
+  if (!(s.min_area >= 0 && s.max_area >= 0) || (s.max_area > 0 && s.max_area < s.min_area))
+    fail_argument(
+        fmt::format("areas {}..{} must be 0 (none set) or above, the least first", s.min_area, s.max_area));
   if (s.opened < 0 || s.opened > 50)
     fail_argument(fmt::format("opened {} must be from 0 to 50 pixels", s.opened));
   if (!s.white_patch.empty() &&
@@ -226,9 +226,9 @@ void require_grey(ColorSettings& s) {
 
 const KindInfo& ColorTarget::info() {
   static const KindInfo kind{
-      .word = "color",
+      .id = "color",
       .what = "regions of a color that nothing else has; or brighter or darker than the rest",
-      .limits = {"least score", "count", "region"},
+      .options = {"min score", "max count", "region"},
       .looks_at_color = true,
       .counter_samples = true};
   return kind;
@@ -246,22 +246,26 @@ const std::vector<SettingRow<ColorSettings>>& ColorTarget::rows() {
     space.words.insert(space.words.end(), color_space_words.begin(), color_space_words.end());
     return std::vector<SettingRow<ColorSettings>>{
         {"space", space,
-         "the color space: best chooses the one that separates best; grey: brightness alone, "
-         "in first"},
+         "color space: best (the one that separates best), rgb, hsv, hsl, ycbcr, lab, or grey for brightness "
+         "alone"},
         {"first", &ColorSettings::first,
-         "least and most of the space's first number (a hue from 350 to 10 wraps)"},
-        {"second", &ColorSettings::second, "of its second"},
-        {"third", &ColorSettings::third, "of its third"},
-        {"least_light", &ColorSettings::least_light,
-         "darkest light for which the color is learned, against the sample's"},
-        {"most_light", &ColorSettings::most_light, "brightest light"},
-        {"least_area", &ColorSettings::least_area, "square pixels; 0: a quarter of the sample"},
-        {"most_area", &ColorSettings::most_area, "square pixels; 0: any"},
-        {"whole", &ColorSettings::whole, "a region that the picture's edge cuts off is a miss"},
-        {"fill_holes", &ColorSettings::fill_holes, "what a region closes in belongs to it"},
-        {"opened", &ColorSettings::opened, "pixels: takes away specks and bridges narrower than twice that"},
+         "range of the space's first channel, MIN,MAX; a hue may wrap (350,10)"},
+        {"second", &ColorSettings::second, "range of the second channel, MIN,MAX"},
+        {"third", &ColorSettings::third, "range of the third channel, MIN,MAX"},
+        {"min_light", &ColorSettings::min_light,
+         "darkest light for which the range holds, relative to the light at teaching"},
+        {"max_light", &ColorSettings::max_light,
+         "brightest light for which the range holds, relative to the light at teaching"},
+        {"min_area", &ColorSettings::min_area, "smallest region, square pixels; 0: a quarter of the sample"},
+        {"max_area", &ColorSettings::max_area, "largest region, square pixels; 0: any"},
+        {"whole", &ColorSettings::whole,
+         "yes: a region cut off by the picture's edge is a miss"},
+        {"fill_holes", &ColorSettings::fill_holes,
+         "yes: holes belong to the region that encloses them"},
+        {"opened", &ColorSettings::opened,
+         "removes specks and bridges narrower than twice this, pixels; 0: off"},
         {"white_patch", &ColorSettings::white_patch,
-         "x, y, width, height of a white patch that holds the colors steady"}};
+         "X,Y,WIDTH,HEIGHT of a white patch in the picture; corrects the color of the light"}};
   }();
   return rows;
 }
@@ -292,7 +296,7 @@ ColorTarget ColorTarget::taught_from(const TeachingPicture& from, ColorSettings 
   const Colors others =
       certain ? colors_in(picture, against.mask(w, h), true) : colors_in(picture, inside, false);
   const LearnedColor learned =
-      learn_color(sample, others, certain, noise_sigma(from.grey), s.least_light, s.most_light, s.space);
+      learn_color(sample, others, certain, noise_sigma(from.grey), s.min_light, s.max_light, s.space);
   if (!given) take_range(s, learned.chosen.range);
   ColorTarget target(std::move(taught), std::move(s));
   target.separations_ = learned.all;
@@ -312,7 +316,7 @@ ColorTarget ColorTarget::taught_from(const TeachingPicture& from, ColorSettings 
 ColorTarget::ColorTarget(TaughtPicture taught, ColorSettings settings)
     : TaughtKind(std::move(taught), std::move(settings)) {
   require_valid(settings_);
-  heron::require_valid(settings_.limits, 1);
+  heron::require_valid(settings_.options, 1);
   if (taught_->color.empty() && settings_.space && needs_color())
     fail_argument(fmt::format("the range is one of {}, and the picture has lost its color; teach it again",
                               color_space_words[static_cast<size_t>(*settings_.space)]));
@@ -321,61 +325,61 @@ ColorTarget::ColorTarget(TaughtPicture taught, ColorSettings settings)
   // Only the picture is left of it: learned anew from what counts there.
   const Image<Rgb> held = taught_->color.empty() ? three_channels(taught_->pixels) : Image<Rgb>();
   const Colors sample = colors_in(taught_->color.empty() ? held : taught_->color, taught_->mask, true);
-  take_range(settings_, learn_color(sample, {}, false, noise_sigma(taught_->pixels), settings_.least_light,
-                                    settings_.most_light, settings_.space)
+  take_range(settings_, learn_color(sample, {}, false, noise_sigma(taught_->pixels), settings_.min_light,
+                                    settings_.max_light, settings_.space)
                             .chosen.range);
 }
 
 ColorRange ColorTarget::range() const { return range_of(settings_); }
 
-std::vector<Figure> ColorTarget::facts() const {
-  std::vector<Figure> facts;
+std::vector<Measurement> ColorTarget::facts() const {
+  std::vector<Measurement> facts;
   const ColorRange r = range();
   for (size_t i = 0; i < channel_count(r.space); ++i) {
     const std::string name = channel_words(r.space)[i];
     facts.push_back({name + ".least", r.channels[i].min});
     facts.push_back({name + ".most", r.channels[i].max});
   }
-  facts.push_back({"least_area", least_area(*this)});
+  facts.push_back({"min_area", min_area(*this)});
   facts.insert(facts.end(), learned_.begin(), learned_.end());
   return facts;
 }
 
-std::vector<Trace> ColorTarget::traces() const {
-  std::vector<Trace> traces;
+std::vector<Contour> ColorTarget::contours() const {
+  std::vector<Contour> contours;
   const Image<Rgb> held = taught_->color.empty() ? three_channels(taught_->pixels) : Image<Rgb>();
   for (auto& line : border_lines(color_mask(taught_->color.empty() ? held : taught_->color, range())))
-    traces.push_back({std::move(line)});
-  return traces;
+    contours.push_back({std::move(line)});
+  return contours;
 }
 
 Box ColorTarget::extent() const {
-  const double side = std::sqrt(least_area(*this));
+  const double side = std::sqrt(min_area(*this));
   return {-side / 2, -side / 2, side, side};
 }
 
-Findings find(const ColorTarget& target, const Survey& survey, const FindLimits& limits, Explain explain,
-              Work* work) {
-  require_valid(limits, 1);
-  if (survey.color().empty() && target.needs_color())
+FindResult find(const ColorTarget& target, const PreparedPicture& prepared, const FindOptions& options,
+                Explain explain, Work* work) {
+  require_valid(options, 1);
+  if (prepared.color().empty() && target.needs_color())
     fail_argument(fmt::format("find: the picture is grey; '{}' is a color and needs a color picture",
                               target.settings().name));
-  const Image<Rgb> held = survey.color().empty() ? three_channels(survey.level(0)) : Image<Rgb>();
-  const Image<Rgb>& picture = survey.color().empty() ? held : survey.color();
+  const Image<Rgb> held = prepared.color().empty() ? three_channels(prepared.level(0)) : Image<Rgb>();
+  const Image<Rgb>& picture = prepared.color().empty() ? held : prepared.color();
   const ColorSettings& s = target.settings();
   std::array<double, 3> gains{1, 1, 1};  // what makes the white patch what it was at teaching
-  Findings findings;
+  FindResult result;
   if (const std::vector<double>& patch = s.white_patch; !patch.empty()) {
     const std::array<double, 3> now = color_of_patch(picture, patch);
     if (const auto level = useless_level(now)) {
-      const LimitMissed limit{
+      const MissReason limit{
           "white_patch", *level,
           fmt::format("{:g}..{:g} grey levels in each channel", patch_levels.min, patch_levels.max)};
-      findings.misses.push_back({.x = patch[0] + patch[2] / 2,
-                                 .y = patch[1] + patch[3] / 2,
-                                 .limits = {limit},
-                                 .has_angle = false});
-      return findings;
+      result.misses.push_back({.x = patch[0] + patch[2] / 2,
+                               .y = patch[1] + patch[3] / 2,
+                               .reasons = {limit},
+                               .has_angle = false});
+      return result;
     }
     for (size_t i = 0; i < 3; ++i) gains[i] = patch[4 + i] / now[i];
   }
@@ -383,29 +387,30 @@ Findings find(const ColorTarget& target, const Survey& survey, const FindLimits&
   if (s.opened > 0) mask = opened(mask, s.opened);
   std::vector<Component> all = components(mask);
   std::stable_sort(all.begin(), all.end(), [](const auto& a, const auto& b) { return a.area > b.area; });
-  const double least = least_area(target);
+  const double least = min_area(target);
   size_t looked_at = 0;
   for (const Component& c : all) {
     if (c.area < 0.25 * least || looked_at++ > 1000) break;
     if (work && work->stopped()) {
-      findings.complete = false;
+      result.complete = false;
       break;
     }
-    if (s.fill_holes && findings.misses.size() > 16 && c.area < 0.5 * least) break;
-    const Sighting one = sighting_of(blob_of(picture, mask, c, s.fill_holes), s.name, survey.noise_sigma(0));
-    const double area = *one.figure("area");
-    std::vector<LimitMissed> missed;
+    if (s.fill_holes && result.misses.size() > 16 && c.area < 0.5 * least) break;
+    const Detection one =
+        sighting_of(blob_of(picture, mask, c, s.fill_holes), s.name, prepared.noise_sigma(0));
+    const double area = *one.measurement("area");
+    std::vector<MissReason> missed;
     if (area < least) missed.push_back(too_low("area", area, least));
-    if (s.most_area > 0 && area > s.most_area) missed.push_back(too_high("area", area, s.most_area));
+    if (s.max_area > 0 && area > s.max_area) missed.push_back(too_high("area", area, s.max_area));
     if (const int on_edge = pixels_on_edge(c, mask); s.whole && on_edge > 0)
       missed.push_back(
           {"outside", static_cast<double>(on_edge), "no pixel on the picture's edge, or --whole no"});
-    take(findings, one, limits, std::move(missed));
+    take(result, one, options, std::move(missed));
   }
-  if (explain == Explain::always && findings.complete)
-    explain_by_color(target, picture, limits, gains, findings);
-  keep_nearest(findings);
-  return findings;
+  if (explain == Explain::always && result.complete)
+    explain_by_color(target, picture, options, gains, result);
+  keep_nearest(result);
+  return result;
 }
 
 }  // namespace heron

@@ -9,7 +9,7 @@
 namespace heron {
 namespace {
 
-constexpr double least_saturation = 12;  // per cent of full, of a color rather than a grey
+constexpr double min_saturation = 12;  // per cent of full, of a color rather than a grey
 constexpr int chroma_bins = 48;
 
 /// Where a color lies in the plane of colors without brightness, each share 0 to 1.
@@ -202,11 +202,11 @@ LearnedColor learn_color(const Colors& sample, const Colors& others, bool certai
     learned.clipped += (std::min({p[0], p[1], p[2]}) <= 0 || std::max({p[0], p[1], p[2]}) >= 255) / count;
   }
   learned.spread = saturation;
-  if (!grey && saturation < least_saturation)
+  if (!grey && saturation < min_saturation)
     fail_argument(
         fmt::format("teach: the sample has no color: {:.0f} % saturation, {:.0f} are needed; find it "
                     "by its brightness (space grey), its pattern or its outline",
-                    saturation, least_saturation));
+                    saturation, min_saturation));
   if (learned.own_share < 0.4)
     fail_argument(
         fmt::format("teach: the sample holds several {}, the most frequent fills {:.0f} % of it; draw "
@@ -237,7 +237,7 @@ LearnedColor learn_color(const Colors& sample, const Colors& others, bool certai
     fail_argument(fmt::format(
         "teach: sample and counter-samples contradict: {:.0f} % of what is not meant has the "
         "sample's color in the best space ({}); draw them in different colors, or narrow the "
-        "light with --least-light and --most-light",
+        "light with --min-light and --max-light",
         100 * learned.chosen.leaks, color_space_words[static_cast<size_t>(learned.chosen.range.space)]));
   return learned;
 }

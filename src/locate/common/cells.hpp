@@ -33,7 +33,9 @@ void merge_cells(std::vector<Sum>& sums) {
 
 /// By how much weighted residuals understate the errors: `weights` is their sum, `answers` how they grow with
 /// the residuals. Answers near or below zero mean that most residuals lie where the weights end.
-inline double growth_of(double weights, double answers) { return weights / std::max(0.2 * weights, answers); }
+inline double variance_inflation(double weights, double answers) {
+  return weights / std::max(0.2 * weights, answers);
+}
 
 /// How well a place is known along a direction; its x and y are the first two of the unknowns.
 template <class Matrix>

@@ -9,7 +9,7 @@ namespace heron {
 
 /// Choices for a random sample consensus (Fischler, Bolles, Random sample consensus, CACM 24, 1981): the same
 /// in every run, and each search has its own.
-class Draw {
+class SampleRandom {
  public:
   size_t below(size_t n) { return (state_ = state_ * 1664525u + 1013904223u) / 65536u % n; }
 

@@ -1,6 +1,6 @@
 #include "locate/common/nth_smallest.hpp"
 
-#include "image/vector_room.hpp"
+#include "image/vector_padding.hpp"
 
 #undef HWY_TARGET_INCLUDE
 #define HWY_TARGET_INCLUDE "locate/common/nth_smallest.cpp"
@@ -46,7 +46,7 @@ static int32_t turned(int32_t bits) { return bits ^ ((bits >> 31) & 0x7fffffff);
 
 float nth_smallest(const std::vector<float>& values, size_t n) {
   static thread_local std::vector<int32_t> keys;
-  keys.assign(values.size() + room_for_vectors, std::numeric_limits<int32_t>::max());
+  keys.assign(values.size() + vector_padding, std::numeric_limits<int32_t>::max());
   int32_t least = std::numeric_limits<int32_t>::max(), most = std::numeric_limits<int32_t>::min();
   for (size_t i = 0; i < values.size(); ++i) {
     keys[i] = turned(std::bit_cast<int32_t>(values[i]));

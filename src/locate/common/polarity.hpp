@@ -1,5 +1,5 @@
 #pragma once
-#include "heron/locate/limits.hpp"
+#include "heron/locate/find_options.hpp"
 
 namespace heron {
 

@@ -11,7 +11,8 @@
 namespace heron {
 
 bool honours(const KindInfo& kind, std::string_view limit) {
-  return std::any_of(kind.limits.begin(), kind.limits.end(), [&](const char* name) { return name == limit; });
+  return std::any_of(kind.options.begin(), kind.options.end(),
+                     [&](const char* name) { return name == limit; });
 }
 
 void require_inside(const Region& region, int width, int height) {
@@ -64,9 +65,9 @@ TaughtPicture cut_out(const TeachingPicture& from, const std::optional<Point2>& 
 void require_usable(const TeachingPicture& from, const KindInfo& kind) {
   require_inside(from.region, from.grey.width(), from.grey.height());
   if (!kind.backgrounds && !from.backgrounds.empty())
-    fail_argument(fmt::format("teach: a {} has no use for an empty background", kind.word));
+    fail_argument(fmt::format("teach: a {} has no use for an empty background", kind.id));
   if (!kind.counter_samples && !from.counter_samples.empty())
-    fail_argument(fmt::format("teach: a {} has no use for counter-samples", kind.word));
+    fail_argument(fmt::format("teach: a {} has no use for counter-samples", kind.id));
   for (const auto& background : from.backgrounds)
     if (background.width() != from.grey.width() || background.height() != from.grey.height())
       fail_argument(

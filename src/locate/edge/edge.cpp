@@ -7,7 +7,7 @@
 
 #include "edge_part.hpp"
 #include "edge_scan.hpp"
-#include "locate/common/limits.hpp"
+#include "locate/common/find_options.hpp"
 #include "scan_circle.hpp"
 
 namespace heron {
@@ -70,35 +70,36 @@ std::vector<double> ring_in(const Box& box) {
 }
 
 /// Learns a circle: its radius, which change it is; returns its centre.
-Point2 learn_circle(const Survey& survey, const Scan& fan, EdgeSettings& s) {
+Point2 learn_circle(const PreparedPicture& prepared, const Scan& fan, EdgeSettings& s) {
   if (s.change == EdgeChange::learn) s.change = EdgeChange::either;
-  const CircleFit circle = circle_by_scans(survey, fan, s);
+  const CircleFit circle = circle_by_scans(prepared, fan, s);
   if (!circle.determined || circle.seen < 0.3)
     fail_argument(
         fmt::format("teach: no circle is met by a third of the scans ({} of {} meet one) with edges of at "
                     "least {:.3g} grey "
                     "levels; set the arc's radii so that the circle runs between them, or lower --threshold",
                     std::count(circle.sectors.begin(), circle.sectors.end(), true),
-                    std::max<size_t>(circle.sectors.size(), 1), edge_threshold(s, survey, 6)));
+                    std::max<size_t>(circle.sectors.size(), 1), edge_threshold(s, prepared, 6)));
   s.change = circle.contrast > 0 ? EdgeChange::rising : EdgeChange::falling;
   s.taught = {circle.radius}, s.taught_sigmas = {std::sqrt(circle.covariance(2, 2))};
   return circle.centre;
 }
 
 /// Learns where each band's edge lies, and which change a single band shows.
-std::vector<LineEdge> learn_edges(const Survey& survey, const std::vector<Scan>& scans, EdgeSettings& s) {
+std::vector<LineEdge> learn_edges(const PreparedPicture& prepared, const std::vector<Scan>& scans,
+                                  EdgeSettings& s) {
   if (s.change == EdgeChange::learn && scans.size() == 1) {
     EdgeSettings any = s;
     any.change = EdgeChange::either;
     if (any.order == EdgeOrder::all) any.order = EdgeOrder::strongest;
-    const Scanned first = scanned(survey, scans[0], any, "band");
+    const Scanned first = scanned(prepared, scans[0], any, "band");
     if (!first.meant.empty() && s.order != EdgeOrder::all)
       s.change = first.meant[0].edge.contrast > 0 ? EdgeChange::rising : EdgeChange::falling;
   }
   if (s.change == EdgeChange::learn) s.change = EdgeChange::either;
   std::vector<LineEdge> edges;
   for (size_t i = 0; i < scans.size(); ++i) {
-    const Scanned met = scanned(survey, scans[i], s, "band");
+    const Scanned met = scanned(prepared, scans[i], s, "band");
     if (met.meant.empty())
       fail_argument(fmt::format(
           "teach: no edge of at least {:.3g} grey levels in band {}; lower --threshold, or move the "
@@ -116,41 +117,44 @@ std::vector<LineEdge> learn_edges(const Survey& survey, const std::vector<Scan>&
 
 const KindInfo& EdgeTarget::info() {
   static const KindInfo kind{
-      .word = "edge", .what = "edges met along a band or around an arc", .limits = {"least score", "count"}};
+      .id = "edge", .what = "edges met along a band or around an arc", .options = {"min score", "max count"}};
   return kind;
 }
 
 const std::vector<SettingRow<EdgeSettings>>& EdgeTarget::rows() {
   static const std::vector<SettingRow<EdgeSettings>> rows{
       {"band", &EdgeSettings::band,
-       "x, y, length, width, angle of a band in the picture; the region's box unless given"},
-      {"second", &EdgeSettings::second, "a further band: two locate a part that shifts"},
-      {"third", &EdgeSettings::third, "a third band: its small turn as well"},
-      {"arc", &EdgeSettings::arc, "x, y, inner radius, outer radius, start, turn (degrees; 360 for a ring)"},
+       "X,Y,LENGTH,WIDTH,ANGLE of the band that is scanned; default: the region's box"},
+      {"second", &EdgeSettings::second, "a second band; two bands locate a part that shifts"},
+      {"third", &EdgeSettings::third, "a third band; three bands also locate a small rotation"},
+      {"arc", &EdgeSettings::arc,
+       "X,Y,INNER,OUTER,START,SWEEP of an arc that is scanned, degrees; SWEEP 360 is a ring"},
       {"fit",
        SettingWord<EdgeSettings>{[](const EdgeSettings& s) { return static_cast<int>(s.fit); },
                                  [](EdgeSettings& s, int i) { s.fit = static_cast<EdgeShape>(i); },
                                  {"edge", "corner", "circle"}},
-       "edge: each by itself; corner: where the lines of two bands meet; circle: what scans from the arc's "
-       "inner "
-       "radius to its outer one meet"},
+       "edge: every edge by itself; corner: intersection of the lines in two bands; circle: fitted to the "
+       "edges between the arc's radii"},
       {"change",
        SettingWord<EdgeSettings>{[](const EdgeSettings& s) { return static_cast<int>(s.change); },
                                  [](EdgeSettings& s, int i) { s.change = static_cast<EdgeChange>(i); },
                                  {"learn", "rising", "falling", "either"}},
-       "which change along the scan: rising from dark to bright, falling, either; learn takes the band's"},
+       "brightness change along the scan: rising (dark to bright), falling, either, or learn"},
       {"order",
        SettingWord<EdgeSettings>{[](const EdgeSettings& s) { return static_cast<int>(s.order); },
                                  [](EdgeSettings& s, int i) { s.order = static_cast<EdgeOrder>(i); },
                                  {"first", "last", "strongest", "all"}},
-       "which edges: first, last, strongest or all"},
-      {"every", &EdgeSettings::every, "of all edges every so manyth"},
-      {"threshold", &EdgeSettings::threshold, "grey levels from side to side; 0 follows the noise"},
-      {"taught", &EdgeSettings::taught, "where the edges lay at teaching, pixels along each scan"},
-      {"taught_sigmas", &EdgeSettings::taught_sigmas, "how well that was known"},
-      {"slopes", &EdgeSettings::slopes, "of several bands' lines at teaching"},
-      {"slope_sigmas", &EdgeSettings::slope_sigmas, "how well these were known"},
-      {"corner", &EdgeSettings::corner, "of the taught pixels in the camera's picture"}};
+       "which edges to report: first, last, strongest or all"},
+      {"every", &EdgeSettings::every, "keep every N-th edge"},
+      {"threshold", &EdgeSettings::threshold,
+       "brightness step across an edge, grey levels; 0: chosen from the noise"},
+      {"taught", &EdgeSettings::taught, "positions of the edges at teaching, pixels along each scan", true},
+      {"taught_sigmas", &EdgeSettings::taught_sigmas, "standard uncertainties of these positions, pixels",
+       true},
+      {"slopes", &EdgeSettings::slopes, "slopes of the lines in several bands at teaching", true},
+      {"slope_sigmas", &EdgeSettings::slope_sigmas, "standard uncertainties of these slopes", true},
+      {"corner", &EdgeSettings::corner, "top left corner of the taught pixels in the camera's picture",
+       true}};
   return rows;
 }
 
@@ -166,14 +170,14 @@ EdgeTarget EdgeTarget::taught_from(const TeachingPicture& from, EdgeSettings s) 
   require_valid(s);
   const std::vector<Scan> scans = scans_of(s);
   require_inside(scans, from.grey.width(), from.grey.height(), s.name);
-  const Survey survey{Image<uint8_t>(from.grey)};
+  const PreparedPicture prepared{Image<uint8_t>(from.grey)};
   s.taught.clear(), s.taught_sigmas.clear(), s.slopes.clear(), s.slope_sigmas.clear();
   std::vector<LineEdge> edges;
   std::optional<Point2> natural;  // where the thing itself says that it is
   if (s.fit == EdgeShape::circle)
-    natural = learn_circle(survey, scans[0], s);
+    natural = learn_circle(prepared, scans[0], s);
   else
-    edges = learn_edges(survey, scans, s);
+    edges = learn_edges(prepared, scans, s);
   if (s.fit == EdgeShape::corner) {
     if (const CornerFit met = corner_of(scans, edges, edges); met.determined) natural = met.at;
   }
@@ -198,7 +202,7 @@ EdgeTarget EdgeTarget::taught_from(const TeachingPicture& from, EdgeSettings s) 
 EdgeTarget::EdgeTarget(TaughtPicture taught, EdgeSettings settings)
     : TaughtKind(std::move(taught), std::move(settings)) {
   require_valid(settings_);
-  heron::require_valid(settings_.limits, 1);
+  heron::require_valid(settings_.options, 1);
   const size_t count = scans_of(settings_).size();
   if (count == 0) fail_argument("an edge needs a band or an arc");
   const size_t lines = count > 1 ? count : 0;
@@ -209,34 +213,34 @@ EdgeTarget::EdgeTarget(TaughtPicture taught, EdgeSettings settings)
   if (count > 1) require_one_place(settings_);
 }
 
-std::vector<Figure> EdgeTarget::facts() const {
+std::vector<Measurement> EdgeTarget::facts() const {
   const std::vector<Scan> scans = scans_of(settings_);
   if (settings_.fit == EdgeShape::circle) return {{"radius", settings_.taught[0]}};
-  std::vector<Figure> facts;
+  std::vector<Measurement> facts;
   for (size_t i = 0; i < scans.size(); ++i)
     facts.push_back(
         {scans.size() == 1 ? "along" : fmt::format("along.{}", i + 1), scans[i].told(settings_.taught[i])});
   return facts;
 }
 
-std::vector<Trace> EdgeTarget::traces() const {
-  std::vector<Trace> traces;
+std::vector<Contour> EdgeTarget::contours() const {
+  std::vector<Contour> contours;
   const Point2 corner{settings_.corner[0], settings_.corner[1]};
   const std::vector<Scan> scans = scans_of(settings_);
   const std::vector<LineEdge> lines = taught_lines(settings_);
   for (size_t i = 0; i < scans.size(); ++i) {
-    traces.push_back({.points = scans[i].border(), .closed = true, .seen = false});
-    if (settings_.fit != EdgeShape::circle) traces.push_back(trace_of(scans[i], lines[i]));
+    contours.push_back({.points = scans[i].border(), .closed = true, .seen = false});
+    if (settings_.fit != EdgeShape::circle) contours.push_back(trace_of(scans[i], lines[i]));
   }
-  for (Trace& t : traces)
+  for (Contour& t : contours)
     for (Point2& p : t.points) p = p - corner;
   if (settings_.fit == EdgeShape::circle) {
-    Trace circle;
+    Contour circle;
     for (int i = 0; i < 120; ++i)
       circle.points.push_back(taught_->origin + unit(degrees(3 * i)) * settings_.taught[0]);
-    traces.push_back(std::move(circle));
+    contours.push_back(std::move(circle));
   }
-  return traces;
+  return contours;
 }
 
 }  // namespace heron

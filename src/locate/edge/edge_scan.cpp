@@ -10,8 +10,8 @@
 namespace heron {
 namespace {
 
-double noise_of_profile(const Survey& survey, int lanes) {
-  return std::max(0.05, survey.noise_sigma(0) / std::sqrt(static_cast<double>(lanes)));
+double noise_of_profile(const PreparedPicture& prepared, int lanes) {
+  return std::max(0.05, prepared.noise_sigma(0) / std::sqrt(static_cast<double>(lanes)));
 }
 
 bool weaker(const ScanEdge& a, const ScanEdge& b) { return std::abs(a.contrast) < std::abs(b.contrast); }
@@ -45,8 +45,8 @@ void require_inside(const std::vector<Scan>& scans, int width, int height, const
                       name, width, height));
 }
 
-double edge_threshold(const EdgeSettings& s, const Survey& survey, int lanes) {
-  return s.threshold > 0 ? s.threshold : std::max(4.0, 6 * noise_of_profile(survey, lanes));
+double edge_threshold(const EdgeSettings& s, const PreparedPicture& prepared, int lanes) {
+  return s.threshold > 0 ? s.threshold : std::max(4.0, 6 * noise_of_profile(prepared, lanes));
 }
 
 bool is_meant(const ScanEdge& e, EdgeChange change) {
@@ -71,19 +71,19 @@ std::vector<ScanEdge> ordered(std::vector<ScanEdge> all, EdgeOrder order, int ev
   return kept;
 }
 
-Scanned scanned(const Survey& survey, const Scan& scan, const EdgeSettings& s, const char* name) {
+Scanned scanned(const PreparedPicture& prepared, const Scan& scan, const EdgeSettings& s, const char* name) {
   Scanned result;
-  const std::vector<Strip> strips = strips_of(survey.level(0), scan);
+  const std::vector<Strip> strips = strips_of(prepared.level(0), scan);
   const std::vector<double> profile = profile_of(strips);
-  const double noise = noise_of_profile(survey, scan.lanes()),
-               threshold = edge_threshold(s, survey, scan.lanes());
+  const double noise = noise_of_profile(prepared, scan.lanes()),
+               threshold = edge_threshold(s, prepared, scan.lanes());
   const std::vector<ScanEdge> all =
       edges_along(profile, scan.round(), std::min(threshold, std::max(2.0, 3 * noise)), noise);
   std::vector<ScanEdge> meant;
   for (const ScanEdge& e : all)
     (std::abs(e.contrast) >= threshold && is_meant(e, s.change) ? meant : result.others).push_back(e);
   for (const ScanEdge& e : ordered(std::move(meant), s.order, s.every)) {
-    result.meant.push_back(line_through(scan, strips, e, std::max(survey.noise_sigma(0), 0.3)));
+    result.meant.push_back(line_through(scan, strips, e, std::max(prepared.noise_sigma(0), 0.3)));
     // Steps are a pixel long along the middle line, or nearly: an arc has whole steps.
     ScanEdge& edge = result.meant.back().edge;
     edge.at *= scan.per_step(), edge.sigma *= scan.per_step();
@@ -101,28 +101,28 @@ Scanned scanned(const Survey& survey, const Scan& scan, const EdgeSettings& s, c
   return result;
 }
 
-void tell_others(const Scan& scan, const Scanned& met, EdgeChange change, Findings& findings) {
+void tell_others(const Scan& scan, const Scanned& met, EdgeChange change, FindResult& find_result) {
   if (met.others.empty() && met.meant.empty()) {  // nothing that could be an edge: the strongest change
     const auto& strength = met.profile.strength;
     const auto most = std::max_element(strength.begin(), strength.end(),
                                        [](double a, double b) { return std::abs(a) < std::abs(b); });
     const Point2 at = scan.at(static_cast<double>(most - strength.begin()) * scan.per_step(), 0);
-    findings.misses.push_back({.x = at.x, .y = at.y, .has_angle = scan.is_arc()});
-    findings.misses.back().limits.push_back(too_low("contrast", std::abs(*most), met.profile.threshold));
+    find_result.misses.push_back({.x = at.x, .y = at.y, .has_angle = scan.is_arc()});
+    find_result.misses.back().reasons.push_back(too_low("contrast", std::abs(*most), met.profile.threshold));
   }
   for (const ScanEdge& e : met.others) {
-    if (findings.misses.size() >= most_misses) return;
+    if (find_result.misses.size() >= max_misses) return;
     const Point2 at = scan.at(e.at * scan.per_step(), 0);
     Miss miss{.x = at.x, .y = at.y, .has_angle = scan.is_arc()};
     if (std::abs(e.contrast) < met.profile.threshold)
-      miss.limits.push_back(too_low("contrast", std::abs(e.contrast), met.profile.threshold));
+      miss.reasons.push_back(too_low("contrast", std::abs(e.contrast), met.profile.threshold));
     if (!is_meant(e, change))
-      miss.limits.push_back({"change", e.contrast, change == EdgeChange::rising ? "rising" : "falling"});
-    findings.misses.push_back(std::move(miss));
+      miss.reasons.push_back({"change", e.contrast, change == EdgeChange::rising ? "rising" : "falling"});
+    find_result.misses.push_back(std::move(miss));
   }
 }
 
-Trace trace_of(const Scan& scan, const LineEdge& l) {
+Contour trace_of(const Scan& scan, const LineEdge& l) {
   const double half = 0.5 * scan.lanes();
   return {.points = {scan.at(l.edge.at - half * l.slope, -half), scan.at(l.edge.at + half * l.slope, half)},
           .closed = false};

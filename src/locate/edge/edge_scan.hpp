@@ -1,6 +1,6 @@
 #pragma once
 #include "heron/locate/edge.hpp"
-#include "heron/locate/survey.hpp"
+#include "heron/locate/prepared_picture.hpp"
 #include "locate/scan/scan_line.hpp"
 
 namespace heron {
@@ -15,7 +15,7 @@ std::vector<LineEdge> taught_lines(const EdgeSettings& settings);
 void require_inside(const std::vector<Scan>& scans, int width, int height, const std::string& name);
 
 /// Grey levels from side to side that an edge needs, where a profile is the mean of `lanes` lanes.
-double edge_threshold(const EdgeSettings& settings, const Survey& survey, int lanes);
+double edge_threshold(const EdgeSettings& settings, const PreparedPicture& prepared, int lanes);
 
 /// Whether the change of an edge is one that is asked for.
 bool is_meant(const ScanEdge& edge, EdgeChange change);
@@ -30,12 +30,13 @@ struct Scanned {
   std::vector<ScanEdge> others;  ///< met and turned away: too weak or of the other sense; strongest first
 };
 
-Scanned scanned(const Survey& survey, const Scan& scan, const EdgeSettings& settings, const char* name);
+Scanned scanned(const PreparedPicture& prepared, const Scan& scan, const EdgeSettings& settings,
+                const char* name);
 
 /// Adds a miss for every edge that was turned away, with the limits that did it.
-void tell_others(const Scan& scan, const Scanned& scanned, EdgeChange change, Findings& findings);
+void tell_others(const Scan& scan, const Scanned& scanned, EdgeChange change, FindResult& result);
 
 /// The edge's line across its band.
-Trace trace_of(const Scan& scan, const LineEdge& line);
+Contour trace_of(const Scan& scan, const LineEdge& line);
 
 }  // namespace heron

@@ -7,7 +7,7 @@
 #include "edge_part.hpp"
 #include "edge_scan.hpp"
 #include "heron/base/work.hpp"
-#include "locate/common/limits.hpp"
+#include "locate/common/find_options.hpp"
 #include "locate/common/misses.hpp"
 #include "scan_circle.hpp"
 
@@ -16,9 +16,9 @@ namespace {
 
 constexpr double infinite = std::numeric_limits<double>::infinity();
 
-Sighting sighting_of(const Scan& scan, const LineEdge& l, const std::string& name) {
+Detection sighting_of(const Scan& scan, const LineEdge& l, const std::string& name) {
   const Point2 at = scan.at(l.edge.at, 0), u = scan.direction(l.edge.at);
-  Sighting s{.target = name, .x = at.x, .y = at.y};
+  Detection s{.target = name, .x = at.x, .y = at.y};
   s.score = 100 * l.seen, s.contrast = std::abs(l.edge.contrast);
   // Along the edge nothing is known.
   s.sigma.x = std::abs(u.y) < 1e-9 ? l.edge.sigma : infinite;
@@ -29,12 +29,12 @@ Sighting sighting_of(const Scan& scan, const LineEdge& l, const std::string& nam
     s.angle = direction(out).wrapped();
     if (norm(out) > 0) s.sigma.angle = radians(l.edge.sigma / norm(out));
   }
-  s.figures = {{"along", scan.told(l.edge.at)},
-               {"change", l.edge.contrast},
-               {"edge_angle", radians(-std::atan(l.slope)).degrees()},
-               {"edge_angle_sigma", radians(l.slope_sigma).degrees()},
-               {"edge_sigma", l.edge.sigma}};
-  s.traces = {{.points = scan.border(), .closed = true, .seen = false}, trace_of(scan, l)};
+  s.measurements = {{"along", scan.told(l.edge.at)},
+                    {"change", l.edge.contrast},
+                    {"edge_angle", radians(-std::atan(l.slope)).degrees()},
+                    {"edge_angle_sigma", radians(l.slope_sigma).degrees()},
+                    {"edge_sigma", l.edge.sigma}};
+  s.contours = {{.points = scan.border(), .closed = true, .seen = false}, trace_of(scan, l)};
   return s;
 }
 
@@ -63,45 +63,45 @@ int repeats_of(const std::vector<double>& profile) {
   return static_cast<int>(std::lround(static_cast<double>(n) / static_cast<double>(period)));
 }
 
-Findings find_edges(const EdgeSettings& s, const Scan& scan, const Survey& survey, const FindLimits& limits,
-                    Explain explain) {
-  Findings findings;
-  const Scanned met = scanned(survey, scan, s, scan.is_arc() ? "arc" : "band");
+FindResult find_edges(const EdgeSettings& s, const Scan& scan, const PreparedPicture& prepared,
+                      const FindOptions& options, Explain explain) {
+  FindResult result;
+  const Scanned met = scanned(prepared, scan, s, scan.is_arc() ? "arc" : "band");
   const int repeats = scan.round() ? repeats_of(met.profile.brightness) : 0;
   for (const LineEdge& l : met.meant) {
-    Sighting one = sighting_of(scan, l, s.name);
-    if (scan.round()) one.figures.push_back({"repeats", static_cast<double>(repeats)});
-    take(findings, std::move(one), limits);
+    Detection one = sighting_of(scan, l, s.name);
+    if (scan.round()) one.measurements.push_back({"repeats", static_cast<double>(repeats)});
+    take(result, std::move(one), options);
   }
-  if (explain == Explain::always) tell_others(scan, met, s.change, findings);
-  findings.profiles.push_back(met.profile);
-  return findings;
+  if (explain == Explain::always) tell_others(scan, met, s.change, result);
+  result.profiles.push_back(met.profile);
+  return result;
 }
 
-Findings find_circle(const EdgeSettings& s, const Scan& fan, const Survey& survey, const FindLimits& limits,
-                     Explain explain) {
-  Findings findings;
-  const CircleFit circle = circle_by_scans(survey, fan, s);
+FindResult find_circle(const EdgeSettings& s, const Scan& fan, const PreparedPicture& prepared,
+                       const FindOptions& options, Explain explain) {
+  FindResult result;
+  const CircleFit circle = circle_by_scans(prepared, fan, s);
   const Scan own = circle.determined
                        ? fan.about(circle.centre, std::max(0.5, circle.radius - 20), circle.radius + 20)
                        : fan;
   EdgeSettings every = s;
   every.order = EdgeOrder::all, every.every = 1;
-  Scanned met = scanned(survey, own, every, "circle");
+  Scanned met = scanned(prepared, own, every, "circle");
   if (circle.determined)
     std::erase_if(met.profile.edges,
                   [&](double at) { return std::abs(at - std::min(20.0, circle.radius - 0.5)) > 2; });
-  findings.profiles.push_back(met.profile);
+  result.profiles.push_back(met.profile);
   if (!circle.determined) {
     if (explain != Explain::never) {
       Miss none{.x = fan.centre().x, .y = fan.centre().y, .has_angle = false};
-      none.limits.push_back({"circle", 0, "one that four sectors of the arc agree on"});
-      findings.misses.push_back(std::move(none));
-      tell_others(fan, met, s.change, findings);
+      none.reasons.push_back({"circle", 0, "one that four sectors of the arc agree on"});
+      result.misses.push_back(std::move(none));
+      tell_others(fan, met, s.change, result);
     }
-    return findings;
+    return result;
   }
-  Sighting one{.target = s.name, .x = circle.centre.x, .y = circle.centre.y};
+  Detection one{.target = s.name, .x = circle.centre.x, .y = circle.centre.y};
   one.has_angle = false;
   one.score = 100 * circle.seen, one.contrast = std::abs(circle.contrast);
   one.scale = circle.radius / s.taught[0];
@@ -110,82 +110,83 @@ Findings find_circle(const EdgeSettings& s, const Scan& fan, const Survey& surve
                std::sqrt(circle.covariance(1, 1)),
                {},
                std::hypot(sigma, one.scale * s.taught_sigmas[0]) / s.taught[0]};
-  one.figures = {{"radius", circle.radius},
-                 {"radius_sigma", sigma},
-                 {"diameter", 2 * circle.radius},
-                 {"scatter", circle.scatter},
-                 {"change", circle.contrast}};
+  one.measurements = {{"radius", circle.radius},
+                      {"radius_sigma", sigma},
+                      {"diameter", 2 * circle.radius},
+                      {"scatter", circle.scatter},
+                      {"change", circle.contrast}};
   one.rim = Ellipse{.centre = circle.centre, .radius = circle.radius};
-  one.spans = {{"diameter", circle.centre - Point2{circle.radius, 0},
-                circle.centre + Point2{circle.radius, 0}, sigma}};
-  one.traces = {{.points = fan.border(), .closed = true, .seen = false}};
+  one.lengths = {{"diameter", circle.centre - Point2{circle.radius, 0},
+                  circle.centre + Point2{circle.radius, 0}, sigma}};
+  one.contours = {{.points = fan.border(), .closed = true, .seen = false}};
   const auto place = [&](double sector) {
     const double turned = sector / static_cast<double>(circle.sectors.size());
     return own.at(own.length() - (own.outer() - circle.radius), (turned - 0.5) * own.width());
   };
   for (size_t i = 0; i < circle.sectors.size(); ++i) {
-    Trace piece{.points = {}, .closed = false, .seen = circle.sectors[i]};
+    Contour piece{.points = {}, .closed = false, .seen = circle.sectors[i]};
     for (int k = 0; k <= 4; ++k) piece.points.push_back(place(static_cast<double>(i) + 0.25 * k));
-    one.traces.push_back(std::move(piece));
+    one.contours.push_back(std::move(piece));
   }
-  take(findings, std::move(one), limits);
-  return findings;
+  take(result, std::move(one), options);
+  return result;
 }
 
 /// The edge of each of several bands; fewer where a band has none, which is then told.
 std::vector<LineEdge> one_edge_each(const std::vector<Scan>& scans, const EdgeSettings& s,
-                                    const Survey& survey, Explain explain, Findings& findings, Work* work) {
+                                    const PreparedPicture& prepared, Explain explain, FindResult& result,
+                                    Work* work) {
   constexpr const char* names[] = {"band", "second", "third"};
   std::vector<LineEdge> edges;
   for (size_t i = 0; i < scans.size(); ++i) {
     if (work && work->stopped()) {
-      findings.complete = false;
+      result.complete = false;
       break;
     }
-    const Scanned met = scanned(survey, scans[i], s, names[i]);
-    findings.profiles.push_back(met.profile);
+    const Scanned met = scanned(prepared, scans[i], s, names[i]);
+    result.profiles.push_back(met.profile);
     if (!met.meant.empty())
       edges.push_back(met.meant[0]);
-    else if (explain != Explain::never && findings.misses.empty())
-      tell_others(scans[i], met, s.change, findings);
+    else if (explain != Explain::never && result.misses.empty())
+      tell_others(scans[i], met, s.change, result);
   }
   return edges;
 }
 
-void tell_bands(Sighting& one, const std::vector<Scan>& scans, const std::vector<LineEdge>& edges,
+void tell_bands(Detection& one, const std::vector<Scan>& scans, const std::vector<LineEdge>& edges,
                 const std::vector<double>& taught) {
   one.score = 100;
   for (size_t i = 0; i < scans.size(); ++i) {
     one.score = std::min(one.score, 100 * edges[i].seen);
     one.contrast = std::max(one.contrast, std::abs(edges[i].edge.contrast));
-    one.figures.push_back({fmt::format("shift.{}", i + 1), edges[i].edge.at - taught[i]});
-    one.traces.push_back({.points = scans[i].border(), .closed = true, .seen = false});
-    one.traces.push_back(trace_of(scans[i], edges[i]));
+    one.measurements.push_back({fmt::format("shift.{}", i + 1), edges[i].edge.at - taught[i]});
+    one.contours.push_back({.points = scans[i].border(), .closed = true, .seen = false});
+    one.contours.push_back(trace_of(scans[i], edges[i]));
   }
 }
 
 }  // namespace
 
-Findings find(const EdgeTarget& target, const Survey& survey, const FindLimits& limits, Explain explain,
-              Work* work) {
-  require_valid(limits, 1);
+FindResult find(const EdgeTarget& target, const PreparedPicture& prepared, const FindOptions& options,
+                Explain explain, Work* work) {
+  require_valid(options, 1);
   const EdgeSettings& s = target.settings();
   const std::vector<Scan> scans = scans_of(s);
-  require_inside(scans, survey.width(), survey.height(), s.name);
-  if (s.fit == EdgeShape::circle) return find_circle(s, scans[0], survey, limits, explain);
-  if (scans.size() == 1) return find_edges(s, scans[0], survey, limits, explain);
-  Findings findings;
-  const std::vector<LineEdge> edges = one_edge_each(scans, s, survey, explain, findings, work);
-  if (edges.size() < scans.size()) return findings;
+  require_inside(scans, prepared.width(), prepared.height(), s.name);
+  if (s.fit == EdgeShape::circle) return find_circle(s, scans[0], prepared, options, explain);
+  if (scans.size() == 1) return find_edges(s, scans[0], prepared, options, explain);
+  FindResult result;
+  const std::vector<LineEdge> edges = one_edge_each(scans, s, prepared, explain, result, work);
+  if (edges.size() < scans.size()) return result;
   const Point2 origin = target.taught().origin + Point2{s.corner[0], s.corner[1]};
-  Sighting one{.target = s.name};
+  Detection one{.target = s.name};
   const std::vector<LineEdge> taught = taught_lines(s);
   if (s.fit == EdgeShape::corner) {
     const CornerFit corner = corner_of(scans, edges, taught);
     if (!corner.determined) {
-      findings.misses.push_back({.x = origin.x, .y = origin.y});
-      findings.misses.back().limits.push_back({"opening", 0, "lines that are not parallel"});
-      return findings;
+      result.misses.push_back({.x = origin.x, .y = origin.y});
+      result.misses.back().reasons.push_back({"opening", 0, "lines that are not parallel"});
+      return result;
     }
     // An origin that was set beside the corner turns with it.
     const Point2 taught_at = corner_of(scans, taught, taught).at,
@@ -195,22 +196,22 @@ Findings find(const EdgeTarget& target, const Survey& survey, const FindLimits& 
     const double swing = norm(beside) * corner.turn_sigma;
     one.sigma = {std::hypot(std::sqrt(corner.covariance(0, 0)), swing),
                  std::hypot(std::sqrt(corner.covariance(1, 1)), swing), radians(corner.turn_sigma), 0};
-    one.figures = {{"opening", radians(corner.opening).degrees()},
-                   {"opening_sigma", radians(corner.opening_sigma).degrees()}};
+    one.measurements = {{"opening", radians(corner.opening).degrees()},
+                        {"opening_sigma", radians(corner.opening_sigma).degrees()}};
     const Eigen::Matrix2d& c = corner.covariance;
     one.points = {{"corner", corner.at, {std::sqrt(c(0, 0)), std::sqrt(c(1, 1))}, taught_at - origin}};
     tell_bands(one, scans, edges, s.taught);
     for (size_t i = 0; i < 2; ++i)
-      one.traces.push_back(
+      one.contours.push_back(
           {.points = {scans[i].at(edges[i].edge.at, 0), corner.at}, .closed = false, .seen = false});
-    take(findings, std::move(one), limits);
-    return findings;
+    take(result, std::move(one), options);
+    return result;
   }
   const PartFit fit = part_by_edges(scans, edges, taught, origin);
   if (!fit.determined) {
-    findings.misses.push_back({.x = origin.x + fit.shift.x, .y = origin.y + fit.shift.y});
-    findings.misses.back().limits.push_back({"angle", radians(fit.turn).degrees(), "-34..34"});
-    return findings;
+    result.misses.push_back({.x = origin.x + fit.shift.x, .y = origin.y + fit.shift.y});
+    result.misses.back().reasons.push_back({"angle", radians(fit.turn).degrees(), "-34..34"});
+    return result;
   }
   one.x = origin.x + fit.shift.x, one.y = origin.y + fit.shift.y;
   one.has_angle = scans.size() > 2;
@@ -218,8 +219,8 @@ Findings find(const EdgeTarget& target, const Survey& survey, const FindLimits& 
   one.sigma = {std::sqrt(fit.covariance(0, 0)), std::sqrt(fit.covariance(1, 1)),
                one.has_angle ? radians(std::sqrt(fit.covariance(2, 2))) : Angle{}, 0};
   tell_bands(one, scans, edges, s.taught);
-  take(findings, std::move(one), limits);
-  return findings;
+  take(result, std::move(one), options);
+  return result;
 }
 
 }  // namespace heron

@@ -3,7 +3,7 @@
 #include <algorithm>
 #include <cmath>
 
-#include "heron/geometry/robust_fit.hpp"
+#include "geometry/robust_fit.hpp"
 #include "locate/common/consensus.hpp"
 
 namespace heron {
@@ -37,14 +37,14 @@ struct Offered {
   double contrast = 0;
 };
 
-std::vector<Offered> offered_by(const Survey& survey, const Scan& fan, const std::vector<Sector>& sectors,
-                                const EdgeSettings& s) {
+std::vector<Offered> offered_by(const PreparedPicture& prepared, const Scan& fan,
+                                const std::vector<Sector>& sectors, const EdgeSettings& s) {
   std::vector<Offered> all;
   for (size_t i = 0; i < sectors.size(); ++i) {
     const int lanes = sectors[i].end - sectors[i].first;
-    const auto profile = profile_along(survey.level(0), fan, sectors[i].first, sectors[i].end);
-    const double noise = std::max(0.05, survey.noise_sigma(0) / std::sqrt(static_cast<double>(lanes)));
-    std::vector<ScanEdge> edges = edges_along(profile, false, edge_threshold(s, survey, lanes), noise);
+    const auto profile = profile_along(prepared.level(0), fan, sectors[i].first, sectors[i].end);
+    const double noise = std::max(0.05, prepared.noise_sigma(0) / std::sqrt(static_cast<double>(lanes)));
+    std::vector<ScanEdge> edges = edges_along(profile, false, edge_threshold(s, prepared, lanes), noise);
     std::erase_if(edges, [&](const ScanEdge& e) { return !is_meant(e, s.change); });
     for (const ScanEdge& e : ordered(std::move(edges), s.order, 1))
       all.push_back({static_cast<int>(i), fan.at(e.at, sectors[i].across), e.contrast});
@@ -63,7 +63,7 @@ std::optional<Circle> agreed(const std::vector<Offered>& offered, const Scan& fa
   const size_t n = offered.size();
   std::optional<Circle> best;
   double most = 2.5;
-  Draw draw;
+  SampleRandom draw;
   const auto pick = [&]() -> const Offered& { return offered[draw.below(n)]; };
   for (int round = 0; n >= 3 && round < 400; ++round) {
     const Offered &a = pick(), &b = pick(), &c = pick();
@@ -84,9 +84,9 @@ std::optional<Circle> agreed(const std::vector<Offered>& offered, const Scan& fa
 
 }  // namespace
 
-CircleFit circle_by_scans(const Survey& survey, const Scan& fan, const EdgeSettings& s) {
+CircleFit circle_by_scans(const PreparedPicture& prepared, const Scan& fan, const EdgeSettings& s) {
   CircleFit fit;
-  const std::vector<Offered> offered = offered_by(survey, fan, sectors_of(fan), s);
+  const std::vector<Offered> offered = offered_by(prepared, fan, sectors_of(fan), s);
   const auto start = agreed(offered, fan, sectors_of(fan).size());
   if (!start) return fit;
   Circle circle = *start;
@@ -107,16 +107,16 @@ CircleFit circle_by_scans(const Survey& survey, const Scan& fan, const EdgeSetti
     rows.clear(), row_sector.clear(), contrasts.clear();
     for (size_t i = 0; i < count; ++i) {
       const Point2 from = own.at(0, sectors[i].across), to = own.at(2 * half, sectors[i].across);
-      if (!survey.level(0).view().holds(static_cast<int>(from.x), static_cast<int>(from.y)) ||
-          !survey.level(0).view().holds(static_cast<int>(to.x), static_cast<int>(to.y)))
+      if (!prepared.level(0).view().holds(static_cast<int>(from.x), static_cast<int>(from.y)) ||
+          !prepared.level(0).view().holds(static_cast<int>(to.x), static_cast<int>(to.y)))
         continue;
       const double from_centre = distance(own.at(half, sectors[i].across), fan.centre());
       if (from_centre < fan.outer() - fan.length() - 1 || from_centre > fan.outer() + 1) continue;
-      const auto profile = profile_along(survey.level(0), own, sectors[i].first, sectors[i].end);
+      const auto profile = profile_along(prepared.level(0), own, sectors[i].first, sectors[i].end);
       const int lanes = sectors[i].end - sectors[i].first;
-      const double noise = std::max(survey.noise_sigma(0), 0.3) / std::sqrt(static_cast<double>(lanes));
+      const double noise = std::max(prepared.noise_sigma(0), 0.3) / std::sqrt(static_cast<double>(lanes));
       const auto met = step_near(profile, false, half, settle_reach, noise);
-      const double least = 0.5 * edge_threshold(s, survey, lanes);
+      const double least = 0.5 * edge_threshold(s, prepared, lanes);
       if (!met || met->contrast * rising <= 0 || std::abs(met->contrast) < least || met->blur > softest)
         continue;
       const Point2 u = (to - from) / (2 * half);

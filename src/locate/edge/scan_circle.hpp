@@ -20,6 +20,6 @@ struct CircleFit {
 /// The robust circle: each sector, some lanes wide, offers the edges that are meant; the circle through three
 /// that most sectors agree with (Fischler, Bolles 1981) is settled by a blurred step in each sector, near
 /// where it passes, and Tukey's weights.
-CircleFit circle_by_scans(const Survey& survey, const Scan& fan, const EdgeSettings& settings);
+CircleFit circle_by_scans(const PreparedPicture& prepared, const Scan& fan, const EdgeSettings& settings);
 
 }  // namespace heron

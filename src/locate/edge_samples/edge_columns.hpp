@@ -11,8 +11,8 @@ struct EdgeColumns {
   std::vector<float> x, y, normal_x, normal_y;
   std::vector<int> cell;  ///< 8 x 8 pixels of the taught picture each; edges of one cell err together
   int cells = 0;
-  std::vector<int> stretch;  ///< edges near each other that point much the same way
-  int stretches = 0;
+  std::vector<int> segment;  ///< edges near each other that point much the same way
+  int segments = 0;
 };
 
 }  // namespace heron

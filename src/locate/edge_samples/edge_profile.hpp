@@ -2,7 +2,7 @@
 #include <array>
 
 #include "heron/image/sample.hpp"
-#include "locate/edge_samples/meet_edges.hpp"
+#include "locate/edge_samples/sample_edges.hpp"
 
 namespace heron {
 
@@ -51,7 +51,7 @@ inline Rising strongest_rise(const ProfileValues& v, int reach, bool falling = f
 /// The strongest rise of brightness along `normal` within `reach` pixels of `place` (1 to 6); `falling`: the
 /// strongest fall instead. A scan that leaves the picture meets nothing.
 inline EdgeMet meet_edge(const ImageView<const uint8_t>& picture, Point2 place, Point2 normal, int reach,
-                         double least_contrast, bool falling = false) {
+                         double min_contrast, bool falling = false) {
   EdgeMet result;
   const double far = reach + 1;
   const double reach_x = far * std::abs(normal.x) + 1,
@@ -65,7 +65,7 @@ inline EdgeMet meet_edge(const ImageView<const uint8_t>& picture, Point2 place, 
         bilinear_inside(picture, place.x + k * normal.x, place.y + k * normal.y);
   const Rising rising = strongest_rise(v, reach, falling);
   result.contrast = rising.contrast;
-  if (result.contrast < least_contrast || result.contrast <= 0) return result;
+  if (result.contrast < min_contrast || result.contrast <= 0) return result;
   result.offset = rising.offset;
   const Point2 at = place + normal * result.offset, tangent{-normal.y, normal.x};
   const double across = bilinear_inside(picture, at.x + tangent.x, at.y + tangent.y) -

@@ -6,8 +6,8 @@
 #include "heron/base/point.hpp"
 #include "heron/image/image.hpp"
 #include "heron/image/region.hpp"
-#include "heron/locate/sighting.hpp"
-#include "heron/locate/survey.hpp"
+#include "heron/locate/detection.hpp"
+#include "heron/locate/prepared_picture.hpp"
 
 namespace heron {
 
@@ -20,21 +20,21 @@ struct RimGuess {
 
 /// Which radii are looked for, and how.
 struct RimSearch {
-  double least_radius = 0, most_radius = 0;  ///< pixels of level 0
+  double min_radius = 0, max_radius = 0;  ///< pixels of level 0
   bool dark = true;
-  double least_contrast = 8;
-  double least_votes = 0.25;  ///< share of the rim
-  double least_rim = 0.4;     ///< share of the rim that must be seen in the end
+  double min_contrast = 8;
+  double min_votes = 0.25;  ///< share of the rim
+  double min_rim = 0.4;     ///< share of the rim that must be seen in the end
   int most = 64;
   Box centres;  ///< where centres may lie, level 0
 };
 
 /// Centres that edges vote for, most votes first.
-std::vector<RimGuess> vote_for_rims(const Survey& survey, const RimSearch& search);
+std::vector<RimGuess> vote_for_rims(const PreparedPicture& prepared, const RimSearch& search);
 
 /// A rim met by rays: radius + even.x cos 2 turn + even.y sin 2 turn from the centre, where a ray's unit
 /// direction is (cos turn, sin turn).
-struct RimWave {
+struct FourierRim {
   Point2 centre;
   double radius = 0;
   Point2 even = {};
@@ -60,9 +60,11 @@ struct RimFit : Ellipse {
 };
 
 /// Meets the rim of a guess by rays, level by level down to the picture itself; nothing where none is met.
-std::optional<RimWave> settle_rim(const Survey& survey, const RimGuess& guess, const RimSearch& search);
+std::optional<FourierRim> settle_rim(const PreparedPicture& prepared, const RimGuess& guess,
+                                     const RimSearch& search);
 
 /// Fits the grey values along a rim that rays have met; nothing where they do not hold an ellipse.
-std::optional<RimFit> fit_rim(const Survey& survey, const RimWave& wave, const RimSearch& search);
+std::optional<RimFit> fit_rim(const PreparedPicture& prepared, const FourierRim& wave,
+                              const RimSearch& search);
 
 }  // namespace heron

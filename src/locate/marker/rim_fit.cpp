@@ -19,11 +19,11 @@ class GreyRim {
   static constexpr double uneven_stretch = 24;
 
  public:
-  GreyRim(const Image<uint8_t>& picture, const RimFit& start, bool dark, double least_contrast, double noise)
+  GreyRim(const Image<uint8_t>& picture, const RimFit& start, bool dark, double min_contrast, double noise)
       : picture_(picture),
         fit_(start),
         dark_(dark),
-        least_contrast_(least_contrast),
+        min_contrast_(min_contrast),
         noise_(std::max(noise, 0.3)),
         parting_(std::vector<bool>(
             static_cast<size_t>(std::clamp(static_cast<int>(2 * std::numbers::pi * start.radius / 9), 8, 64)),
@@ -83,7 +83,7 @@ class GreyRim {
 
   bool is_lit(RimSector& sector) const {
     sector.solve_light();
-    return (dark_ ? sector.contrast() : -sector.contrast()) >= least_contrast_;
+    return (dark_ ? sector.contrast() : -sector.contrast()) >= min_contrast_;
   }
 
   double sector_arc() const {
@@ -141,7 +141,8 @@ class GreyRim {
   /// False where they are too few.
   bool weigh_sectors(Step& s, double usual, bool judge) {
     const double off_centre = usual_offset(s);
-    const std::vector<double> clear = judge ? clearness(s, usual) : std::vector<double>(parting_.count(), 1);
+    const std::vector<double> clear =
+        judge ? contamination_weight(s, usual) : std::vector<double>(parting_.count(), 1);
     const RimParting before = parting_;
     double squares = 0, count = 0;
     LightUnknowns light(s.light);
@@ -208,7 +209,7 @@ class GreyRim {
   /// How far each sector's band is free of other things, 0 to 1: what reaches into it - the edge of a plate,
   /// a thing seen through a hole - shows in the means of its far rings, long before it shows in the scatter
   /// of single pixels, and pulls at the edge. `variance` is that of a pixel.
-  std::vector<double> clearness(const Step& s, double variance) const {
+  std::vector<double> contamination_weight(const Step& s, double variance) const {
     constexpr double certain = 7,
                      beyond_usual = 4;  // squares of means over their variance, of the worst ring
     std::vector<double> worst(s.sectors.size(), 0), of_all;
@@ -292,7 +293,7 @@ class GreyRim {
   const Image<uint8_t>& picture_;
   RimFit fit_;
   bool dark_;
-  double least_contrast_, noise_;
+  double min_contrast_, noise_;
   RimParting parting_;
   RimPixels pixels_;
   std::vector<RimSums> sums_;
@@ -302,12 +303,13 @@ class GreyRim {
 
 }  // namespace
 
-std::optional<RimFit> fit_rim(const Survey& survey, const RimWave& wave, const RimSearch& search) {
+std::optional<RimFit> fit_rim(const PreparedPicture& prepared, const FourierRim& wave,
+                              const RimSearch& search) {
   RimFit start;
   start.centre = wave.centre, start.radius = wave.radius;
   start.a = wave.even.x, start.b = wave.even.y;
   start.blur = 0.9;
-  return GreyRim(survey.level(0), start, search.dark, search.least_contrast, survey.noise_sigma(0)).run();
+  return GreyRim(prepared.level(0), start, search.dark, search.min_contrast, prepared.noise_sigma(0)).run();
 }
 
 }  // namespace heron

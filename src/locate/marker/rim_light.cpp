@@ -4,8 +4,8 @@
 #include <array>
 #include <cmath>
 
+#include "geometry/robust_fit.hpp"
 #include "heron/base/median.hpp"
-#include "heron/geometry/robust_fit.hpp"
 
 namespace heron {
 namespace {

@@ -1,6 +1,6 @@
 #include "locate/marker/rim_pixels.hpp"
 
-#include "image/vector_room.hpp"
+#include "image/vector_padding.hpp"
 
 #undef HWY_TARGET_INCLUDE
 #define HWY_TARGET_INCLUDE "locate/marker/rim_pixels.cpp"
@@ -103,7 +103,7 @@ RimPixels pixels_near(const Image<uint8_t>& picture, const RimFit& rim, size_t s
   std::vector<RimPixel> near;
   size_t held = 0;
   for (int y = y0; y <= y1; ++y) {
-    near.resize(held + static_cast<size_t>(x1 - x0 + 1) + room_for_vectors);
+    near.resize(held + static_cast<size_t>(x1 - x0 + 1) + vector_padding);
     const double dy = y - rim.centre.y, half = std::sqrt(std::max(0.0, hole * hole - dy * dy));
     const RimRow row{.y = y,
                      .centre_x = rim.centre.x,

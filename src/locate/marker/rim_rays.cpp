@@ -5,9 +5,9 @@
 
 #include "heron/image/pyramid.hpp"
 #include "heron/image/sample.hpp"
-#include "image/vector_room.hpp"
+#include "image/vector_padding.hpp"
 #include "locate/common/consensus.hpp"
-#include "locate/edge_samples/meet_edges.hpp"
+#include "locate/edge_samples/sample_edges.hpp"
 #include "rim.hpp"
 
 namespace heron {
@@ -35,11 +35,11 @@ std::vector<Point2> rays_around(int count) {
 /// Where rays from the centre meet the strongest change of the right sort within two pixels of the wave.
 class NearHits {
  public:
-  NearHits(const Image<uint8_t>& picture, int rays, bool dark, double least_contrast)
+  NearHits(const Image<uint8_t>& picture, int rays, bool dark, double min_contrast)
       : picture_(picture), rays_(rays_around(rays)) {
-    scan_.reach = 2, scan_.least_contrast = least_contrast, scan_.falling = !dark;
+    scan_.reach = 2, scan_.min_contrast = min_contrast, scan_.falling = !dark;
     places_.count = rays_.size();
-    const size_t room = rays_.size() + room_for_vectors;
+    const size_t room = rays_.size() + vector_padding;
     for (auto* column : {&places_.x, &places_.y, &places_.normal_x, &places_.normal_y})
       column->assign(room, 0);
     for (size_t i = 0; i < rays_.size(); ++i)
@@ -47,13 +47,13 @@ class NearHits {
       places_.normal_y[i] = static_cast<float>(rays_[i].y);
   }
 
-  void meet(const RimWave& wave, std::vector<RayHit>& hits) {
+  void meet(const FourierRim& wave, std::vector<RayHit>& hits) {
     for (size_t i = 0; i < rays_.size(); ++i) {
       const Point2 p = rays_[i] * wave.along(rays_[i]);
       places_.x[i] = static_cast<float>(p.x), places_.y[i] = static_cast<float>(p.y);
     }
     scan_.origin = wave.centre;
-    meet_edges(picture_, places_, scan_, met_);
+    sample_edges(picture_, places_, scan_, met_);
     hits.clear();
     for (size_t i = 0; i < rays_.size(); ++i)
       if (met_.contrast[i] > 0) hits.push_back({rays_[i], wave.along(rays_[i]) + met_.offset[i]});
@@ -64,12 +64,12 @@ class NearHits {
   std::vector<Point2> rays_;
   EdgeColumns places_;
   EdgeScan scan_;
-  EdgesMet met_;
+  EdgeSamples met_;
 };
 
 /// The same between two radii.
-std::vector<RayHit> hits_along_rays(const Image<uint8_t>& picture, const RimWave& wave, double less,
-                                    double more, int rays, bool dark, double least_contrast) {
+std::vector<RayHit> hits_along_rays(const Image<uint8_t>& picture, const FourierRim& wave, double less,
+                                    double more, int rays, bool dark, double min_contrast) {
   constexpr double step = 0.5;
   std::vector<RayHit> hits;
   std::vector<double> v;
@@ -95,7 +95,7 @@ std::vector<RayHit> hits_along_rays(const Image<uint8_t>& picture, const RimWave
     };  // two pixels
     for (size_t k = 2; k + 2 < v.size(); ++k)
       if (rise(k) > best) best = rise(k), at = k;
-    if (best < least_contrast) continue;
+    if (best < min_contrast) continue;
     double sub = 0;
     if (at > 2 && at + 3 < v.size()) {
       const double a = rise(at - 1), c = rise(at + 1), bend = a - 2 * best + c;
@@ -107,8 +107,9 @@ std::vector<RayHit> hits_along_rays(const Image<uint8_t>& picture, const RimWave
 }
 
 /// The circle that most hits agree with, of those through three of them.
-std::optional<RimWave> agreed_circle(const std::vector<RayHit>& hits, const RimWave& start, double within,
-                                     double least_radius, double most_radius, double least_agree) {
+std::optional<FourierRim> agreed_circle(const std::vector<RayHit>& hits, const FourierRim& start,
+                                        double within, double min_radius, double max_radius,
+                                        double min_agree) {
   constexpr double nearly_all = 0.85;
   if (hits.size() < 6) return std::nullopt;
   std::vector<Point2> points;
@@ -116,15 +117,15 @@ std::optional<RimWave> agreed_circle(const std::vector<RayHit>& hits, const RimW
   const size_t n = points.size();
   std::vector<double> x((n + 3) / 4 * 4, 1e9), y(x);  // filled up with what agrees with nothing
   for (size_t i = 0; i < n; ++i) x[i] = points[i].x, y[i] = points[i].y;
-  std::optional<RimWave> best;
+  std::optional<FourierRim> best;
   double most = 0;
-  Draw draw;
+  SampleRandom draw;
   for (int round = 0; round < 80; ++round) {
     const size_t i = draw.below(n), j = (i + n / 4 + draw.below(n / 4 + 1)) % n,
                  k = (i + n / 2 + draw.below(n / 4 + 1)) % n;
     if (i == j || j == k || i == k) continue;
     const auto circle = circle_through(points[i], points[j], points[k]);
-    if (!circle || circle->radius < least_radius || circle->radius > most_radius) continue;
+    if (!circle || circle->radius < min_radius || circle->radius > max_radius) continue;
     // By squares of distances, which near the circle differ as they do; four sums side by side.
     const double square = circle->radius * circle->radius, per_within = 1 / (2 * circle->radius * within);
     std::array<double, 4> sums{};
@@ -135,15 +136,15 @@ std::optional<RimWave> agreed_circle(const std::vector<RayHit>& hits, const RimW
         sums[lane] += near > 0 ? near : 0;
       }
     const double agree = sums[0] + sums[1] + sums[2] + sums[3];
-    if (agree > most) most = agree, best = RimWave{circle->centre, circle->radius, {}};
+    if (agree > most) most = agree, best = FourierRim{circle->centre, circle->radius, {}};
     if (most > nearly_all * static_cast<double>(n)) break;
   }
-  return most >= least_agree ? best : std::nullopt;
+  return most >= min_agree ? best : std::nullopt;
 }
 
 /// One step of least squares for centre, radius and even wave, hits far off weighed down (Tukey). The hits
 /// lie on rays from `wave`'s centre, so they are cast anew before the next step. Returns how many are near.
-int settle(RimWave& wave, const std::vector<RayHit>& hits, double within, bool oval) {
+int settle(FourierRim& wave, const std::vector<RayHit>& hits, double within, bool oval) {
   using Vector5 = Eigen::Matrix<double, 5, 1>;
   Eigen::Matrix<double, 5, 5> normal = Eigen::Matrix<double, 5, 5>::Identity() * 1e-9;
   Vector5 right = Vector5::Zero();
@@ -172,31 +173,31 @@ int settle(RimWave& wave, const std::vector<RayHit>& hits, double within, bool o
 
 }  // namespace
 
-std::optional<RimWave> settle_rim(const Survey& survey, const RimGuess& guess, const RimSearch& search) {
+std::optional<FourierRim> settle_rim(const PreparedPicture& prepared, const RimGuess& guess,
+                                     const RimSearch& search) {
   const int first_level =
-      std::clamp(static_cast<int>(std::floor(std::log2(guess.radius / 7))), 0, survey.level_count() - 1);
+      std::clamp(static_cast<int>(std::floor(std::log2(guess.radius / 7))), 0, prepared.level_count() - 1);
   int level = first_level;
   double scale = std::ldexp(1.0, -level);
   const double slack = 0.05 * guess.radius + 1 / scale;
-  RimWave wave{to_level(guess.centre, level), guess.radius * scale, {}};
-  double less = (guess.radius - search.least_radius + slack) * scale,
-         more = (search.most_radius - guess.radius + slack) * scale;
+  FourierRim wave{to_level(guess.centre, level), guess.radius * scale, {}};
+  double less = (guess.radius - search.min_radius + slack) * scale,
+         more = (search.max_radius - guess.radius + slack) * scale;
   less += 1.5, more += 1.5;  // the centre is known to a pixel or two
   // What two pixels show of a rim, and noise does not.
   const auto contrast_on = [&](int index) {
-    return std::max(0.5 * search.least_contrast, 3 * survey.noise_sigma(index));
+    return std::max(0.5 * search.min_contrast, 3 * prepared.noise_sigma(index));
   };
   std::vector<RayHit> hits =
-      hits_along_rays(survey.level(level), wave, less, more, first_rays, search.dark, contrast_on(level));
-  const auto circle =
-      agreed_circle(hits, wave, 1.2, (search.least_radius - slack) * scale,
-                    (search.most_radius + slack) * scale, 0.5 * search.least_rim * first_rays);
+      hits_along_rays(prepared.level(level), wave, less, more, first_rays, search.dark, contrast_on(level));
+  const auto circle = agreed_circle(hits, wave, 1.2, (search.min_radius - slack) * scale,
+                                    (search.max_radius + slack) * scale, 0.5 * search.min_rim * first_rays);
   if (!circle) return std::nullopt;
   wave = *circle;
   for (;;) {
     const int rays = std::clamp(static_cast<int>(2 * std::numbers::pi * wave.radius / 2), 32, 128);
     int near = 0;
-    NearHits rim(survey.level(level), rays, search.dark, contrast_on(level));
+    NearHits rim(prepared.level(level), rays, search.dark, contrast_on(level));
     // Narrow from the start: an edge that cuts a part of the rim off runs near it at its ends. A level below
     // begins with a rim that is nearly known.
     for (int pass = 0; pass < (level == first_level ? 3 : 2); ++pass) {
@@ -205,7 +206,7 @@ std::optional<RimWave> settle_rim(const Survey& survey, const RimGuess& guess, c
       if (near < 6) return std::nullopt;
     }
     wave.met = static_cast<double>(near) / rays;
-    if (wave.met < 0.75 * search.least_rim) return std::nullopt;
+    if (wave.met < 0.75 * search.min_rim) return std::nullopt;
     if (level == 0) break;
     --level;
     wave.centre = to_level(from_level(wave.centre, level + 1), level);

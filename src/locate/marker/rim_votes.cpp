@@ -11,9 +11,9 @@ namespace {
 
 /// The level on which a circle of that radius is 7 to 14 pixels wide to each side: round enough to tell, and
 /// small enough to be quick.
-int level_for(const Survey& survey, double radius) {
+int level_for(const PreparedPicture& prepared, double radius) {
   const int level = static_cast<int>(std::floor(std::log2(std::max(radius, 1.0) / 7)));
-  return std::clamp(level, 0, survey.level_count() - 1);
+  return std::clamp(level, 0, prepared.level_count() - 1);
 }
 
 struct Peak {
@@ -56,12 +56,12 @@ std::vector<Peak> peaks_of(const Image<uint16_t>& votes, int least, int apart) {
 
 }  // namespace
 
-std::vector<RimGuess> vote_for_rims(const Survey& survey, const RimSearch& search) {
-  const double middle = 0.5 * (search.least_radius + search.most_radius);
-  const int level = level_for(survey, middle);
+std::vector<RimGuess> vote_for_rims(const PreparedPicture& prepared, const RimSearch& search) {
+  const double middle = 0.5 * (search.min_radius + search.max_radius);
+  const int level = level_for(prepared, middle);
   const double scale = std::ldexp(1.0, -level);
-  const double least = search.least_radius * scale, most = search.most_radius * scale;
-  const Image<uint8_t>& picture = survey.level(level);
+  const double least = search.min_radius * scale, most = search.max_radius * scale;
+  const Image<uint8_t>& picture = prepared.level(level);
   // Where centres may lie on that level, and the picture that can vote for them.
   const Point2 from = to_level({search.centres.x, search.centres.y}, level),
                to = to_level(
@@ -77,11 +77,11 @@ std::vector<RimGuess> vote_for_rims(const Survey& survey, const RimSearch& searc
   Gradients own;
   if (!whole)
     own = gradients(ImageView<const uint8_t>(picture.row(y0) + x0, x1 - x0, y1 - y0, picture.stride()));
-  const Gradients& g = whole ? survey.gradients(level) : own;
+  const Gradients& g = whole ? prepared.gradients(level) : own;
 
   const double strongest_blur = level == 0 ? 0.5 : 0.6;  // of a rim's contrast, what two pixels show of it
-  const int strong = std::max(2, static_cast<int>(std::lround(std::max(strongest_blur * search.least_contrast,
-                                                                       2.5 * survey.noise_sigma(level)))));
+  const int strong = std::max(2, static_cast<int>(std::lround(std::max(strongest_blur * search.min_contrast,
+                                                                       2.5 * prepared.noise_sigma(level)))));
   static const std::array<Point2, 256> direction = [] {
     std::array<Point2, 256> all;
     for (size_t i = 0; i < 256; ++i) all[i] = unit(degrees(360.0 * static_cast<double>(i) / 256));
@@ -106,7 +106,7 @@ std::vector<RimGuess> vote_for_rims(const Survey& survey, const RimSearch& searc
   // A rim votes about twice for every pixel of its length, since it is two pixels wide.
   const double length = 2 * std::numbers::pi * 0.5 * (least + most);
   std::vector<RimGuess> guesses;
-  for (const Peak& p : peaks_of(votes, static_cast<int>(search.least_votes * length),
+  for (const Peak& p : peaks_of(votes, static_cast<int>(search.min_votes * length),
                                 std::max(1, static_cast<int>(0.4 * least)))) {
     const Point2 at = from_level({p.x + static_cast<double>(x0), p.y + static_cast<double>(y0)}, level);
     const double slack = 2 / scale;

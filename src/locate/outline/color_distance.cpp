@@ -4,7 +4,7 @@
 #include <cmath>
 
 #include "heron/base/median.hpp"
-#include "heron/image/parallel.hpp"
+#include "image/parallel.hpp"
 #include "silhouette.hpp"
 
 namespace heron {

@@ -8,7 +8,7 @@
 #include "heron/image/sample.hpp"
 #include "heron/locate/outline.hpp"
 #include "locate/common/cells.hpp"
-#include "locate/common/limits.hpp"
+#include "locate/common/find_options.hpp"
 #include "locate/common/misses.hpp"
 #include "locate/pattern/model/part_size.hpp"
 #include "silhouette.hpp"
@@ -24,7 +24,7 @@ struct Expected {
 
 constexpr int search_margin = 16;  // around a part, where pieces that are too much are looked for
 
-Expected expected_at(const OutlineTarget& target, const Sighting& s, bool mirrored, int width, int height) {
+Expected expected_at(const OutlineTarget& target, const Detection& s, bool mirrored, int width, int height) {
   const TaughtPicture& t = target.taught();
   const Similarity2 pose{s.x, s.y, s.angle, s.scale}, back = pose.inverse();
   const Box& box = target.extent();
@@ -84,7 +84,7 @@ Image<uint16_t> border_distance(const Image<uint8_t>& mask) {
 struct Difference {
   double area = 0;  ///< of what is there of the part
   double deviation = 0;
-  std::vector<Flaw> flaws;
+  std::vector<Defect> defects;
 };
 
 /// What is missing and what is too much; `others` marks what other finds account for.
@@ -115,32 +115,32 @@ Difference difference_at(const OutlineTarget& target, const Image<uint8_t>& silh
           if (alone(x - c.left + 1, y - c.top + 1))
             deepest = std::max(deepest, far(x, y) / per_pixel),
             nearest = std::min(nearest, far(x, y) / per_pixel);
-      if (area < target.settings().least_flaw) continue;
+      if (area < target.settings().min_defect) continue;
       const bool from_outline = nearest < 3;  // else a hole or a speck of its own
       if (from_outline) d.deviation = std::max(d.deviation, deepest);
       if (!from_outline) deepest -= nearest;
-      d.flaws.push_back({what, c.x + e.x0, c.y + e.y0, area, deepest});
+      d.defects.push_back({what, c.x + e.x0, c.y + e.y0, area, deepest});
     }
-  std::stable_sort(d.flaws.begin(), d.flaws.end(),
-                   [](const Flaw& a, const Flaw& b) { return a.area > b.area; });
-  if (d.flaws.size() > 20) d.flaws.resize(20);
+  std::stable_sort(d.defects.begin(), d.defects.end(),
+                   [](const Defect& a, const Defect& b) { return a.area > b.area; });
+  if (d.defects.size() > 20) d.defects.resize(20);
   return d;
 }
 
 struct Match {
-  Sighting sighting;
+  Detection detection;
   bool mirrored = false;
 };
 
 /// The better of two on one spot stays; a mirrored one has to be better by half of what the two shapes differ
 /// by, `mirror_gap` of the score.
 std::vector<Match> best_by_spot(std::vector<Match> all, double apart, double mirror_gap) {
-  const auto rank = [&](const Match& m) { return m.sighting.score * (m.mirrored ? 1 - mirror_gap / 2 : 1); };
+  const auto rank = [&](const Match& m) { return m.detection.score * (m.mirrored ? 1 - mirror_gap / 2 : 1); };
   std::stable_sort(all.begin(), all.end(), [&](const Match& a, const Match& b) { return rank(a) > rank(b); });
   std::vector<Match> kept;
   for (Match& m : all) {
     const auto here = [&](const Match& o) {
-      return distance({o.sighting.x, o.sighting.y}, {m.sighting.x, m.sighting.y}) < apart;
+      return distance({o.detection.x, o.detection.y}, {m.detection.x, m.detection.y}) < apart;
     };
     if (std::none_of(kept.begin(), kept.end(), here)) kept.push_back(std::move(m));
   }
@@ -149,18 +149,18 @@ std::vector<Match> best_by_spot(std::vector<Match> all, double apart, double mir
 
 /// Parts of the silhouette that nothing accounts for: too large, too small, or another shape.
 void tell_of_others(const OutlineTarget& target, const Image<uint8_t>& silhouette,
-                    const Image<uint8_t>& taken, const FindLimits& limits, Findings& findings) {
+                    const Image<uint8_t>& taken, const FindOptions& options, FindResult& result) {
   Image<uint8_t> mask(silhouette.width(), silhouette.height());
   for (int y = 0; y < mask.height(); ++y)
     for (int x = 0; x < mask.width(); ++x) mask(x, y) = silhouette(x, y) >= 128 ? 255 : 0;
   std::vector<Component> all = components(mask);
   std::stable_sort(all.begin(), all.end(), [](const auto& a, const auto& b) { return a.area > b.area; });
-  const double most_scale = limits.scale.max * limits.scale.max,
-               least_scale = limits.scale.min * limits.scale.min;
+  const double max_scale = options.scale.max * options.scale.max,
+               min_scale = options.scale.min * options.scale.min;
   for (const Component& c : all) {
     const double share = 100 * c.area / target.area();
-    const bool too_large = share > 160 * most_scale;
-    if (share < 30 * least_scale || (!too_large && findings.misses.size() >= most_misses)) break;
+    const bool too_large = share > 160 * max_scale;
+    if (share < 30 * min_scale || (!too_large && result.misses.size() >= max_misses)) break;
     const Image<uint8_t> alone = component_alone(mask, c);
     double known = 0;
     for (int y = c.top; y <= c.bottom; ++y)
@@ -171,25 +171,25 @@ void tell_of_others(const OutlineTarget& target, const Image<uint8_t>& silhouett
     };
     // What looks a little like the part here and there in a heap says less than the heap itself.
     if (too_large)
-      std::erase_if(findings.misses, [&](const Miss& m) {
-        return told(m) && !m.limits.empty() && m.limits[0].name == "score";
+      std::erase_if(result.misses, [&](const Miss& m) {
+        return told(m) && !m.reasons.empty() && m.reasons[0].name == "score";
       });
-    if (std::any_of(findings.misses.begin(), findings.misses.end(), told)) continue;
-    if (!limits.region.empty() && !limits.region.contains({c.x, c.y})) continue;
+    if (std::any_of(result.misses.begin(), result.misses.end(), told)) continue;
+    if (!options.region.empty() && !options.region.contains({c.x, c.y})) continue;
     Miss miss{.x = c.x, .y = c.y};
     if (too_large)
-      miss.limits.push_back({"area", share, "100 per cent of the taught area for one part; two together?"});
+      miss.reasons.push_back({"area", share, "100 per cent of the taught area for one part; two together?"});
     else
-      miss.limits.push_back({"shape", share, "the taught outline"});
-    findings.misses.insert(too_large ? findings.misses.begin() : findings.misses.end(), std::move(miss));
+      miss.reasons.push_back({"shape", share, "the taught outline"});
+    result.misses.insert(too_large ? result.misses.begin() : result.misses.end(), std::move(miss));
   }
 }
 
 /// Outlines err in stretches: where another part, tape or a shadow touches them, or where blur rounds a tip,
 /// all edges of it are off together. What stretches of this size pull at the pose is its sigma, where that is
 /// more.
-PoseSigma sigma_by_stretches(const Sighting& s) {
-  constexpr double stretch = 56;  // pixels
+PoseSigma sigma_by_stretches(const Detection& s) {
+  constexpr double segment = 56;  // pixels
   const bool turns = s.has_angle, scales = s.sigma.scale > 0;
   Eigen::Matrix4d normal = Eigen::Matrix4d::Zero();
   std::map<std::pair<int, int>, Eigen::Vector4d> pulls;
@@ -200,8 +200,8 @@ PoseSigma sigma_by_stretches(const Sighting& s) {
                                   scales ? dot(arm, e.normal) : 0);
     const double w = static_cast<double>(e.weight) * static_cast<double>(e.weight);
     normal += w * by_pose * by_pose.transpose();
-    const auto at = std::pair(static_cast<int>(std::floor(arm.x / stretch)),
-                              static_cast<int>(std::floor(arm.y / stretch)));
+    const auto at = std::pair(static_cast<int>(std::floor(arm.x / segment)),
+                              static_cast<int>(std::floor(arm.y / segment)));
     pulls.try_emplace(at, Eigen::Vector4d::Zero()).first->second +=
         w * static_cast<double>(e.distance) * by_pose;
   }
@@ -216,104 +216,106 @@ PoseSigma sigma_by_stretches(const Sighting& s) {
           scales ? std::max(s.sigma.scale, s.scale * std::sqrt(c(3, 3))) : 0};
 }
 
-Survey away_from_backdrop(const OutlineSettings& s, const Survey& survey) {
-  if (survey.color().empty())
+PreparedPicture away_from_backdrop(const OutlineSettings& s, const PreparedPicture& prepared) {
+  if (prepared.color().empty())
     fail_argument(
         fmt::format("find: the picture is grey; '{}' lies on a color and needs a color picture", s.name));
-  return Survey(distance_from_color(survey.color(), three_of(s.backdrop_color), three_of(s.towards)));
+  return PreparedPicture(
+      distance_from_color(prepared.color(), three_of(s.backdrop_color), three_of(s.towards)));
 }
 
 }  // namespace
 
-Findings find(const OutlineTarget& target, const Survey& survey, const FindLimits& limits, Explain explain,
-              Work* work) {
+FindResult find(const OutlineTarget& target, const PreparedPicture& prepared, const FindOptions& options,
+                Explain explain, Work* work) {
   const OutlineSettings& s = target.settings();
   if (s.backdrop == Backdrop::unknown) {
-    FindLimits any = limits;
+    FindOptions any = options;
     any.inversion = Inversion::local;
-    any.count = FindLimits::all;  // what deviates does not count
-    Findings all = find(target.shape(), survey, any, explain, work), findings;
-    findings.complete = all.complete, findings.misses = std::move(all.misses);
-    for (Sighting& one : all.sightings) {
+    any.max_count = FindOptions::all;  // what deviates does not count
+    FindResult all = find(target.shape(), prepared, any, explain, work), result;
+    result.complete = all.complete, result.misses = std::move(all.misses);
+    for (Detection& one : all.detections) {
       float most = 0;
       for (const EdgeMatch& e : one.edges)
         if (e.weight > 0) most = std::max(most, std::abs(e.distance));
-      one.figures = {{"area", target.area() * one.scale * one.scale, FigureUnit::square_pixels},
-                     {"deviation", most}};
-      std::vector<LimitMissed> missed;
-      if (s.most_deviation > 0 && most > s.most_deviation)
-        missed.push_back(too_high("deviation", most, s.most_deviation));
-      take(findings, std::move(one), limits, std::move(missed));
+      one.measurements = {{"area", target.area() * one.scale * one.scale, MeasurementUnit::square_pixels},
+                          {"deviation", most}};
+      std::vector<MissReason> missed;
+      if (s.max_deviation > 0 && most > s.max_deviation)
+        missed.push_back(too_high("deviation", most, s.max_deviation));
+      take(result, std::move(one), options, std::move(missed));
     }
-    keep_nearest(findings);
-    return findings;
+    keep_nearest(result);
+    return result;
   }
   SilhouetteBy by{.tone = s.tone, .threshold = s.threshold, .level = s.level};
   for (const TaughtExtra& extra : target.taught().extras) {
-    if (extra.pixels.width() != survey.width() || extra.pixels.height() != survey.height())
-      fail_argument(
-          fmt::format("find: the background of '{}' has {} x {} pixels, the picture {} x {}; both must be "
-                      "taken by the same camera",
-                      s.name, extra.pixels.width(), extra.pixels.height(), survey.width(), survey.height()));
+    if (extra.pixels.width() != prepared.width() || extra.pixels.height() != prepared.height())
+      fail_argument(fmt::format(
+          "find: the background of '{}' has {} x {} pixels, the picture {} x {}; both must be "
+          "taken by the same camera",
+          s.name, extra.pixels.width(), extra.pixels.height(), prepared.width(), prepared.height()));
     (extra.name == "spread" ? by.spread : by.behind) = &extra.pixels;
   }
-  const Survey silhouette(s.backdrop == Backdrop::color ? silhouette_of(away_from_backdrop(s, survey), by)
-                                                        : silhouette_of(survey, by));
-  FindLimits wide = limits;
-  wide.count = FindLimits::all;  // what is mirrored or flawed does not count
-  Findings plain = find(target.shape(), silhouette, wide, explain, work);
+  const PreparedPicture silhouette(s.backdrop == Backdrop::color
+                                       ? silhouette_of(away_from_backdrop(s, prepared), by)
+                                       : silhouette_of(prepared, by));
+  FindOptions wide = options;
+  wide.max_count = FindOptions::all;  // what is mirrored or flawed does not count
+  FindResult plain = find(target.shape(), silhouette, wide, explain, work);
   std::vector<Match> matches;
-  for (Sighting& one : plain.sightings) matches.push_back({std::move(one), false});
+  for (Detection& one : plain.detections) matches.push_back({std::move(one), false});
   if (target.mirrored()) {
-    Findings turned = find(*target.mirrored(), silhouette, wide, Explain::never, work);
-    for (Sighting& one : turned.sightings) matches.push_back({std::move(one), true});
+    FindResult turned = find(*target.mirrored(), silhouette, wide, Explain::never, work);
+    for (Detection& one : turned.detections) matches.push_back({std::move(one), true});
     plain.complete = plain.complete && turned.complete;
   }
   matches = best_by_spot(std::move(matches), 0.3 * std::min(target.extent().width, target.extent().height),
                          1 - target.likeness_of_mirrored() / 100);
 
-  Findings findings;
-  findings.complete = plain.complete;
-  Image<uint8_t> taken(survey.width(), survey.height());
+  FindResult result;
+  result.complete = plain.complete;
+  Image<uint8_t> taken(prepared.width(), prepared.height());
   std::vector<Expected> expected;
   for (const Match& m : matches) {
-    expected.push_back(expected_at(target, m.sighting, m.mirrored, survey.width(), survey.height()));
+    expected.push_back(expected_at(target, m.detection, m.mirrored, prepared.width(), prepared.height()));
     const Expected& e = expected.back();
     for (int y = 0; y < e.part.height(); ++y)
       for (int x = 0; x < e.part.width(); ++x)
         if (e.part(x, y)) taken(x + e.x0, y + e.y0) = 255;
   }
   for (size_t i = 0; i < matches.size(); ++i) {
-    Sighting& one = matches[i].sighting;
+    Detection& one = matches[i].detection;
     Difference d = difference_at(target, silhouette.level(0), expected[i], taken);
     for (const EdgeMatch& e : one.edges)
       if (e.weight > 0) d.deviation = std::max(d.deviation, static_cast<double>(std::abs(e.distance)));
     double flawed = 0;
-    for (const Flaw& f : d.flaws) flawed += f.area;
-    one.figures = {{"area", d.area, FigureUnit::square_pixels},
-                   {"deviation", d.deviation},
-                   {"mirrored", matches[i].mirrored ? 1.0 : 0.0}};
-    one.flaws = std::move(d.flaws);
+    for (const Defect& f : d.defects) flawed += f.area;
+    one.measurements = {{"area", d.area, MeasurementUnit::square_pixels},
+                        {"deviation", d.deviation},
+                        {"mirrored", matches[i].mirrored ? 1.0 : 0.0}};
+    one.defects = std::move(d.defects);
     one.sigma = sigma_by_stretches(one);
-    std::vector<LimitMissed> missed;
+    std::vector<MissReason> missed;
     const double share = 100 * d.area / (target.area() * one.scale * one.scale);
     if (matches[i].mirrored && !s.mirrored) missed.push_back({"mirrored", 1, "not mirrored"});
-    if (s.least_area > 0 && share < s.least_area) missed.push_back(too_low("area", share, s.least_area));
-    if (s.most_area > 0 && share > s.most_area) missed.push_back(too_high("area", share, s.most_area));
-    if (s.most_deviation > 0 && d.deviation > s.most_deviation)
-      missed.push_back(too_high("deviation", d.deviation, s.most_deviation));
-    if (s.most_flaw > 0 && flawed > s.most_flaw) missed.push_back(too_high("flaw", flawed, s.most_flaw));
-    take(findings, std::move(one), limits, std::move(missed));
+    if (s.min_area > 0 && share < s.min_area) missed.push_back(too_low("area", share, s.min_area));
+    if (s.max_area > 0 && share > s.max_area) missed.push_back(too_high("area", share, s.max_area));
+    if (s.max_deviation > 0 && d.deviation > s.max_deviation)
+      missed.push_back(too_high("deviation", d.deviation, s.max_deviation));
+    if (s.max_defect > 0 && flawed > s.max_defect) missed.push_back(too_high("defect", flawed, s.max_defect));
+    take(result, std::move(one), options, std::move(missed));
   }
   const auto accounted = [&](const Miss& m) {
     const int x = static_cast<int>(m.x), y = static_cast<int>(m.y);
     return taken.view().holds(x, y) && taken(x, y);
   };
   for (Miss& m : plain.misses)
-    if (!accounted(m)) findings.misses.push_back(std::move(m));
-  tell_of_others(target, silhouette.level(0), taken, limits, findings);
-  keep_nearest(findings);
-  return findings;
+    if (!accounted(m)) result.misses.push_back(std::move(m));
+  tell_of_others(target, silhouette.level(0), taken, options, result);
+  keep_nearest(result);
+  return result;
 }
 
 }  // namespace heron

@@ -8,14 +8,14 @@
 #include "color_distance.hpp"
 #include "heron/image/components.hpp"
 #include "heron/image/noise.hpp"
-#include "locate/common/limits.hpp"
+#include "locate/common/find_options.hpp"
 #include "silhouette.hpp"
 
 namespace heron {
 namespace {
 
-constexpr double least_like_itself = 96;  // per cent
-constexpr uint8_t on_outline = 128;       // half of a pixel is the part's
+constexpr double min_like_itself = 96;  // per cent
+constexpr uint8_t on_outline = 128;     // half of a pixel is the part's
 
 Image<uint8_t> above(const Image<uint8_t>& silhouette, const Image<uint8_t>& counts) {
   Image<uint8_t> mask(silhouette.width(), silhouette.height());
@@ -51,11 +51,11 @@ void require_valid(const OutlineSettings& s) {
   if (!(s.threshold >= 0 && s.threshold <= 200))
     fail_argument(
         fmt::format("threshold {:g} must be from 1 to 200 grey levels, or 0 to choose it", s.threshold));
-  for (const auto& [value, name] : {std::pair{s.least_area, "least area"},
-                                    {s.most_area, "most area"},
-                                    {s.most_deviation, "most deviation"},
-                                    {s.least_flaw, "least flaw"},
-                                    {s.most_flaw, "most flaw"},
+  for (const auto& [value, name] : {std::pair{s.min_area, "min area"},
+                                    {s.max_area, "max area"},
+                                    {s.max_deviation, "max deviation"},
+                                    {s.min_defect, "min defect"},
+                                    {s.max_defect, "max defect"},
                                     {s.level, "level"}})
     if (!(value >= 0 && value < 1e9)) fail_argument(fmt::format("{} {:g} must be 0 or above", name, value));
   if (!s.backdrop_color.empty() || s.backdrop == Backdrop::color) {
@@ -69,14 +69,13 @@ void require_valid(const OutlineSettings& s) {
       fail_argument(
           fmt::format("a backdrop color of {:g}, {:g}, {:g} is too dark to have a color", c[0], c[1], c[2]));
   }
-  if (s.backdrop == Backdrop::unknown && (s.least_area > 0 || s.most_area > 0 || s.most_flaw > 0))
+  if (s.backdrop == Backdrop::unknown && (s.min_area > 0 || s.max_area > 0 || s.max_defect > 0))
     fail_argument(
-        "before an unknown backdrop only edges are seen, so area and flaws are not measured; leave out "
-        "least_area, "
-        "most_area and most_flaw, or give a backdrop (most_deviation is measured)");
-  if (s.most_area > 0 && s.most_area < s.least_area)
-    fail_argument(
-        fmt::format("areas {:g}..{:g} per cent must have the least first", s.least_area, s.most_area));
+        "before an unknown backdrop only edges are seen, so area and defects are not measured; leave out "
+        "min_area, "
+        "max_area and max_defect, or give a backdrop (max_deviation is measured)");
+  if (s.max_area > 0 && s.max_area < s.min_area)
+    fail_argument(fmt::format("areas {:g}..{:g} per cent must have the least first", s.min_area, s.max_area));
 }
 
 /// The mean of empty pictures, and how much they differ, in eighths of a grey level.
@@ -170,19 +169,19 @@ double likeness_of(const PatternTarget& other, const Image<uint8_t>& silhouette)
   Image<uint8_t> wide(silhouette.width() + 2 * margin, silhouette.height() + 2 * margin);
   for (int y = 0; y < silhouette.height(); ++y)
     std::copy_n(silhouette.row(y), silhouette.width(), wide.row(y + margin) + margin);
-  FindLimits any;
-  any.least_score = 30, any.thoroughness = Thoroughness::exhaustive;
-  const Findings found = find(other, Survey(std::move(wide)), any, Explain::never);
-  return found.sightings.empty() ? 0 : found.sightings[0].score;
+  FindOptions any;
+  any.min_score = 30, any.thoroughness = Thoroughness::exhaustive;
+  const FindResult found = find(other, PreparedPicture(std::move(wide)), any, Explain::never);
+  return found.detections.empty() ? 0 : found.detections[0].score;
 }
 
 }  // namespace
 
 const KindInfo& OutlineTarget::info() {
-  static const KindInfo kind{.word = "outline",
+  static const KindInfo kind{.id = "outline",
                              .what = "a silhouette on a known background",
-                             .limits = {"angle", "scale", "least score", "count", "min visible",
-                                        "most outside", "thoroughness", "region"},
+                             .options = {"angle", "scale", "min score", "max count", "min visible",
+                                         "max outside", "thoroughness", "region"},
                              .looks_at_color = true,
                              .backgrounds = true};
   return kind;
@@ -194,28 +193,29 @@ const std::vector<SettingRow<OutlineSettings>>& OutlineTarget::rows() {
        SettingWord<OutlineSettings>{[](const OutlineSettings& s) { return static_cast<int>(s.backdrop); },
                                     [](OutlineSettings& s, int i) { s.backdrop = static_cast<Backdrop>(i); },
                                     {"even", "picture", "color", "unknown"}},
-       "what lies behind: even brightness, as an empty picture shows it (--background), one color, or "
-       "unknown"},
+       "what lies behind the parts: even brightness, picture (--background), one color, or unknown"},
       {"backdrop_color", &OutlineSettings::backdrop_color,
-       "red, green, blue of a backdrop of one color; learned along the region's border unless given"},
+       "RED,GREEN,BLUE of a backdrop of one color; default: learned along the region's border"},
       {"tone",
        SettingWord<OutlineSettings>{[](const OutlineSettings& s) { return static_cast<int>(s.tone); },
                                     [](OutlineSettings& s, int i) { s.tone = static_cast<PartTone>(i); },
                                     {"learn", "either", "bright", "dark"}},
-       "how parts stand out; learn takes what the region shows"},
-      {"threshold", &OutlineSettings::threshold, "grey levels from the background; 0 chooses"},
+       "how parts differ from the backdrop: bright, dark, either, or learn"},
+      {"threshold", &OutlineSettings::threshold,
+       "difference from the backdrop that counts as a part, grey levels; 0: chosen"},
       {"level", &OutlineSettings::level,
-       "of the background at teaching; the threshold follows the light by it"},
+       "brightness of the backdrop at teaching, grey levels; the threshold follows it", true},
       {"towards", &OutlineSettings::towards,
-       "direction from the backdrop's color to the parts', learned; none where they have several colors"},
-      {"mirrored", &OutlineSettings::mirrored, "finds the mirrored shape too; else it is a miss"},
-      {"least_area", &OutlineSettings::least_area, "per cent of the taught area; 0: any"},
-      {"most_area", &OutlineSettings::most_area, "per cent of the taught area; 0: any"},
-      {"most_deviation", &OutlineSettings::most_deviation,
-       "pixels that the outline may lie off anywhere; 0: any"},
-      {"least_flaw", &OutlineSettings::least_flaw,
-       "square pixels from which on a missing or extra piece is told"},
-      {"most_flaw", &OutlineSettings::most_flaw, "square pixels that all of them may sum up to; 0: any"}};
+       "direction from the backdrop's color to the parts' color; empty when parts have several colors", true},
+      {"mirrored", &OutlineSettings::mirrored, "yes: finds mirrored parts too; else they are misses"},
+      {"min_area", &OutlineSettings::min_area, "smallest area, per cent of the taught area; 0: any"},
+      {"max_area", &OutlineSettings::max_area, "largest area, per cent of the taught area; 0: any"},
+      {"max_deviation", &OutlineSettings::max_deviation,
+       "largest deviation from the taught outline, pixels; 0: any"},
+      {"min_defect", &OutlineSettings::min_defect,
+       "smallest missing or extra piece that is reported, square pixels"},
+      {"max_defect", &OutlineSettings::max_defect,
+       "largest total area of missing and extra pieces, square pixels; 0: any"}};
   return rows;
 }
 
@@ -263,8 +263,8 @@ OutlineTarget OutlineTarget::taught_on(const TeachingPicture& from, OutlineSetti
   const Image<uint8_t>* behind = extras.extras.empty() ? nullptr : &extras.extras[0].pixels;
   const Image<uint8_t>* spread = extras.extras.size() > 1 ? &extras.extras[1].pixels : nullptr;
   learn_threshold(s, from, behind);
-  const Survey survey{Image<uint8_t>(from.grey)};
-  const Image<uint8_t> silhouette = silhouette_of(survey, {behind, spread, s.tone, s.threshold, s.level});
+  const PreparedPicture prepared{Image<uint8_t>(from.grey)};
+  const Image<uint8_t> silhouette = silhouette_of(prepared, {behind, spread, s.tone, s.threshold, s.level});
   TaughtPicture taught = cut_out({.grey = silhouette, .region = from.region, .valid = from.valid}, s.origin);
   keep_largest(taught);
   taught.extras = std::move(extras.extras);
@@ -274,7 +274,7 @@ OutlineTarget OutlineTarget::taught_on(const TeachingPicture& from, OutlineSetti
 OutlineTarget::OutlineTarget(TaughtPicture taught, OutlineSettings settings)
     : TaughtKind(std::move(taught), std::move(settings)) {
   require_valid(settings_);
-  heron::require_valid(settings_.limits, 1);
+  heron::require_valid(settings_.options, 1);
   if (settings_.tone == PartTone::learn) settings_.tone = PartTone::either;
   if (settings_.threshold == 0) settings_.threshold = 20;
   if (settings_.backdrop == Backdrop::picture && taught_->extras.empty())
@@ -311,8 +311,8 @@ OutlineTarget::OutlineTarget(TaughtPicture taught, OutlineSettings settings)
       area_ += mask(x, y) != 0;
       if (!taught_->mask(x, y)) band(x, y) = 0;
     }
-  PatternSettings how{.name = settings_.name, .limits = settings_.limits};
-  how.least_strength = settings_.backdrop == Backdrop::unknown ? 0 : 24;
+  PatternSettings how{.name = settings_.name, .options = settings_.options};
+  how.edge_threshold = settings_.backdrop == Backdrop::unknown ? 0 : 24;
   Image<uint8_t> other = flipped(taught_->pixels), other_band = flipped(band);
   const double height = taught_->pixels.height() - 1;
   shape_ =
@@ -321,10 +321,10 @@ OutlineTarget::OutlineTarget(TaughtPicture taught, OutlineSettings settings)
                                               Point2{taught_->origin.x, height - taught_->origin.y}, how);
   likeness_of_mirrored_ = likeness_of(*mirrored_, taught_->pixels);
   // A shape that is its own mirror image, as far as edges tell, has no mirrored state.
-  if (likeness_of_mirrored_ > least_like_itself) mirrored_.reset();
+  if (likeness_of_mirrored_ > min_like_itself) mirrored_.reset();
 }
 
-std::vector<Figure> OutlineTarget::facts() const {
+std::vector<Measurement> OutlineTarget::facts() const {
   return {{"area", area_},
           {"edges", static_cast<double>(shape_->edges().size())},
           {"threshold", settings_.threshold},
@@ -332,11 +332,11 @@ std::vector<Figure> OutlineTarget::facts() const {
           {"mirror_differs", mirrored_ ? 1.0 : 0.0}};
 }
 
-std::vector<Trace> OutlineTarget::traces() const {
-  std::vector<Trace> traces;
+std::vector<Contour> OutlineTarget::contours() const {
+  std::vector<Contour> contours;
   Image<uint8_t> counts(taught_->mask);
-  for (auto& line : border_lines(above(taught_->pixels, counts))) traces.push_back({std::move(line)});
-  return traces;
+  for (auto& line : border_lines(above(taught_->pixels, counts))) contours.push_back({std::move(line)});
+  return contours;
 }
 
 }  // namespace heron

@@ -4,8 +4,8 @@
 #include <array>
 #include <cmath>
 
-#include "heron/geometry/robust_fit.hpp"
-#include "heron/image/parallel.hpp"
+#include "geometry/robust_fit.hpp"
+#include "image/parallel.hpp"
 
 namespace heron {
 namespace {
@@ -57,10 +57,10 @@ BackdropLevel level_of(const ImageView<const uint8_t>& picture, const Image<uint
   return level;
 }
 
-Image<uint8_t> silhouette_of(const Survey& survey, const SilhouetteBy& by) {
-  const Image<uint8_t>& picture = survey.level(0);
+Image<uint8_t> silhouette_of(const PreparedPicture& prepared, const SilhouetteBy& by) {
+  const Image<uint8_t>& picture = prepared.level(0);
   const BackdropLevel level = level_of(picture, by.behind);
-  const double least_threshold = 2.5 * survey.noise_sigma(0);
+  const double min_threshold = 2.5 * prepared.noise_sigma(0);
   // A background that is nearly black says nothing about the light.
   const double per_level = by.level >= 12 ? 1 / by.level : 0;
   const int width = picture.width();
@@ -75,7 +75,7 @@ Image<uint8_t> silhouette_of(const Survey& survey, const SilhouetteBy& by) {
                  bend = static_cast<float>(level.terms[3]);
       const auto u0 = static_cast<float>(share_of(0, width)),
                  step = width > 1 ? 2.0f / static_cast<float>(width - 1) : 0.0f;
-      const auto threshold = static_cast<float>(by.threshold), least = static_cast<float>(least_threshold),
+      const auto threshold = static_cast<float>(by.threshold), least = static_cast<float>(min_threshold),
                  per_lit = static_cast<float>(by.behind ? 1 : per_level);
       const bool follows = per_level > 0;
       for (int x = 0; x < width; ++x) {

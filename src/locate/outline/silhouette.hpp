@@ -1,6 +1,6 @@
 #pragma once
 #include "heron/locate/outline.hpp"
-#include "heron/locate/survey.hpp"
+#include "heron/locate/prepared_picture.hpp"
 
 namespace heron {
 
@@ -29,7 +29,7 @@ struct SilhouetteBy {
 };
 
 /// 128 where a pixel differs from the background by the threshold, 40 where it does not, and so on linearly.
-Image<uint8_t> silhouette_of(const Survey& survey, const SilhouetteBy& by);
+Image<uint8_t> silhouette_of(const PreparedPicture& prepared, const SilhouetteBy& by);
 
 /// Differences from the background in the part's sense, for choosing a threshold: bright, dark or both.
 Image<uint8_t> differences_of(const ImageView<const uint8_t>& picture, const BackdropLevel& level,

@@ -2,7 +2,7 @@
 #include <Eigen/Core>
 
 #include "heron/locate/edge.hpp"
-#include "heron/locate/survey.hpp"
+#include "heron/locate/prepared_picture.hpp"
 
 namespace heron {
 

@@ -4,7 +4,7 @@
 #include <cmath>
 #include <optional>
 
-#include "heron/geometry/robust_fit.hpp"
+#include "geometry/robust_fit.hpp"
 
 namespace heron {
 namespace {
@@ -77,11 +77,11 @@ LineEdge line_through(const Scan& scan, const std::vector<Strip>& strips, const 
   if (again > 0 && (std::abs(line.slope - slope) * farthest > 1 || std::abs(bent) > 0.002))
     return line_through(scan, strips, line.edge, pixel_noise, line.slope, again - 1);
   // Noise is each strip's own; unevenness is shared by strips within a stretch.
-  constexpr double stretch = 16;
+  constexpr double segment = 16;
   double own = 0, width = 0;
   for (const FitRow<2>& p : points) own += p.sigma * p.sigma / static_cast<double>(points.size());
   for (const Strip& strip : strips) width += strip.lanes / count;
-  const double wider = 1 + uneven_variance(strips, line, pixel_noise) * stretch / width / own;
+  const double wider = 1 + uneven_variance(strips, line, pixel_noise) * segment / width / own;
   // What a step that is no Gaussian's, read between pixels, moves all strips by that meet it alike.
   constexpr double model = 0.002;
   line.edge.sigma = std::hypot(line.edge.sigma * std::sqrt(wider), model),

@@ -6,11 +6,11 @@
 #include <algorithm>
 #include <cmath>
 
+#include "geometry/robust_fit.hpp"
 #include "heron/base/median.hpp"
 #include "heron/base/work.hpp"
-#include "heron/geometry/robust_fit.hpp"
 #include "locate/common/consensus.hpp"
-#include "locate/common/limits.hpp"
+#include "locate/common/find_options.hpp"
 #include "locate/common/misses.hpp"
 #include "locate/scan/scan.hpp"
 
@@ -48,12 +48,12 @@ StripeLook look_of(const StripeSettings& s, bool color) {
   return look;
 }
 
-Color3 pixel_at(const Survey& survey, int x, int y) {
-  if (!survey.color().empty()) {
-    const Rgb p = survey.color()(x, y);
+Color3 pixel_at(const PreparedPicture& prepared, int x, int y) {
+  if (!prepared.color().empty()) {
+    const Rgb p = prepared.color()(x, y);
     return {static_cast<double>(p.r), static_cast<double>(p.g), static_cast<double>(p.b)};
   }
-  return Color3::Constant(survey.level(0)(x, y));
+  return Color3::Constant(prepared.level(0)(x, y));
 }
 
 /// Noise of a profile by its bends, which steps hardly touch.
@@ -69,17 +69,17 @@ struct Crossing {
   double x = 0, y = 0, width = 0, sigma = 0, contrast = 0;
 };
 
-std::vector<Crossing> crossings_of(const Survey& survey, const StripeSettings& s, const StripeLook& look,
-                                   int scan, double y, double left, double right) {
+std::vector<Crossing> crossings_of(const PreparedPicture& prepared, const StripeSettings& s,
+                                   const StripeLook& look, int scan, double y, double left, double right) {
   const int lines = 3, first = std::max(0, static_cast<int>(std::ceil(left))),
-            last = std::min(survey.width() - 1, static_cast<int>(std::floor(right)));
+            last = std::min(prepared.width() - 1, static_cast<int>(std::floor(right)));
   if (last - first < 8) return {};
   std::vector<double> profile;
   for (int x = first; x <= last; ++x) {
     double sum = 0;
     for (int k = -(lines / 2); k <= lines / 2; ++k)
-      sum +=
-          look(pixel_at(survey, x, std::clamp(static_cast<int>(std::lround(y)) + k, 0, survey.height() - 1)));
+      sum += look(
+          pixel_at(prepared, x, std::clamp(static_cast<int>(std::lround(y)) + k, 0, prepared.height() - 1)));
     profile.push_back(sum / lines);
   }
   const double noise = noise_of(profile), least = std::max(18.0, 5 * noise);
@@ -129,7 +129,7 @@ std::optional<Curve> agreed_curve(const std::vector<Crossing>& crossings, const 
   if (n < 4) return std::nullopt;
   std::optional<Curve> best;
   double most = 0;
-  Draw draw;
+  SampleRandom draw;
   const auto pick = [&] { return crossings[draw.below(n)]; };
   for (int round = 0; round < 400; ++round) {
     const Crossing a = pick(), b = pick(), c = pick();
@@ -203,9 +203,9 @@ void require_valid(const StripeSettings& s) {
 }  // namespace
 
 const KindInfo& StripeTarget::info() {
-  static const KindInfo kind{.word = "stripe",
+  static const KindInfo kind{.id = "stripe",
                              .what = "a line on the floor to follow",
-                             .limits = {"least score", "region"},
+                             .options = {"min score", "region"},
                              .looks_at_color = true,
                              .region_of_positions = false};
   return kind;
@@ -213,14 +213,15 @@ const KindInfo& StripeTarget::info() {
 
 const std::vector<SettingRow<StripeSettings>>& StripeTarget::rows() {
   static const std::vector<SettingRow<StripeSettings>> rows{
-      {"width", &StripeSettings::width, "pixels; 0 learns it"},
-      {"width_change", &StripeSettings::width_change, "per cent that it may be narrower or wider elsewhere"},
-      {"ahead", &StripeSettings::ahead, "row at which offset and heading are told; below 0: the middle"},
-      {"top", &StripeSettings::top, "first row that is looked at; below 0: the region's"},
-      {"bottom", &StripeSettings::bottom, "last row that is looked at; below 0: the region's"},
-      {"scans", &StripeSettings::scans, "rows that are scanned"},
-      {"stripe_color", &StripeSettings::stripe_color, "red, green, blue of the stripe at teaching"},
-      {"floor_color", &StripeSettings::floor_color, "and of the floor"}};
+      {"width", &StripeSettings::width, "width of the stripe, pixels; 0: learned"},
+      {"width_change", &StripeSettings::width_change, "largest change of the width, per cent"},
+      {"ahead", &StripeSettings::ahead,
+       "row at which offset and heading are reported; below 0: the middle row"},
+      {"top", &StripeSettings::top, "first row to scan; below 0: the region's first"},
+      {"bottom", &StripeSettings::bottom, "last row to scan; below 0: the region's last"},
+      {"scans", &StripeSettings::scans, "number of rows to scan"},
+      {"stripe_color", &StripeSettings::stripe_color, "red, green, blue of the stripe at teaching", true},
+      {"floor_color", &StripeSettings::floor_color, "red, green, blue of the floor at teaching", true}};
   return rows;
 }
 
@@ -229,27 +230,27 @@ StripeTarget StripeTarget::taught_from(const TeachingPicture& from, StripeSettin
   TaughtPicture taught = cut_out(from, s.origin);
   const Box box = from.region.bounds();
   if (box.height < 16) fail_argument("teach: the region must be at least 16 rows high, along the stripe");
-  const Survey survey =
-      from.color.empty() ? Survey(Image<uint8_t>(from.grey)) : Survey(Image<Rgb>(from.color));
+  const PreparedPicture prepared = from.color.empty() ? PreparedPicture(Image<uint8_t>(from.grey))
+                                                      : PreparedPicture(Image<Rgb>(from.color));
   const int x0 = std::max(0, static_cast<int>(std::ceil(box.x))),
             y0 = std::max(0, static_cast<int>(std::ceil(box.y)));
-  const int x1 = std::min(survey.width(), static_cast<int>(box.x + box.width)),
-            y1 = std::min(survey.height(), static_cast<int>(box.y + box.height));
+  const int x1 = std::min(prepared.width(), static_cast<int>(box.x + box.width)),
+            y1 = std::min(prepared.height(), static_cast<int>(box.y + box.height));
   // The sides are floor; the stripe is what in each row differs from them most.
   const int side = std::max(2, (x1 - x0) / 8);
   Color3 floor = Color3::Zero(), stripe = Color3::Zero();
   double floor_count = 0, stripe_count = 0;
   for (int y = y0; y < y1; ++y)
     for (int x = x0; x < x1; ++x)
-      if (x < x0 + side || x >= x1 - side) floor += pixel_at(survey, x, y), ++floor_count;
+      if (x < x0 + side || x >= x1 - side) floor += pixel_at(prepared, x, y), ++floor_count;
   floor /= std::max(floor_count, 1.0);
   double farthest = 0;
   for (int y = y0; y < y1; ++y)
     for (int x = x0 + side; x < x1 - side; ++x)
-      farthest = std::max(farthest, (pixel_at(survey, x, y) - floor).norm());
+      farthest = std::max(farthest, (pixel_at(prepared, x, y) - floor).norm());
   for (int y = y0; y < y1; ++y)
     for (int x = x0 + side; x < x1 - side; ++x) {
-      const Color3 p = pixel_at(survey, x, y);
+      const Color3 p = pixel_at(prepared, x, y);
       if ((p - floor).norm() > 0.6 * farthest) stripe += p, ++stripe_count;
     }
   if (stripe_count < 16 || farthest < 12)
@@ -264,11 +265,11 @@ StripeTarget StripeTarget::taught_from(const TeachingPicture& from, StripeSettin
   if (s.width == 0) {
     StripeSettings any = s;
     any.width = 0.4 * (x1 - x0), any.width_change = 300;
-    const StripeLook look = look_of(s, !survey.color().empty());
+    const StripeLook look = look_of(s, !prepared.color().empty());
     std::vector<double> widths;
     for (int i = 0; i < s.scans; ++i) {
       const auto crossings =
-          crossings_of(survey, any, look, i, y0 + (y1 - 1.0 - y0) * i / (s.scans - 1), x0, x1 - 1);
+          crossings_of(prepared, any, look, i, y0 + (y1 - 1.0 - y0) * i / (s.scans - 1), x0, x1 - 1);
       const auto best =
           std::max_element(crossings.begin(), crossings.end(),
                            [](const auto& a, const auto& b) { return a.contrast < b.contrast; });
@@ -287,58 +288,58 @@ StripeTarget StripeTarget::taught_from(const TeachingPicture& from, StripeSettin
 StripeTarget::StripeTarget(TaughtPicture taught, StripeSettings settings)
     : TaughtKind(std::move(taught), std::move(settings)) {
   require_valid(settings_);
-  heron::require_valid(settings_.limits, 1);
+  heron::require_valid(settings_.options, 1);
   if (settings_.width == 0 || settings_.stripe_color.size() != 3 || settings_.floor_color.size() != 3)
     fail_argument(fmt::format("'{}' lacks what was learned of its stripe; teach it again", settings_.name));
 }
 
-std::vector<Figure> StripeTarget::facts() const {
+std::vector<Measurement> StripeTarget::facts() const {
   const StripeLook look = look_of(settings_, !taught_->color.empty());
   return {{"width", settings_.width}, {"by_color", look.by_color ? 1.0 : 0.0}};
 }
 
-Findings find(const StripeTarget& target, const Survey& survey, const FindLimits& limits, Explain explain,
-              Work* work) {
-  require_valid(limits, 1);
+FindResult find(const StripeTarget& target, const PreparedPicture& prepared, const FindOptions& options,
+                Explain explain, Work* work) {
+  require_valid(options, 1);
   const StripeSettings& s = target.settings();
-  const StripeLook look = look_of(s, !survey.color().empty());
-  double left = 0, right = survey.width() - 1, top = s.top >= 0 ? s.top : 0,
-         bottom = s.bottom >= 0 ? s.bottom : survey.height() - 1;
-  if (!limits.region.empty()) {
-    const Box box = limits.region.bounds();
+  const StripeLook look = look_of(s, !prepared.color().empty());
+  double left = 0, right = prepared.width() - 1, top = s.top >= 0 ? s.top : 0,
+         bottom = s.bottom >= 0 ? s.bottom : prepared.height() - 1;
+  if (!options.region.empty()) {
+    const Box box = options.region.bounds();
     left = std::max(left, box.x), right = std::min(right, box.x + box.width);
     top = std::max(top, box.y), bottom = std::min(bottom, box.y + box.height);
   }
-  bottom = std::min(bottom, survey.height() - 1.0);
-  Findings findings;
+  bottom = std::min(bottom, prepared.height() - 1.0);
+  FindResult result;
   if (bottom - top < 16 || right - left < 16) {
-    findings.misses.push_back({.x = 0.5 * (left + right), .y = 0.5 * (top + bottom)});
-    findings.misses.back().limits.push_back(
+    result.misses.push_back({.x = 0.5 * (left + right), .y = 0.5 * (top + bottom)});
+    result.misses.back().reasons.push_back(
         {"region", bottom - top, "at least 16 rows and columns of the picture"});
-    return findings;
+    return result;
   }
   std::vector<Crossing> crossings;
-  for (int i = 0; i < s.scans && findings.complete; ++i) {
+  for (int i = 0; i < s.scans && result.complete; ++i) {
     for (const Crossing& c :
-         crossings_of(survey, s, look, i, top + (bottom - top) * i / (s.scans - 1), left, right))
+         crossings_of(prepared, s, look, i, top + (bottom - top) * i / (s.scans - 1), left, right))
       crossings.push_back(c);
-    findings.complete = !(work && work->stopped());
+    result.complete = !(work && work->stopped());
   }
   Curve frame;
   frame.middle = 0.5 * (top + bottom), frame.half = 0.5 * (bottom - top);
   const double within = std::max(2.5, 0.12 * s.width);
   const auto start = agreed_curve(crossings, frame, within, s.scans);
   if (!start) {
-    if (explain == Explain::never) return findings;
+    if (explain == Explain::never) return result;
     std::vector<bool> crossed(static_cast<size_t>(s.scans), false);
     for (const Crossing& c : crossings) crossed[static_cast<size_t>(c.scan)] = true;
     const auto rows = std::count(crossed.begin(), crossed.end(), true);
-    findings.misses.push_back({.x = 0.5 * (left + right), .y = frame.middle});
-    findings.misses.back().limits.push_back(
+    result.misses.push_back({.x = 0.5 * (left + right), .y = frame.middle});
+    result.misses.back().reasons.push_back(
         {"seen", 100.0 * static_cast<double>(rows) / s.scans,
          fmt::format("two edges {:.3g}..{:.3g} pixels apart, on one curve, in 4 rows or more",
                      s.width / (1 + s.width_change / 100), s.width * (1 + s.width_change / 100))});
-    return findings;
+    return result;
   }
   const CurveFit fit = settled(*start, crossings, within, s.scans);
   // Further lines: what is left over and holds together.
@@ -355,7 +356,7 @@ Findings find(const StripeTarget& target, const Survey& survey, const FindLimits
   }
   const double ahead = s.ahead >= 0 ? std::clamp(s.ahead, top, bottom) : frame.middle;
   const double v = fit.curve.v(ahead), slope = fit.curve.slope(ahead);
-  Sighting one{.target = s.name, .x = fit.curve.x(ahead), .y = ahead};
+  Detection one{.target = s.name, .x = fit.curve.x(ahead), .y = ahead};
   one.angle = radians(std::atan(slope));
   const Eigen::Vector3d to_x(1, v, v * v), to_slope(0, 1 / fit.curve.half, 2 * v / fit.curve.half);
   const double across = 1 / (1 + slope * slope);
@@ -364,26 +365,26 @@ Findings find(const StripeTarget& target, const Survey& survey, const FindLimits
   const double rough = fit.scatter / within;
   one.score = 100 * fit.seen * std::clamp(1.15 - 1.5 * rough * rough, 0.2, 1.0);
   one.contrast = fit.contrast;
-  one.figures = {{"offset", one.x - 0.5 * (survey.width() - 1)},
-                 {"width", fit.width * std::sqrt(across)},
-                 {"curvature", fit.curve.bend() * std::pow(across, 1.5)},
-                 {"seen", 100 * fit.seen},
-                 {"branches", static_cast<double>(branches)}};
+  one.measurements = {{"offset", one.x - 0.5 * (prepared.width() - 1)},
+                      {"width", fit.width * std::sqrt(across)},
+                      {"curvature", fit.curve.bend() * std::pow(across, 1.5)},
+                      {"seen", 100 * fit.seen},
+                      {"branches", static_cast<double>(branches)}};
   for (int i = 0; i < s.scans;) {  // pieces by whether their rows agree
     int end = i + 1;
     while (end < s.scans && fit.rows[static_cast<size_t>(end)] == fit.rows[static_cast<size_t>(i)]) ++end;
-    Trace piece{.points = {}, .closed = false, .seen = fit.rows[static_cast<size_t>(i)]};
+    Contour piece{.points = {}, .closed = false, .seen = fit.rows[static_cast<size_t>(i)]};
     for (int k = i; k <= std::min(end, s.scans - 1); ++k) {
       const double y = top + (bottom - top) * k / (s.scans - 1);
       piece.points.push_back({fit.curve.x(y), y});
     }
-    one.traces.push_back(std::move(piece));
+    one.contours.push_back(std::move(piece));
     i = end;
   }
-  FindLimits without_region = limits;  // which rows and columns are looked at, not where the stripe leads
+  FindOptions without_region = options;  // which rows and columns are looked at, not where the stripe leads
   without_region.region = {};
-  take(findings, std::move(one), without_region);
-  return findings;
+  take(result, std::move(one), without_region);
+  return result;
 }
 
 }  // namespace heron

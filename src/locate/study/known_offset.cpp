@@ -34,7 +34,7 @@ double median_of(const std::vector<Pair>& pairs, const Value& value) {
 std::optional<KnownOffset> offset_of_known(const Target& target,
                                            const std::vector<StudiedPicture>& pictures) {
   const double size = std::hypot(target.extent().width, target.extent().height),
-               period = target.turns() != 0 ? 360.0 / target.turns() : 0;
+               period = target.symmetry_order() != 0 ? 360.0 / target.symmetry_order() : 0;
   std::vector<Pair> pairs;
   size_t finds = 0;
   for (const StudiedPicture& picture : pictures)

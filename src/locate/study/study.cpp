@@ -2,55 +2,55 @@
 
 #include <algorithm>
 
-#include "heron/locate/survey.hpp"
+#include "heron/locate/prepared_picture.hpp"
 
 namespace heron {
 namespace {
 
 constexpr double lowest_score = 25;  // what resembles the part less is not looked at
 
-FindLimits far_beyond(const FindLimits& limits, const Target& target) {
+FindOptions far_beyond(const FindOptions& options, const Target& target) {
   const KindInfo& kind = target.info();
-  FindLimits wide = limits;
+  FindOptions wide = options;
   wide.angle = full_turn;
   if (honours(kind, "scale"))
-    wide.scale = {std::max(0.1, std::min(0.5, 0.85 * limits.scale.min)),
-                  std::min(10.0, std::max(2.0, 1.18 * limits.scale.max))};
-  wide.least_score = std::min(lowest_score, limits.least_score);
-  if (honours(kind, "least contrast"))
-    wide.least_contrast = std::min(4.0 * target.grey_unit(), limits.least_contrast);
-  wide.count = FindLimits::all, wide.region = {}, wide.most_outside = 1;
+    wide.scale = {std::max(0.1, std::min(0.5, 0.85 * options.scale.min)),
+                  std::min(10.0, std::max(2.0, 1.18 * options.scale.max))};
+  wide.min_score = std::min(lowest_score, options.min_score);
+  if (honours(kind, "min contrast"))
+    wide.min_contrast = std::min(4.0 * target.grey_unit(), options.min_contrast);
+  wide.max_count = FindOptions::all, wide.region = {}, wide.max_outside = 1;
   if (honours(kind, "thoroughness"))
     wide.thoroughness = Thoroughness::exhaustive;  // low scores bring many candidates
   return wide;
 }
 
 /// The limits that turned away what only a search far beyond them came upon.
-std::vector<std::string> limits_against(const Sighting& s, const FindLimits& l, const Target& target,
-                                        const Findings& found, double near) {
+std::vector<std::string> limits_against(const Detection& s, const FindOptions& l, const Target& target,
+                                        const FindResult& found, double near) {
   for (const Miss& m : found.misses) {
     if (distance({s.x, s.y}, {m.x, m.y}) >= near) continue;
     std::vector<std::string> names;
-    for (const LimitMissed& limit : m.limits) names.push_back(limit.name);
+    for (const MissReason& limit : m.reasons) names.push_back(limit.name);
     return names;
   }
-  const bool by_contrast = honours(target.info(), "least contrast");
+  const bool by_contrast = honours(target.info(), "min contrast");
   const double slack = 3 * s.sigma.scale + 0.004;  // a scale that was held is free here
   std::vector<std::string> names;
-  if (s.score < l.least_score) names.emplace_back("score");
-  if (by_contrast && s.contrast < l.least_contrast) names.emplace_back("contrast");
-  if (target.turns() != 0 && !contains_turned(l.angle, s.angle)) names.emplace_back("angle");
+  if (s.score < l.min_score) names.emplace_back("score");
+  if (by_contrast && s.contrast < l.min_contrast) names.emplace_back("contrast");
+  if (target.symmetry_order() != 0 && !contains_turned(l.angle, s.angle)) names.emplace_back("angle");
   if (s.scale < l.scale.min - slack || s.scale > l.scale.max + slack) names.emplace_back("scale");
   if (!l.region.empty() && !l.region.contains({s.x, s.y})) names.emplace_back("region");
   return names;
 }
 
-bool is_part(const Target& target, const Sighting& s, const KnownPart& part) {
+bool is_part(const Target& target, const Detection& s, const KnownPart& part) {
   const double size = std::hypot(target.extent().width, target.extent().height);
   if (distance({s.x, s.y}, {part.x, part.y}) > 0.1 * size) return false;
   if (part.scale && std::abs(s.scale / *part.scale - 1) > 0.1) return false;
-  if (!part.angle || !(target.turns() != 0)) return true;
-  const double period = 360.0 / target.turns();
+  if (!part.angle || !(target.symmetry_order() != 0)) return true;
+  const double period = 360.0 / target.symmetry_order();
   return std::abs(std::remainder((s.angle - *part.angle).degrees(), period)) < 10;
 }
 
@@ -79,24 +79,25 @@ Range<double> scales_of(const std::vector<double>& scales, const Range<double>& 
 
 }  // namespace
 
-StudiedPicture study_picture(const Target& target, const Survey& survey, const FindLimits& limits,
-                             const Findings& found, const std::vector<KnownPart>* known) {
+StudiedPicture study_picture(const Target& target, const PreparedPicture& prepared,
+                             const FindOptions& options, const FindResult& found,
+                             const std::vector<KnownPart>* known) {
   StudiedPicture p;
-  p.known = known != nullptr, p.noise_sigma = survey.noise_sigma(0);
+  p.known = known != nullptr, p.noise_sigma = prepared.noise_sigma(0);
   if (known) p.parts = *known;
-  std::vector<Sighting> sightings = found.sightings;
-  const size_t within = sightings.size();
+  std::vector<Detection> detections = found.detections;
+  const size_t within = detections.size();
   const double near = 0.1 * std::hypot(target.extent().width, target.extent().height);
-  for (Sighting& s : find(target, survey, far_beyond(limits, target), Explain::never).sightings) {
-    const auto here = [&](const Sighting& other) { return distance({s.x, s.y}, {other.x, other.y}) < near; };
-    if (std::none_of(sightings.begin(), sightings.end(), here)) sightings.push_back(std::move(s));
+  for (Detection& s : find(target, prepared, far_beyond(options, target), Explain::never).detections) {
+    const auto here = [&](const Detection& other) { return distance({s.x, s.y}, {other.x, other.y}) < near; };
+    if (std::none_of(detections.begin(), detections.end(), here)) detections.push_back(std::move(s));
   }
   std::vector<bool> met(known ? known->size() : 0, false);
-  for (size_t k = 0; k < sightings.size(); ++k) {
-    const Sighting& s = sightings[k];
+  for (size_t k = 0; k < detections.size(); ++k) {
+    const Detection& s = detections[k];
     StudiedFind one{s.x, s.y, s.angle, s.scale, s.score, s.contrast, k < within};
-    one.figures = s.figures;
-    if (!one.within) one.limits = limits_against(s, limits, target, found, near);
+    one.measurements = s.measurements;
+    if (!one.within) one.reasons = limits_against(s, options, target, found, near);
     if (known) {
       for (size_t i = 0; i < known->size() && !one.right; ++i)
         if (!met[i] && is_part(target, s, (*known)[i])) met[i] = true, one.right = true;
@@ -105,7 +106,7 @@ StudiedPicture study_picture(const Target& target, const Survey& survey, const F
     }
     if (one.right && one.within) {
       ++p.found;
-      p.margin = std::min(p.margin.value_or(100), one.score - limits.least_score);
+      p.margin = std::min(p.margin.value_or(100), one.score - options.min_score);
     }
     p.wrong += one.within && !one.right;
     p.finds.push_back(one);
@@ -115,15 +116,15 @@ StudiedPicture study_picture(const Target& target, const Survey& survey, const F
   return p;
 }
 
-StudyAdvice advise(const Target& target, const FindLimits& limits,
+StudyAdvice advise(const Target& target, const FindOptions& options,
                    const std::vector<StudiedPicture>& pictures, int width, int height) {
   StudyAdvice advice;
-  advice.limits = limits;
+  advice.options = options;
   std::vector<double> angles, scales, contrasts;
   double x0 = width, x1 = 0, y0 = height, y1 = 0, noise = 0;
-  int least_count = 1 << 20, most_count = 0;
+  int min_count = 1 << 20, max_count = 0;
   for (const StudiedPicture& p : pictures) {
-    least_count = std::min(least_count, p.expected), most_count = std::max(most_count, p.expected);
+    min_count = std::min(min_count, p.expected), max_count = std::max(max_count, p.expected);
     noise = std::max(noise, p.noise_sigma);
     for (const StudiedFind& s : p.finds) {
       if (!s.right) continue;
@@ -135,15 +136,16 @@ StudyAdvice advise(const Target& target, const FindLimits& limits,
   }
   if (advice.right == 0) return advice;
 
-  if (target.turns() != 0 && honours(target.info(), "angle")) advice.limits.angle = range_of(angles);
-  if (honours(target.info(), "scale")) advice.limits.scale = scales_of(scales, limits.scale);
+  if (target.symmetry_order() != 0 && honours(target.info(), "angle"))
+    advice.options.angle = range_of(angles);
+  if (honours(target.info(), "scale")) advice.options.scale = scales_of(scales, options.scale);
   const double weakest = *std::min_element(contrasts.begin(), contrasts.end());
   const double unit = target.grey_unit(), levels = weakest / unit;
-  if (honours(target.info(), "least contrast"))
-    advice.limits.least_contrast =
+  if (honours(target.info(), "min contrast"))
+    advice.options.min_contrast =
         unit * std::clamp(std::floor(0.3 * levels), std::max(2.0, std::ceil(3 * noise)),
                           std::max({2.0, std::ceil(3 * noise), levels}));
-  advice.limits.count = least_count == most_count ? most_count : FindLimits::all;
+  advice.options.max_count = min_count == max_count ? max_count : FindOptions::all;
 
   const double margin = 0.25 * std::hypot(target.extent().width, target.extent().height);
   // Within the picture, but for origins that lie outside it.
@@ -158,15 +160,15 @@ StudyAdvice advise(const Target& target, const FindLimits& limits,
 
   for (const StudiedPicture& p : pictures)
     for (const StudiedFind& s : p.finds) {
-      const bool in_range = (!(target.turns() != 0) || contains_turned(advice.limits.angle, s.angle)) &&
-                            s.scale >= advice.limits.scale.min - 0.004 &&
-                            s.scale <= advice.limits.scale.max + 0.004;
+      const bool in_range =
+          (!(target.symmetry_order() != 0) || contains_turned(advice.options.angle, s.angle)) &&
+          s.scale >= advice.options.scale.min - 0.004 && s.scale <= advice.options.scale.max + 0.004;
       if (!s.right && in_range) advice.best_wrong = std::max(advice.best_wrong.value_or(0), s.score);
     }
   const double below = advice.best_wrong.value_or(lowest_score);
   advice.separated = *advice.worst_right > below;
-  advice.limits.least_score = advice.separated ? std::round(0.5 * (*advice.worst_right + below))
-                                               : std::floor(*advice.worst_right - 1);
+  advice.options.min_score = advice.separated ? std::round(0.5 * (*advice.worst_right + below))
+                                              : std::floor(*advice.worst_right - 1);
   return advice;
 }
 

@@ -1,7 +1,7 @@
 #include <algorithm>
 #include <cmath>
 
-#include "heron/geometry/robust_fit.hpp"
+#include "geometry/robust_fit.hpp"
 #include "heron/locate/study.hpp"
 
 namespace heron {
@@ -30,7 +30,7 @@ std::vector<FigureTrend> trends_of(const std::vector<StudiedPicture>& pictures) 
       if (!find.right) continue;
       trend_named(trends, "score").values.push_back({i, find.score});
       trend_named(trends, "contrast").values.push_back({i, find.contrast});
-      for (const Figure& f : find.figures)
+      for (const Measurement& f : find.measurements)
         if (f.name.starts_with("quality.") && f.name != "quality.total")
           trend_named(trends, f.name).values.push_back({i, f.value});
     }

@@ -28,7 +28,7 @@ Slope slope_of(const std::vector<double>& times, const std::vector<double>& valu
     const double off = values[i] - v - slope.value * (times[i] - t);
     squares += off * off;
   }
-  // What does not move evenly scatters more than its sightings' sigma.
+  // What does not move evenly scatters more than its detections' sigma.
   const double scatter = n > 3 ? std::sqrt(squares / (n - 2)) : 0;
   slope.sigma = std::max(value_sigma, scatter) / std::sqrt(tt);
   return slope;
@@ -77,13 +77,13 @@ void Follower::update(Thing& thing, const Place& place) const {
   thing.velocity_mm = Velocity{wx.value, wy.value, wx.sigma, wy.sigma};
 }
 
-std::vector<Followed> Follower::follow(const std::vector<Sighting>& seen, const std::vector<Point2>& world_mm,
-                                       double at_s) {
+std::vector<Followed> Follower::follow(const std::vector<Detection>& seen,
+                                       const std::vector<Point2>& world_mm, double at_s) {
   if (!std::isfinite(at_s) || (last_s_ && !(at_s > *last_s_)))
     fail_argument(fmt::format("a picture taken at {:g} s follows one of {:g} s; their times must grow", at_s,
                               last_s_.value_or(0)));
   if (!world_mm.empty() && world_mm.size() != seen.size())
-    fail_argument(fmt::format("{} sightings have {} places in the world", seen.size(), world_mm.size()));
+    fail_argument(fmt::format("{} detections have {} places in the world", seen.size(), world_mm.size()));
   last_s_ = at_s;
   lost_.clear();
   std::erase_if(things_, [&](const Thing& t) {
@@ -93,7 +93,7 @@ std::vector<Followed> Follower::follow(const std::vector<Sighting>& seen, const 
   });
 
   struct Pair {
-    size_t thing, sighting;
+    size_t thing, detection;
     double apart;
   };
   std::vector<Pair> pairs;
@@ -108,7 +108,7 @@ std::vector<Followed> Follower::follow(const std::vector<Sighting>& seen, const 
   std::vector<std::optional<size_t>> thing_of(seen.size());
   std::vector<bool> taken(things_.size(), false);
   for (const Pair& p : pairs)
-    if (!thing_of[p.sighting] && !taken[p.thing]) thing_of[p.sighting] = p.thing, taken[p.thing] = true;
+    if (!thing_of[p.detection] && !taken[p.thing]) thing_of[p.detection] = p.thing, taken[p.thing] = true;
 
   std::vector<Followed> answers;
   for (size_t s = 0; s < seen.size(); ++s) {

@@ -138,7 +138,7 @@ std::vector<CoarseHit> CoarseHits::next(size_t most) {
     if (is_known(hit)) continue;
     mark_neighbours(hit);
     lowest_->raise(hit, spot_, static_cast<uint8_t>(std::ceil(rules_.echo * hit.sum)));
-    result.push_back(told_of(hit));
+    result.push_back(report_at_origin(hit));
   }
   return result;
 }
@@ -171,7 +171,7 @@ void CoarseHits::mark_neighbours(const PlacedHit& hit) {
   }
 }
 
-CoarseHit CoarseHits::told_of(const PlacedHit& hit) const {
+CoarseHit CoarseHits::report_at_origin(const PlacedHit& hit) const {
   const GridPose& pose = grid_.poses[static_cast<size_t>(hit.pose)];
   const Point2 p{static_cast<double>(hit.x + rules_.window.x0),
                  static_cast<double>(hit.y + rules_.window.y0)};

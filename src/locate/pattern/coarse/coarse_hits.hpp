@@ -85,7 +85,7 @@ class CoarseHits {
   bool is_known(const PlacedHit& hit) const;
   void drop_known();
   void mark_neighbours(const PlacedHit& hit);
-  CoarseHit told_of(const PlacedHit& hit) const;
+  CoarseHit report_at_origin(const PlacedHit& hit) const;
 
   std::vector<PlacedHit> best_first_;
   size_t next_ = 0;         ///< of `best_first_`

@@ -5,8 +5,8 @@
 #include <algorithm>
 
 #include "heron/base/error.hpp"
-#include "heron/image/parallel.hpp"
 #include "heron/image/pyramid.hpp"
+#include "image/parallel.hpp"
 #include "locate/pattern/model/part_size.hpp"
 #include "response_maps.hpp"
 #include "sum_rows.hpp"
@@ -62,7 +62,7 @@ PoseGrid pose_grid(const CoarseEdges& coarse, const CoarseSearch& search, bool h
 
 /// A picture may answer everywhere; more than so many hits, of a pose in a band and of them all, are never
 /// kept.
-constexpr size_t most_of_pose = 250, most_of_all = 32000;
+constexpr size_t max_of_pose = 250, max_of_all = 32000;
 
 /// Kept inside a picture widened by nothing: an origin lies in the picture or in the asked box.
 CoarseWindow window_of(const Box& origins, int level, int width, int height) {
@@ -130,7 +130,7 @@ HitLists hits_in(const Band& band, const CoarseEdges& coarse, const ResponseMaps
     kept.clear();
     sum_rows({ones.data(), others.data(), coarse.ends.empty() ? nullptr : coarse.ends.data()}, checks, stride,
              window.width, band.rows, band.first - window.y0, pose, kept);
-    keep_best({&kept, 1}, kept.size(), most_of_pose);
+    keep_best({&kept, 1}, kept.size(), max_of_pose);
     by_pose[static_cast<size_t>(pose)].assign(kept.begin(), kept.end());
     if (work) work->advance(1);
   });
@@ -144,35 +144,34 @@ Angle coarse_angle_step(const PatternModel& target) {
   return radians(step_px / coarse_radius(coarse, std::ldexp(1.0, coarse.level)));
 }
 
-CoarseHits coarse_search(const PatternModel& target, const Survey& survey, const CoarseSearch& search,
-                         Work* work) {
+CoarseHits coarse_search(const PatternModel& target, const PreparedPicture& prepared,
+                         const CoarseSearch& search, Work* work) {
   const CoarseEdges& coarse = target.coarse(search.polarity == Polarity::per_edge);
   const int level = search.level;
-  if (level >= survey.level_count()) return {};
-  const Image<uint8_t>& picture = survey.level(level);
+  if (level >= prepared.level_count()) return {};
+  const Image<uint8_t>& picture = prepared.level(level);
   double radius = 0;
   for (const TaughtEdge& e : coarse.edges) radius = std::max(radius, norm(e.place));
   const int pad = static_cast<int>(std::ceil(radius * search.scale.max * std::ldexp(1.0, -level))) + 2;
   // Far above the noise, and low enough for thin structure that a coarse level has blurred.
-  const double least = std::max({3.0, 0.7 * search.least_contrast, 4 * 0.87 * survey.noise_sigma(level)});
+  const double least = std::max({3.0, 0.7 * search.min_contrast, 4 * 0.87 * prepared.noise_sigma(level)});
   const PoseGrid grid = pose_grid(coarse, search, target.has_angle());
   const CoarseWindow window = window_of(search.origins, level, picture.width(), picture.height());
-  if (std::max(window.width, window.height) > PlacedHit::most_places ||
-      grid.poses.size() > PlacedHit::most_poses)
-    fail_argument(
-        fmt::format("pattern: {} x {} origins on level {} and {} poses are too many for one search (at most "
-                    "{} either way "
-                    "and {} poses); give a smaller search region, or smaller ranges of angle and scale",
-                    window.width, window.height, level, grid.poses.size(), PlacedHit::most_places,
-                    PlacedHit::most_poses));
+  if (std::max(window.width, window.height) > PlacedHit::max_places ||
+      grid.poses.size() > PlacedHit::max_poses)
+    fail_argument(fmt::format(
+        "pattern: {} x {} origins on level {} and {} poses are too many for one search (at most "
+        "{} either way "
+        "and {} poses); give a smaller search region, or smaller ranges of angle and scale",
+        window.width, window.height, level, grid.poses.size(), PlacedHit::max_places, PlacedHit::max_poses));
   const int count = static_cast<int>(coarse.edges.size()), full = best_response * count;
-  const int limit = std::clamp(static_cast<int>(std::ceil(search.least_likeness * full)), 1, full);
+  const int limit = std::clamp(static_cast<int>(std::ceil(search.min_likeness * full)), 1, full);
   const std::array<SumCheck, sum_checks> checks = checks_for(coarse, limit, search.effort);
   // Bands keep the maps small, for the memory and the processor's caches. A thread makes a band's maps and
   // sums in them; few bands at a time, for the memory again.
   const int band_rows = std::max(64, 2 * pad), bands = (window.height + band_rows - 1) / band_rows,
             at_once = 4;
-  const Gradients& gradients = survey.gradients(level);
+  const Gradients& gradients = prepared.gradients(level);
   const auto hits_of = [&](int which) {
     const Band band{window.y0 + which * band_rows, std::min(band_rows, window.height - which * band_rows)};
     const ResponseMaps responses =
@@ -188,9 +187,9 @@ CoarseHits coarse_search(const PatternModel& target, const Survey& survey, const
     for (HitLists& lists : of_bands)
       for (std::vector<PlacedHit>& list : lists)
         if (!list.empty()) found += list.size(), hits.push_back(std::move(list));
-    if (found > 2 * most_of_all) found = keep_best(hits, found, most_of_all, true);
+    if (found > 2 * max_of_all) found = keep_best(hits, found, max_of_all, true);
   }
-  keep_best(hits, found, most_of_all);
+  keep_best(hits, found, max_of_all);
   const double to = std::ldexp(1.0, -level);
   std::vector<Point2> middles;
   for (const GridPose& p : grid.poses)

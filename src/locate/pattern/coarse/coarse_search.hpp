@@ -1,7 +1,7 @@
 #pragma once
 #include "coarse_hits.hpp"
 #include "heron/base/work.hpp"
-#include "heron/locate/survey.hpp"
+#include "heron/locate/prepared_picture.hpp"
 #include "locate/common/polarity.hpp"
 #include "locate/pattern/model/pattern_model.hpp"
 
@@ -12,8 +12,8 @@ struct CoarseSearch {
   Range<Angle> angle;
   Range<double> scale;
   Box origins;  ///< where origins may lie, picture coordinates
-  double least_likeness = 0.5;
-  double least_contrast = 8;
+  double min_likeness = 0.5;
+  double min_contrast = 8;
   Polarity polarity = Polarity::as_taught;
   double effort = 0.5;  ///< how surely a place that is given up half way is none
   int level = 0;        ///< of the picture
@@ -29,7 +29,7 @@ Angle coarse_angle_step(const PatternModel& target);
 /// Hinterstoisser et al., Gradient response maps for real-time detection of texture-less objects, PAMI 34,
 /// 2012). Where each edge may rise or fall, each stretch of them counts with what answers more, the one or
 /// the other.
-CoarseHits coarse_search(const PatternModel& target, const Survey& survey, const CoarseSearch& search,
-                         Work* work);
+CoarseHits coarse_search(const PatternModel& target, const PreparedPicture& prepared,
+                         const CoarseSearch& search, Work* work);
 
 }  // namespace heron

@@ -3,7 +3,7 @@
 #include <array>
 #include <bit>
 
-#include "heron/image/parallel.hpp"
+#include "image/parallel.hpp"
 
 namespace heron {
 namespace {
@@ -13,7 +13,7 @@ constexpr int rows_at_once = 32;
 
 /// One bit for the direction of every pixel whose gradient is large enough; a row more than asked for at
 /// either end, which spreading needs.
-Bits direction_bits(const Gradients& g, int least_size, int pad, int first, int rows) {
+Bits direction_bits(const Gradients& g, int min_size, int pad, int first, int rows) {
   const int w = g.size.width(), h = g.size.height();
   Bits bits(w + 2 * pad, rows + 2 * pad);
   std::array<uint16_t, 256> bit_of{};
@@ -25,7 +25,7 @@ Bits direction_bits(const Gradients& g, int least_size, int pad, int first, int 
     for (int y = from + begin; y < from + end; ++y) {
       const uint8_t *direction = g.direction.row(y), *size = g.size.row(y);
       uint16_t* out = bits.row(y - first + pad) + pad;
-      for (int x = 0; x < w; ++x) out[x] = size[x] >= least_size ? bit_of[direction[x]] : uint16_t{0};
+      for (int x = 0; x < w; ++x) out[x] = size[x] >= min_size ? bit_of[direction[x]] : uint16_t{0};
     }
   });
   return bits;
@@ -58,11 +58,11 @@ void answer_row(const uint16_t* in, uint8_t* out, int width, uint16_t same, uint
 
 }  // namespace
 
-ResponseMaps response_maps(const Gradients& gradients, int least_size, int pad, int first, int rows) {
-  const Bits bits = spread(direction_bits(gradients, least_size, pad, first, rows));
+ResponseMaps response_maps(const Gradients& gradients, int min_size, int pad, int first, int rows) {
+  const Bits bits = spread(direction_bits(gradients, min_size, pad, first, rows));
   ResponseMaps result{pad, {}};
   parallel_rows(direction_steps, 1, [&](int d, int) {
-    auto map = Image<uint8_t>::unfilled(bits.width(), bits.height());
+    auto map = Image<uint8_t>::uninitialized(bits.width(), bits.height());
     const auto turned = [d](uint16_t mask) { return std::rotl(mask, d); };
     for (int y = 0; y < bits.height(); ++y)
       answer_row(bits.row(y), map.row(y), bits.width(), turned(0x0001), turned(0x8002), turned(0x4004));

@@ -1,7 +1,7 @@
 #pragma once
 #include <array>
 
-#include "heron/locate/survey.hpp"
+#include "heron/locate/prepared_picture.hpp"
 
 namespace heron {
 
@@ -18,7 +18,7 @@ struct ResponseMaps {
   std::array<Image<uint8_t>, direction_steps> maps;
 };
 
-/// Of the rows from `first` on, of edges of at least `least_size`.
-ResponseMaps response_maps(const Gradients& gradients, int least_size, int pad, int first, int rows);
+/// Of the rows from `first` on, of edges of at least `min_size`.
+ResponseMaps response_maps(const Gradients& gradients, int min_size, int pad, int first, int rows);
 
 }  // namespace heron

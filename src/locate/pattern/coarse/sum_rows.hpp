@@ -8,7 +8,7 @@ namespace heron {
 
 /// A place whose sum reached the limit, and for which pose. There are many, so they are small.
 struct PlacedHit {
-  static constexpr int most_places = 0xffff, most_poses = 0xffffff;
+  static constexpr int max_places = 0xffff, max_poses = 0xffffff;
   PlacedHit() = default;
   PlacedHit(int at_x, int at_y, int in_pose, int reached)
       : x(static_cast<uint16_t>(at_x)),

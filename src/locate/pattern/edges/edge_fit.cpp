@@ -2,35 +2,36 @@
 
 #include <Eigen/LU>
 
+#include "contour_segments.hpp"
 #include "edge_sums.hpp"
 #include "heron/image/pyramid.hpp"
 #include "locate/common/cells.hpp"
 #include "locate/common/nth_smallest.hpp"
-#include "stretches.hpp"
 
 namespace heron {
 namespace {
 
 EdgeScan scan_at(const Similarity2& pose, const EdgeFitSearch& search, int reach) {
   return {to_level(pose.position(), search.level), pose.angle, pose.scale * std::ldexp(1.0, -search.level),
-          reach, search.least_contrast};
+          reach, search.min_contrast};
 }
 
 struct EdgeScratch {
-  EdgesMet met, falling;
+  EdgeSamples met, falling;
   EdgesMatched matched;
   std::vector<float> values;
   EdgePulls pulls;
 };
 
 /// Fills `s.met`.
-void meet(const Image<uint8_t>& picture, const EdgeColumns& edges, EdgeScan scan, Rise rise, EdgeScratch& s) {
-  scan.falling = rise == Rise::down;
-  meet_edges(picture, edges, scan, s.met);
-  if (rise != Rise::either) return;
+void meet(const Image<uint8_t>& picture, const EdgeColumns& edges, EdgeScan scan, GradientSign rise,
+          EdgeScratch& s) {
+  scan.falling = rise == GradientSign::down;
+  sample_edges(picture, edges, scan, s.met);
+  if (rise != GradientSign::either) return;
   scan.falling = true;
-  meet_edges(picture, edges, scan, s.falling);
-  keep_better_of(edges, s.falling, scan.reach, s.met);
+  sample_edges(picture, edges, scan, s.falling);
+  keep_better_sign(edges, s.falling, scan.reach, s.met);
 }
 
 /// A column of `s.met`, of the edges that point the right way; of some hundreds, which tell a median as well
@@ -78,7 +79,7 @@ Eigen::Matrix4d covariance_of(EdgeScratch& s, const EdgeColumns& edges, double s
                               const Eigen::Matrix4d& inverse, double end, const EdgeSums& sums,
                               double by_noise) {
   edge_pulls(edges, s.met, s.matched, scale, end, s.pulls);
-  const Eigen::Matrix4f influence = (inverse * growth_of(sums.weights, sums.answers)).cast<float>();
+  const Eigen::Matrix4f influence = (inverse * variance_inflation(sums.weights, sums.answers)).cast<float>();
   for (Eigen::Vector4f& cell : s.pulls) cell = influence * cell;
   const Eigen::Vector4d wider = student_growth(freedom_of_cells(s.pulls)).sqrt();
   Eigen::Matrix4d covariance = wider.asDiagonal() * jackknife_of_cells(s.pulls) * wider.asDiagonal();
@@ -106,7 +107,7 @@ EdgeFit fit_edges(const Image<uint8_t>& picture, const EdgeColumns& edges, const
     meet(picture, edges, scan, search.rise, s);
     const double end = tukey_end(edges, s, search.level);
     const EdgeSums sums = edge_sums(edges, s.met, scan.scale, end);
-    if (round == 0 && 100 * sums.aligned < search.least_met * count) return fit;
+    if (round == 0 && 100 * sums.aligned < search.min_met * count) return fit;
     if (sums.aligned < 8 || sums.aligned * 8 < count) return fit;
     Eigen::Matrix4d information;
     Eigen::Vector4d pull = Eigen::Map<const Eigen::Vector4d>(sums.pull.data());
@@ -128,7 +129,7 @@ EdgeFit fit_edges(const Image<uint8_t>& picture, const EdgeColumns& edges, const
 
     const auto score = [&] { return 100 * match_edges(edges, s.met, scan.scale, step, s.matched) / count; };
     if (round + 1 < search.rounds) {
-      if (round == 0 && search.least_begun > 0 && score() < search.least_begun) return fit;
+      if (round == 0 && search.min_begun > 0 && score() < search.min_begun) return fit;
       continue;
     }
     if (seen) *seen = seen_after(step, scan.scale, edges, s);
@@ -150,9 +151,9 @@ EdgeFit fit_edges(const Image<uint8_t>& picture, const EdgeColumns& edges, const
 }
 
 SeenEdges see_edges(const Image<uint8_t>& picture, const EdgeColumns& edges, const Similarity2& pose,
-                    double least_contrast, Rise rise, std::vector<float>* contrasts) {
+                    double min_contrast, GradientSign rise, std::vector<float>* contrasts) {
   EdgeScratch& s = scratch();
-  const EdgeScan scan = scan_at(pose, {.least_contrast = least_contrast}, 2);
+  const EdgeScan scan = scan_at(pose, {.min_contrast = min_contrast}, 2);
   meet(picture, edges, scan, rise, s);
   if (contrasts)
     contrasts->assign(s.met.contrast.begin(), s.met.contrast.begin() + static_cast<ptrdiff_t>(edges.count));

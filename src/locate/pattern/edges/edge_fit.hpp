@@ -3,24 +3,24 @@
 
 #include "heron/locate/pattern.hpp"
 #include "locate/edge_samples/edge_columns.hpp"
-#include "locate/edge_samples/meet_edges.hpp"
+#include "locate/edge_samples/sample_edges.hpp"
 
 namespace heron {
 
 /// Which change of brightness along an edge's normal counts; either: of each stretch of edges the one of
 /// which more is seen.
-enum class Rise { up, down, either };
+enum class GradientSign { up, down, either };
 
 /// What a least-squares step on edges needs to know.
 struct EdgeFitSearch {
   int level = 0;
   int reach = 3;  ///< pixels of that level to look either side of an edge, 1 to 6
-  double least_contrast = 8;
-  Rise rise = Rise::up;
+  double min_contrast = 8;
+  GradientSign rise = GradientSign::up;
   bool free_angle = true, free_scale = false;
   int rounds = 3;
-  double least_met = 0;     ///< per cent of the edges that the first round must meet; else it is given up
-  double least_begun = 0;   ///< score that the first of several rounds must come to; else it is given up
+  double min_met = 0;       ///< per cent of the edges that the first round must meet; else it is given up
+  double min_begun = 0;     ///< score that the first of several rounds must come to; else it is given up
   bool tells_sigma = true;  ///< its cost is as that of a round with few edges
   double noise_sigma = 0;   ///< of the picture and the taught one together, grey levels: the least sigmas
 };
@@ -48,7 +48,7 @@ EdgeFit fit_edges(const Image<uint8_t>& picture, const EdgeColumns& edges, const
 
 /// `contrasts`: of each edge, 0 where none is met.
 SeenEdges see_edges(const Image<uint8_t>& picture, const EdgeColumns& edges, const Similarity2& pose,
-                    double least_contrast, Rise rise, std::vector<float>* contrasts = nullptr);
+                    double min_contrast, GradientSign rise, std::vector<float>* contrasts = nullptr);
 
 /// Share of the taught edges that lie outside the picture at a pose.
 double share_outside(const Image<uint8_t>& picture, const EdgeColumns& edges, const Similarity2& pose);

@@ -20,10 +20,10 @@ struct Edges {
   hn::Mask<Floats> aligned;
   V offset, row[edge_unknowns];
 
-  HWY_INLINE Edges(const EdgeColumns& edges, const EdgesMet& met, float scale, size_t i) {
+  HWY_INLINE Edges(const EdgeColumns& edges, const EdgeSamples& met, float scale, size_t i) {
     const Floats f;
     aligned = hn::And(hn::And(hn::Gt(hn::LoadU(f, met.contrast.data() + i), hn::Zero(f)),
-                              hn::Gt(hn::LoadU(f, met.cosine.data() + i), hn::Set(f, least_cosine))),
+                              hn::Gt(hn::LoadU(f, met.cosine.data() + i), hn::Set(f, min_cosine))),
                       hn::FirstN(f, edges.count - i));
     offset = hn::IfThenElseZero(aligned, hn::LoadU(f, met.offset.data() + i));
     const auto x = hn::Mul(hn::Set(f, scale), hn::LoadU(f, edges.x.data() + i)),
@@ -40,7 +40,7 @@ struct Edges {
   }
 };
 
-EdgeSums sums_kernel(const EdgeColumns& edges, const EdgesMet& met, double scale, double end) {
+EdgeSums sums_kernel(const EdgeColumns& edges, const EdgeSamples& met, double scale, double end) {
   const Floats f;
   const auto one = hn::Set(f, 1), per = hn::Set(f, static_cast<float>(1 / end));
   const size_t lanes = hn::Lanes(f), block = 64 * lanes;
@@ -75,7 +75,7 @@ EdgeSums sums_kernel(const EdgeColumns& edges, const EdgesMet& met, double scale
   return sums;
 }
 
-void pulls_kernel(const EdgeColumns& edges, const EdgesMet& met, const EdgesMatched& matched, double scale,
+void pulls_kernel(const EdgeColumns& edges, const EdgeSamples& met, const EdgesMatched& matched, double scale,
                   double end, float* pulls) {
   const Floats f;
   const auto per = hn::Set(f, static_cast<float>(1 / end));
@@ -90,12 +90,12 @@ void pulls_kernel(const EdgeColumns& edges, const EdgesMet& met, const EdgesMatc
   }
 }
 
-double match_kernel(const EdgeColumns& edges, const EdgesMet& met, double scale, const double* step,
+double match_kernel(const EdgeColumns& edges, const EdgeSamples& met, double scale, const double* step,
                     EdgesMatched& matched) {
   const Floats f;
   const auto set = [&](double v) HWY_ATTR { return hn::Set(f, static_cast<float>(v)); };
   const auto share = [&](V v) HWY_ATTR { return hn::Min(hn::Max(v, hn::Zero(f)), hn::Set(f, 1)); };
-  const auto per = set(1 / (0.927 - static_cast<double>(least_cosine)));
+  const auto per = set(1 / (0.927 - static_cast<double>(min_cosine)));
   const V by[edge_unknowns] = {set(step[0]), set(step[1]), set(step[2]), set(step[3])};
   auto sum = hn::Zero(f);
   for (size_t i = 0; i < edges.count; i += hn::Lanes(f)) {
@@ -108,7 +108,7 @@ double match_kernel(const EdgeColumns& edges, const EdgesMet& met, double scale,
     hn::StoreU(hn::IfThenElseZero(is_met, offset), f, matched.offsets.data() + i);
     const auto near = share(hn::Mul(hn::Sub(set(2.5), hn::Abs(offset)), set(0.5)));
     const auto cosine = hn::LoadU(f, met.cosine.data() + i);
-    const auto along = share(hn::Mul(hn::Sub(cosine, hn::Set(f, least_cosine)), per));
+    const auto along = share(hn::Mul(hn::Sub(cosine, hn::Set(f, min_cosine)), per));
     const auto weight = hn::IfThenElseZero(e.aligned, hn::Mul(near, along));
     hn::StoreU(weight, f, matched.weights.data() + i);
     sum = hn::Add(sum, weight);
@@ -126,7 +126,7 @@ HWY_EXPORT(sums_kernel);
 HWY_EXPORT(match_kernel);
 HWY_EXPORT(pulls_kernel);
 
-EdgeSums edge_sums(const EdgeColumns& edges, const EdgesMet& met, double scale, double end) {
+EdgeSums edge_sums(const EdgeColumns& edges, const EdgeSamples& met, double scale, double end) {
   return HWY_DYNAMIC_DISPATCH(sums_kernel)(edges, met, scale, end);
 }
 
@@ -135,20 +135,20 @@ static void make_room(const EdgeColumns& edges, EdgesMatched& matched) {
     if (column->size() < edges.x.size()) column->resize(edges.x.size());
 }
 
-double match_edges(const EdgeColumns& edges, const EdgesMet& met, double scale, const EdgeStep& step,
+double match_edges(const EdgeColumns& edges, const EdgeSamples& met, double scale, const EdgeStep& step,
                    EdgesMatched& matched) {
   make_room(edges, matched);
   return HWY_DYNAMIC_DISPATCH(match_kernel)(edges, met, scale, step.data(), matched);
 }
 
-void edge_pulls(const EdgeColumns& edges, const EdgesMet& met, const EdgesMatched& matched, double scale,
+void edge_pulls(const EdgeColumns& edges, const EdgeSamples& met, const EdgesMatched& matched, double scale,
                 double end, EdgePulls& pulls) {
   pulls.assign(sums_a_cell * static_cast<size_t>(edges.cells), Eigen::Vector4f::Zero());
   HWY_DYNAMIC_DISPATCH(pulls_kernel)(edges, met, matched, scale, end, pulls[0].data());
   merge_cells(pulls);
 }
 
-void edge_pulls_plain(const EdgeColumns& edges, const EdgesMet& met, const EdgesMatched& matched,
+void edge_pulls_plain(const EdgeColumns& edges, const EdgeSamples& met, const EdgesMatched& matched,
                       double scale, double end, EdgePulls& pulls) {
   pulls.assign(static_cast<size_t>(edges.cells), Eigen::Vector4f::Zero());
   for (size_t i = 0; i < edges.count; ++i) {
@@ -160,7 +160,7 @@ void edge_pulls_plain(const EdgeColumns& edges, const EdgesMet& met, const Edges
   }
 }
 
-EdgeSums edge_sums_plain(const EdgeColumns& edges, const EdgesMet& met, double scale, double end) {
+EdgeSums edge_sums_plain(const EdgeColumns& edges, const EdgeSamples& met, double scale, double end) {
   EdgeSums sums;
   for (size_t i = 0; i < edges.count; ++i) {
     if (!aligned(met, i)) continue;
@@ -181,11 +181,11 @@ EdgeSums edge_sums_plain(const EdgeColumns& edges, const EdgesMet& met, double s
 /// How much of an edge is seen.
 static float match_weight(float offset, float cosine) {
   const float near = std::clamp((2.5f - std::abs(offset)) / 2.0f, 0.0f, 1.0f);
-  const float aligned = std::clamp((cosine - least_cosine) / (0.927f - least_cosine), 0.0f, 1.0f);
+  const float aligned = std::clamp((cosine - min_cosine) / (0.927f - min_cosine), 0.0f, 1.0f);
   return near * aligned;
 }
 
-double match_edges_plain(const EdgeColumns& edges, const EdgesMet& met, double scale, const EdgeStep& step,
+double match_edges_plain(const EdgeColumns& edges, const EdgeSamples& met, double scale, const EdgeStep& step,
                          EdgesMatched& matched) {
   make_room(edges, matched);
   double sum = 0;

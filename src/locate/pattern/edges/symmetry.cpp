@@ -35,7 +35,7 @@ Point2 fixed_point(Angle turn, Point2 moved) {
 /// nearer ones, each time where they meet best.
 std::optional<Point2> centre_of(const std::vector<TaughtEdge>& edges, const EdgeMap& map, Angle turn,
                                 Point2 centre) {
-  for (const auto& [within, least_share] :
+  for (const auto& [within, min_share] :
        {std::pair{12.0, 0.7}, {6.0, 0.8}, {3.0, 0.85}, {1.5, 0.85}, {1.25, 0.85}}) {
     const size_t stride = std::max<size_t>(1, edges.size() / (within > 3 ? 100 : 400));
     double asked = 0, met = 0;
@@ -45,9 +45,9 @@ std::optional<Point2> centre_of(const std::vector<TaughtEdge>& edges, const Edge
       const auto there = map.nearest(place, rotated(edges[i].normal, turn), within);
       ++asked;
       if (there) ++met, from += edges[i].place, to += *there;
-      if (met + 10 < least_share * asked) return std::nullopt;
+      if (met + 10 < min_share * asked) return std::nullopt;
     }
-    if (met < least_share * asked) return std::nullopt;
+    if (met < min_share * asked) return std::nullopt;
     if (within <= 1.25) return centre;
     // centre + R (from - centre) = to, over all pairs together: (1 - R) centre = to - R from.
     centre = fixed_point(turn, to / met - rotated(from / met, turn));
@@ -61,15 +61,15 @@ std::optional<Point2> centre_of(const std::vector<TaughtEdge>& edges, const Edge
 std::optional<Point2> shown_turned(const TurnedPart& part, const std::vector<TaughtEdge>& edges, Angle turn,
                                    Point2 centre) {
   const Point2 at = part.origin + centre - rotated(centre, turn);
-  const EdgeFitSearch search{.least_contrast = part.contrast, .rounds = 4, .tells_sigma = false};
+  const EdgeFitSearch search{.min_contrast = part.contrast, .rounds = 4, .tells_sigma = false};
   const EdgeFit fit = fit_edges(part.picture, part.columns, {at.x, at.y, turn, 1}, search);
   // One that turns on as it is fitted is another part of a turn.
   double squares = 0;
   for (const TaughtEdge& e : edges) squares += dot(e.place - centre, e.place - centre);
-  const double radius = std::sqrt(squares / static_cast<double>(edges.size())), most_off = 0.5;  // pixels
-  if (!fit.fitted || radius * std::abs((fit.pose.angle - turn).wrapped().radians()) > most_off)
+  const double radius = std::sqrt(squares / static_cast<double>(edges.size())), max_off = 0.5;  // pixels
+  if (!fit.fitted || radius * std::abs((fit.pose.angle - turn).wrapped().radians()) > max_off)
     return std::nullopt;
-  const SeenEdges seen = see_edges(part.picture, part.columns, fit.pose, part.contrast, Rise::up);
+  const SeenEdges seen = see_edges(part.picture, part.columns, fit.pose, part.contrast, GradientSign::up);
   double all = 0, met = 0;
   for (size_t i = 0; i < edges.size(); ++i) {
     const Point2 there = fit.pose * edges[i].place;
@@ -86,8 +86,8 @@ std::optional<Point2> shown_turned(const TurnedPart& part, const std::vector<Tau
 Symmetry symmetry_of(const TurnedPart& part, const std::vector<TaughtEdge>& edges) {
   const EdgeMap map(edges);
   const std::array<Point2, 2> middles = middles_of(edges);
-  constexpr int most_turns = 24;
-  for (int turns = most_turns; turns > 1; --turns)
+  constexpr int max_turns = 24;
+  for (int turns = max_turns; turns > 1; --turns)
     for (const Point2& middle : middles) {
       const Angle turn = degrees(360.0 / turns);
       const auto centre = centre_of(edges, map, turn, middle);

@@ -31,7 +31,7 @@ Point2 gradient_direction(const Image<uint8_t>& p, int x, int y) {
 }
 
 /// Keeps chains that are long enough and somewhere reach the full strength.
-Image<uint8_t> linked(const Image<uint8_t>& ridge, int least_chain) {
+Image<uint8_t> linked(const Image<uint8_t>& ridge, int min_chain) {
   Image<uint8_t> keep(ridge.width(), ridge.height());
   Image<uint8_t> seen(ridge.width(), ridge.height());
   std::vector<std::array<int, 2>> chain;
@@ -51,7 +51,7 @@ Image<uint8_t> linked(const Image<uint8_t>& ridge, int least_chain) {
               chain.push_back({x + u, y + v});
             }
       }
-      if (strong && static_cast<int>(chain.size()) >= least_chain)
+      if (strong && static_cast<int>(chain.size()) >= min_chain)
         for (const auto& [x, y] : chain) keep(x, y) = 1;
     }
   return keep;
@@ -118,7 +118,7 @@ double chosen_strength(const Image<uint8_t>& pixels, const Image<uint8_t>& mask,
   return std::max({8.0, 6 * 0.87 * noise_sigma, 0.2 * strongest});
 }
 
-std::vector<TaughtEdge> edges_of(const Image<uint8_t>& picture, int level, double strength, int least_chain) {
+std::vector<TaughtEdge> edges_of(const Image<uint8_t>& picture, int level, double strength, int min_chain) {
   std::vector<TaughtEdge> edges;
   if (picture.width() < 5 || picture.height() < 5) return edges;
   const Gradients g = gradients(picture);
@@ -126,7 +126,7 @@ std::vector<TaughtEdge> edges_of(const Image<uint8_t>& picture, int level, doubl
   for (int y = 2; y + 2 < picture.height(); ++y)
     for (int x = 2; x + 2 < picture.width(); ++x)
       if (g.size(x, y) >= 0.5 * strength && is_ridge(g, x, y)) ridge(x, y) = g.size(x, y) >= strength ? 2 : 1;
-  const Image<uint8_t> keep = linked(ridge, least_chain);
+  const Image<uint8_t> keep = linked(ridge, min_chain);
   const Image<float> spline = level == 0 ? spline_coefficients(picture) : Image<float>();
   for (int y = 2; y + 2 < picture.height(); ++y)
     for (int x = 2; x + 2 < picture.width(); ++x) {

@@ -14,8 +14,8 @@ Image<uint8_t> filled_under_mask(const Image<uint8_t>& pixels, const Image<uint8
 double chosen_strength(const Image<uint8_t>& pixels, const Image<uint8_t>& mask, double noise_sigma);
 
 /// Sub-pixel edges of one pyramid level: gradient maxima across the edge, linked from `strength` down to half
-/// of it, chains of fewer than `least_chain` pixels left out. Places in coordinates of that level; on level 0
+/// of it, chains of fewer than `min_chain` pixels left out. Places in coordinates of that level; on level 0
 /// exact, above as a search will meet them.
-std::vector<TaughtEdge> edges_of(const Image<uint8_t>& picture, int level, double strength, int least_chain);
+std::vector<TaughtEdge> edges_of(const Image<uint8_t>& picture, int level, double strength, int min_chain);
 
 }  // namespace heron

@@ -4,10 +4,10 @@
 namespace heron {
 
 /// Square pixels that a surface can be sharpened by: noise grows with it.
-inline constexpr double least_blur = -0.25;
+inline constexpr double min_blur = -0.25;
 
 /// A surface's spline coefficients as they are behind `variance` square pixels more of blur, from
-/// `least_blur` to some square pixels. Cost: some tens of microseconds for a part of 200 x 150 pixels.
+/// `min_blur` to some square pixels. Cost: some tens of microseconds for a part of 200 x 150 pixels.
 void blur(const Image<float>& coefficients, double variance, Image<float>& blurred);
 
 /// How much of the mean square slope of white noise is left behind it.

@@ -98,16 +98,16 @@ class GreyFitting {
  private:
   bool look_at_some();
   bool take_first_step();
-  std::optional<GreyLook> weighed() const;
+  std::optional<FitState> weighed() const;
   double growth_of_noise() const;
   /// Of what a look leaves; whole grey levels leave something of everything.
-  static double variance(const GreyLook& look) {
+  static double variance(const FitState& look) {
     return std::max(0.09, look.solved.squares / look.weights.sum);
   }
   double noise() const {
     return std::max(0.3, std::hypot(search_.noise_sigma, 0.8 * problem_.light.gain * model_.noise_sigma));
   }
-  bool knows_less_than_edges(const GreyLook& look) const;
+  bool knows_less_than_edges(const FitState& look) const;
   Eigen::Matrix4d covariance_of(const GreyStep& step, const GreyMatrix& inverse) const;
   /// How far the outer pixels may be off, squared; of the taught picture.
   double spread(const Eigen::Matrix4d& covariance) const {
@@ -152,7 +152,7 @@ bool GreyFitting::take_first_step() {
 
 /// A step over the samples, weighed by what the first one leaves; nothing where it cannot be or leads too
 /// far.
-std::optional<GreyLook> GreyFitting::weighed() const {
+std::optional<FitState> GreyFitting::weighed() const {
   const GreyWeights weights = weigh(problem_, step_, 4.685 * scatter_, s_.roots);
   const double taught_noise =
       model_.noise_sigma * (blurred_ == 0 ? 1 : std::sqrt(slope_noise_left(blurred_)));
@@ -161,7 +161,7 @@ std::optional<GreyLook> GreyFitting::weighed() const {
   if (!solved.good || weights.sum < 0.4 * static_cast<double>(s_.samples.count) ||
       shift_of(solved.x, problem_.size) > far)
     return std::nullopt;
-  return GreyLook{problem_, s_.roots, weights, solved, free_, scatter_, slope_noise};
+  return FitState{problem_, s_.roots, weights, solved, free_, scatter_, slope_noise};
 }
 
 /// After a step, the covariance of the unknowns from what the residuals of whole cells of the part add up to:
@@ -206,7 +206,7 @@ double GreyFitting::growth_of_noise() const {
 
 /// Foretold from some of the samples: of all, what pixels err by themselves shrinks, what goes together does
 /// not.
-bool GreyFitting::knows_less_than_edges(const GreyLook& look) const {
+bool GreyFitting::knows_less_than_edges(const FitState& look) const {
   if (!search_.edges) return false;
   const GreyMatrix inverse = look.inverse();
   const double share = s_.samples.are_some ? 0.25 : 1,
@@ -220,15 +220,15 @@ bool GreyFitting::knows_less_than_edges(const GreyLook& look) const {
 /// Light, step and blur from some of the samples, at a pose to which they may move. False where the fit ends:
 /// it runs too far, or something else than the part changes the grey values, so that edges know better.
 bool GreyFitting::look_at_some() {
-  constexpr double rough = 1.15,           // of the squares that noise alone leaves
-      most_blur = 4, least_change = 0.03;  // square pixels
-  constexpr int most_looks = 3;
+  constexpr double rough = 1.15,        // of the squares that noise alone leaves
+      max_blur = 4, min_change = 0.03;  // square pixels
+  constexpr int max_looks = 3;
   int blurs_left = 3;
-  for (int looks = most_looks;; --looks) {
+  for (int looks = max_looks;; --looks) {
     evaluate_grey_samples(surface(), model_.origin, at_, s_.samples);
     if (!take_first_step()) return false;
     scatter_ = scatter_after(step_, problem_, s_.residuals);
-    const std::optional<GreyLook> look = weighed();
+    const std::optional<FitState> look = weighed();
     if (!look) return false;
     const GreyVector& x = look->solved.x;
     if (looks > 1 && shift_of(x, problem_.size) > settled) {
@@ -238,9 +238,9 @@ bool GreyFitting::look_at_some() {
     const double beside_noise = look->solved.squares / (noise() * noise() * look->weights.sum);
     if ((beside_noise > 1 || blurred_ != 0) && blurs_left-- > 0) {
       const double more = more_blur(*look, model_, at_, blurred_, noise(), s_.further),
-                   next = std::clamp(blurred_ + more, least_blur, most_blur);
-      if (std::abs(next - blurred_) > least_change) {
-        blurred_ = next, looks = most_looks + 1;
+                   next = std::clamp(blurred_ + more, min_blur, max_blur);
+      if (std::abs(next - blurred_) > min_change) {
+        blurred_ = next, looks = max_looks + 1;
         blur(model_.coefficients, blurred_, s_.blurred);
         problem_.light = changed(problem_.light, x, problem_.size);
         continue;
@@ -284,15 +284,15 @@ void GreyFitting::tell(GreyFit& fit, const Eigen::Matrix4d& covariance, const Ei
 GreyFit GreyFitting::run(const Image<uint8_t>& picture) {
   GreyFit fit;
   fit.pose = at_;
-  constexpr size_t least_pixels = 60;
-  if (s_.samples.count < least_pixels || !look_at_some()) return fit;
+  constexpr size_t min_pixels = 60;
+  if (s_.samples.count < min_pixels || !look_at_some()) return fit;
   const size_t some = s_.samples.count;
   collect_other_grey_samples(picture, s_.samples);
   evaluate_grey_samples(surface(), model_.origin, at_, s_.samples, some);
-  const std::optional<GreyLook> once = weighed();
+  const std::optional<FitState> once = weighed();
   if (!once) return fit;
   step_ = once->step();  // all samples know it better than some did; so they are weighed once more
-  const std::optional<GreyLook> look = weighed();
+  const std::optional<FitState> look = weighed();
   if (!look) return fit;
   fit.pose = moved(at_, look->solved.x);
   // Where the taught surface explains less than half of what the light alone leaves unexplained, it is
@@ -337,7 +337,7 @@ GreyFit fit_greys(const Image<uint8_t>& picture, const GreyModel& model, const s
   const bool same_phase = share_a_phase(start, size_of(model));
   // Cut off nearer to an edge, what a sampled surface lacks near the Nyquist frequency would not cancel.
   collect_grey_samples(picture, model, seen, start, s.samples, enough_samples,
-                       same_phase ? most_wider_spots : 0);
+                       same_phase ? max_wider_spots : 0);
   return GreyFitting(model, search, start, same_phase, s).run(picture);
 }
 

@@ -10,7 +10,7 @@ namespace {
 template <int n>
 struct Further {
   /// `prior` is the variance of what is left over that of each column's share, as it is known beforehand.
-  Further(GreyFurther f, const GreyMatrix& inverse, const GreyFree& free, double prior = 0) {
+  Further(ExtraRegressors f, const GreyMatrix& inverse, const GreyFree& free, double prior = 0) {
     for (Eigen::Index i = 0; i < f.with.cols(); ++i)
       if (!free[static_cast<size_t>(i)]) f.with.col(i).setZero();
     const Eigen::Matrix<double, grey_unknowns, n> carried = inverse * f.with.topRows<n>().transpose();
@@ -43,7 +43,7 @@ double noise_loss(double variance) {
 
 }  // namespace
 
-double more_blur(const GreyLook& look, const GreyModel& model, const Similarity2& pose, double variance,
+double more_blur(const FitState& look, const GreyModel& model, const Similarity2& pose, double variance,
                  double noise, FurtherScratch& s) {
   const GreyProblem& problem = look.problem;
   const GreySamples& samples = problem.samples;
@@ -56,7 +56,7 @@ double more_blur(const GreyLook& look, const GreyModel& model, const Similarity2
              along_y = static_cast<float>(light.along_y / softer_by);
   for (size_t i = 0; i < samples.count; ++i)
     column[i] = (gain + along_x * samples.x[i] + along_y * samples.y[i]) * (column[i] - samples.value[i]);
-  GreyFurther further = find_further(problem, look.step(), look.roots, {column.data(), nullptr, nullptr});
+  ExtraRegressors further = find_further(problem, look.step(), look.roots, {column.data(), nullptr, nullptr});
   // The taught noise is in the residuals and, blurred otherwise, in the column: by itself it looks like blur.
   static const double at_first = noise_loss(0);
   further.left[0] -= look.weights.answers * std::pow(light.gain * model.noise_sigma, 2) *
@@ -67,7 +67,7 @@ double more_blur(const GreyLook& look, const GreyModel& model, const Similarity2
   return is_blur && more.good ? more.found[0] * more.unit[0] : 0;
 }
 
-BentLight bent_light(const GreyLook& look, const GreyMatrix& inverse, FurtherScratch& s) {
+BentLight bent_light(const FitState& look, const GreyMatrix& inverse, FurtherScratch& s) {
   BentLight bent;
   const GreyProblem& problem = look.problem;
   if (!problem.falls_steeply()) return bent;

@@ -1,6 +1,6 @@
 #include "locate/pattern/grey/grey_samples.hpp"
 
-#include "image/vector_room.hpp"
+#include "image/vector_padding.hpp"
 #include "locate/common/spline.hpp"
 
 #undef HWY_TARGET_INCLUDE
@@ -113,7 +113,7 @@ HWY_INLINE void evaluate(const Image<float>& spline, Point2 origin, const ToTaug
       slope_sums[block][4 * most];
   V at_x[block], at_y[block], between_x[block];
   // Where four coefficients lie either way.
-  const auto most_x = set(spline.width() - 2.001), most_y = set(spline.height() - 2.001);
+  const auto max_x = set(spline.width() - 2.001), max_y = set(spline.height() - 2.001);
   const auto outer = [&](V t) HWY_ATTR { return hn::Mul(sixth, hn::Mul(t, hn::Mul(t, t))); };
   const auto inner = [&](V t) HWY_ATTR {
     return hn::NegMulAdd(hn::Mul(half, hn::Mul(t, t)), hn::Sub(set(2), t), two_thirds);
@@ -124,8 +124,8 @@ HWY_INLINE void evaluate(const Image<float>& spline, Point2 origin, const ToTaug
     for (size_t j = 0; j < vectors; ++j) {
       const size_t i = start + j * lanes;
       const auto across = hn::LoadU(f, s.across.data() + i), down = hn::LoadU(f, s.down.data() + i);
-      const auto x = hn::Min(hn::Max(hn::MulAdd(xx, across, hn::MulAdd(xy, down, x0)), one), most_x),
-                 y = hn::Min(hn::Max(hn::MulAdd(yx, across, hn::MulAdd(yy, down, y0)), one), most_y);
+      const auto x = hn::Min(hn::Max(hn::MulAdd(xx, across, hn::MulAdd(xy, down, x0)), one), max_x),
+                 y = hn::Min(hn::Max(hn::MulAdd(yx, across, hn::MulAdd(yy, down, y0)), one), max_y);
       const auto fx = hn::Floor(x), fy = hn::Floor(y);
       const auto ty = hn::Sub(y, fy), uy = hn::Sub(one, ty);
       at_x[j] = x, at_y[j] = y, between_x[j] = hn::Sub(x, fx);
@@ -205,7 +205,7 @@ HWY_EXPORT(evaluate_kernel);
 HWY_EXPORT(values_kernel);
 
 void GreySamples::make_room(size_t values) {
-  const size_t needed = values + 2 * room_for_vectors;
+  const size_t needed = values + 2 * vector_padding;
   if (x.size() >= needed) return;
   for (std::vector<float>* column : {&across, &down, &grey, &x, &y, &value, &dx, &dy})
     column->resize(needed + needed / 2);

@@ -20,12 +20,12 @@ struct GreySamples {
   void make_room(size_t values);
 };
 
-inline constexpr double most_wider_spots = 1.4;  ///< beyond, splines would look under the mask
+inline constexpr double max_wider_spots = 1.4;  ///< beyond, splines would look under the mask
 
 /// The picture's pixels that lie in the spots of seen edges at `pose`, in strips of 64 columns. At first
 /// about a quarter of them, of each row one of four runs of 16 columns, of the next row the next, where that
 /// makes `enough`. Spots around edges are `wider` pixels of the taught picture larger, at most
-/// `most_wider_spots`.
+/// `max_wider_spots`.
 void collect_grey_samples(const Image<uint8_t>& picture, const GreyModel& model,
                           const std::vector<float>& seen, const Similarity2& pose, GreySamples& samples,
                           size_t enough = std::numeric_limits<size_t>::max(), double wider = 0);

@@ -50,7 +50,7 @@ class GreySolved {
 };
 
 /// What a weighed step told of the samples at a pose, before the light changes by it.
-struct GreyLook {
+struct FitState {
   const GreyProblem& problem;
   const std::vector<float>& roots;  ///< of the samples' weights
   GreyWeights weights;
@@ -65,13 +65,13 @@ struct GreyLook {
     return step;
   }
   /// Of the unknowns, by the inverse of the normal matrix alone.
-  GreyMatrix inverse() const { return solved.inverse() * growth_of(weights.sum, weights.answers); }
+  GreyMatrix inverse() const { return solved.inverse() * variance_inflation(weights.sum, weights.answers); }
   /// How far white noise moves the pose, for a variance of 1; slopes that are noise themselves add to it
   /// (Fuller, Measurement error models, Wiley 1987).
   Eigen::Matrix4d spread_of_noise() const {
     const GreyMatrix plain = solved.inverse();
     return (plain + plain * slope_noise * plain).topLeftCorner<4, 4>() *
-           growth_of(weights.sum, weights.answers);
+           variance_inflation(weights.sum, weights.answers);
   }
 };
 

@@ -173,8 +173,8 @@ GreyWeights weigh_kernel(const GreyProblem& problem, const double* by, double en
 }
 
 /// Rows of the further columns alone: with each other, the unknowns, and last what is left.
-constexpr size_t with_further = most_further + grey_columns,
-                 further_sums = sums_before(most_further, with_further);
+constexpr size_t with_further = max_further + grey_columns,
+                 further_sums = sums_before(max_further, with_further);
 
 void further_kernel(const GreyProblem& problem, const double* by, const float* roots,
                     const FurtherColumns& further, double* sums) {
@@ -184,11 +184,11 @@ void further_kernel(const GreyProblem& problem, const double* by, const float* r
   products_of<with_further, further_sums>(
       problem.samples.count, sums,
       [&](size_t i, V* out) HWY_ATTR {
-        V* c = out + most_further;
+        V* c = out + max_further;
         columns(i, c);
         const auto root = hn::LoadU(f, roots + i);
         c[grey_unknowns] = left_after(step, c);
-        for (size_t k = 0; k < most_further; ++k)
+        for (size_t k = 0; k < max_further; ++k)
           out[k] = further[k] ? hn::LoadU(f, further[k] + i) : hn::Zero(f);
 #pragma GCC unroll 16
         for (size_t k = 0; k < with_further; ++k) out[k] = hn::Mul(out[k], root);
@@ -268,11 +268,11 @@ GreyWeights weigh(const GreyProblem& problem, const GreyStep& step, double end, 
   return HWY_DYNAMIC_DISPATCH(weigh_kernel)(problem, step.data(), end, roots.data());
 }
 
-GreyFurther find_further(const GreyProblem& problem, const GreyStep& step, const std::vector<float>& roots,
-                         const FurtherColumns& columns) {
+ExtraRegressors find_further(const GreyProblem& problem, const GreyStep& step,
+                             const std::vector<float>& roots, const FurtherColumns& columns) {
   std::array<double, HWY_STATIC_DISPATCH(further_sums)> sums{};
   HWY_DYNAMIC_DISPATCH(further_kernel)(problem, step.data(), roots.data(), columns, sums.data());
-  GreyFurther further;
+  ExtraRegressors further;
   const double* sum = sums.data();
   for (Eigen::Index a = 0; a < further.own.rows(); ++a) {
     for (Eigen::Index b = a; b < further.own.cols(); ++b) further.own(a, b) = further.own(b, a) = *sum++;
@@ -344,15 +344,15 @@ GreyWeights weigh_plain(const GreyProblem& problem, const GreyStep& step, double
   return w;
 }
 
-GreyFurther find_further_plain(const GreyProblem& problem, const GreyStep& step,
-                               const std::vector<float>& roots, const FurtherColumns& columns) {
-  GreyFurther further;
+ExtraRegressors find_further_plain(const GreyProblem& problem, const GreyStep& step,
+                                   const std::vector<float>& roots, const FurtherColumns& columns) {
+  ExtraRegressors further;
   further.with.setZero(), further.own.setZero(), further.left.setZero();
   for (size_t i = 0; i < problem.samples.count; ++i) {
     const auto row = grey_row(problem, i);
     const double weight = static_cast<double>(roots[i] * roots[i]);
     Eigen::Vector3d here = Eigen::Vector3d::Zero();
-    for (size_t k = 0; k < most_further; ++k)
+    for (size_t k = 0; k < max_further; ++k)
       if (columns[k]) here[static_cast<Eigen::Index>(k)] = static_cast<double>(columns[k][i]);
     further.own += weight * here * here.transpose();
     further.with += weight * here * Eigen::Map<const Eigen::Matrix<double, 1, grey_unknowns>>(row.data());

@@ -73,17 +73,17 @@ GreyWeights weigh_plain(const GreyProblem& problem, const GreyStep& step, double
 
 /// How up to three further columns, one value a sample and zeros behind the last, answer to what a step
 /// leaves, with the weights' roots. Cost: as `weigh`.
-inline constexpr size_t most_further = 3;
-using FurtherColumns = std::array<const float*, most_further>;  ///< null where there is none
-struct GreyFurther {
-  Eigen::Matrix<double, most_further, grey_unknowns> with = {};  ///< products with the unknowns' columns
-  Eigen::Matrix<double, most_further, most_further> own = {};    ///< with each other
-  Eigen::Matrix<double, most_further, 1> left = {};              ///< with what is left
+inline constexpr size_t max_further = 3;
+using FurtherColumns = std::array<const float*, max_further>;  ///< null where there is none
+struct ExtraRegressors {
+  Eigen::Matrix<double, max_further, grey_unknowns> with = {};  ///< products with the unknowns' columns
+  Eigen::Matrix<double, max_further, max_further> own = {};     ///< with each other
+  Eigen::Matrix<double, max_further, 1> left = {};              ///< with what is left
 };
-GreyFurther find_further(const GreyProblem& problem, const GreyStep& step, const std::vector<float>& roots,
-                         const FurtherColumns& columns);
-GreyFurther find_further_plain(const GreyProblem& problem, const GreyStep& step,
-                               const std::vector<float>& roots, const FurtherColumns& columns);
+ExtraRegressors find_further(const GreyProblem& problem, const GreyStep& step,
+                             const std::vector<float>& roots, const FurtherColumns& columns);
+ExtraRegressors find_further_plain(const GreyProblem& problem, const GreyStep& step,
+                                   const std::vector<float>& roots, const FurtherColumns& columns);
 
 /// Square cells of a part, in rows from its taught picture's first pixel.
 struct GreyCells {

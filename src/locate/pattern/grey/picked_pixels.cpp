@@ -25,7 +25,7 @@ struct SpotShapes {
   std::vector<uint64_t> bits;
 };
 
-constexpr double most_spot_radius = 28;  // a row's bits fit into a word
+constexpr double max_spot_radius = 28;  // a row's bits fit into a word
 
 }  // namespace
 
@@ -38,7 +38,7 @@ void PickedPixels::clear(int left, int top, int right, int bottom) {
 void PickedPixels::pick(const GreySpots& spots, const std::vector<float>& seen, const Similarity2& pose,
                         double wider) {
   if (spots.x.empty()) return;
-  const SpotShapes shapes(std::min(most_spot_radius, (spots.radius + wider) * pose.scale));
+  const SpotShapes shapes(std::min(max_spot_radius, (spots.radius + wider) * pose.scale));
   // In quarters of a pixel, from a corner that keeps them positive.
   const int corner_x = 64 * first_word_, corner_y = top_;
   const auto c = static_cast<float>(4 * pose.scale * cos(pose.angle)),

@@ -64,7 +64,7 @@ Point2 pull_of_edges(const EdgeColumns& edges, const Similarity2& pose) {
   return swapped ? Point2{y, x} : Point2{x, y};
 }
 
-InstrumentStep instrument_step(const Image<uint8_t>& picture, const GreyLook& look, const GreyStep& step,
+InstrumentStep instrument_step(const Image<uint8_t>& picture, const FitState& look, const GreyStep& step,
                                const Similarity2& pose, InstrumentScratch& s) {
   constexpr auto first_light = static_cast<Eigen::Index>(first_light_unknown);
   fill_columns(picture.view(), look.problem.samples, pose, s);
@@ -75,11 +75,11 @@ InstrumentStep instrument_step(const Image<uint8_t>& picture, const GreyLook& lo
   const auto find = [&](const FurtherColumns& columns) {
     return find_further(look.problem, step, look.roots, columns);
   };
-  const GreyFurther place = find({s.x.data(), s.y.data(), s.turn.data()});
+  const ExtraRegressors place = find({s.x.data(), s.y.data(), s.turn.data()});
   instruments.topRows<3>() = place.with, left.head<3>() = place.left, own.topLeftCorner<3, 3>() = place.own;
   if (look.free[3]) {  // three columns at a time, so the fourth meets the others in two more rounds
-    const GreyFurther growth = find({s.x.data(), s.y.data(), s.growth.data()}),
-                      turn = find({s.turn.data(), s.growth.data(), nullptr});
+    const ExtraRegressors growth = find({s.x.data(), s.y.data(), s.growth.data()}),
+                          turn = find({s.turn.data(), s.growth.data(), nullptr});
     instruments.row(3) = growth.with.row(2), left[3] = growth.left[2];
     own.row(3).head<4>() << growth.own(2, 0), growth.own(2, 1), turn.own(1, 0), growth.own(2, 2);
     own.col(3).head<4>() = own.row(3).head<4>().transpose();

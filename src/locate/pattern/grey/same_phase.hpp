@@ -34,7 +34,7 @@ struct InstrumentScratch {
 /// picture's slopes share no noise with the taught surface, none with the residual of their own pixel, and
 /// vanish at the Nyquist frequency (instrumental variables: Reiersoel, Ark. Mat. Astr. Fys. 32A, 1945;
 /// Fuller, Measurement error models, Wiley 1987, section 2.4).
-InstrumentStep instrument_step(const Image<uint8_t>& picture, const GreyLook& look, const GreyStep& step,
+InstrumentStep instrument_step(const Image<uint8_t>& picture, const FitState& look, const GreyStep& step,
                                const Similarity2& pose, InstrumentScratch& s);
 
 }  // namespace heron

@@ -4,8 +4,8 @@
 #include <cmath>
 
 #include "descent.hpp"
-#include "echoes.hpp"
-#include "heron/image/parallel.hpp"
+#include "duplicate_filter.hpp"
+#include "image/parallel.hpp"
 #include "locate/pattern/coarse/coarse_search.hpp"
 #include "locate/pattern/model/part_size.hpp"
 #include "refine.hpp"
@@ -20,7 +20,7 @@ Candidate start_of(const CoarseHit& hit) {
 bool better(const Candidate& a, const Candidate& b) { return a.score > b.score; }
 
 std::vector<Candidate> fitted(const std::vector<Candidate>& starts, const PatternSearch& search, int level,
-                              const Ahead& ahead) {
+                              const SpeculativeRefinement& ahead) {
   const LevelFit fit(search, level);
   std::vector<Candidate> results(starts.size());
   if (search.work) search.work->plan(static_cast<int64_t>(starts.size()));
@@ -39,12 +39,12 @@ std::vector<Candidate> fitted(const std::vector<Candidate>& starts, const Patter
 }
 
 /// The candidates that no part known so far explains.
-std::vector<Candidate> unexplained(std::vector<Candidate> starts, const Echoes& echoes) {
-  if (!echoes.knows_any()) return starts;
+std::vector<Candidate> unexplained(std::vector<Candidate> starts, const DuplicateFilter& duplicates) {
+  if (!duplicates.knows_any()) return starts;
   std::vector<uint8_t> explained(starts.size());
   parallel_rows(static_cast<int>(starts.size()), 16, [&](int first, int end) {
     for (auto i = static_cast<size_t>(first); i < static_cast<size_t>(end); ++i)
-      explained[i] = echoes.is_explained(starts[i]);
+      explained[i] = duplicates.is_explained(starts[i]);
   });
   std::vector<Candidate> left;
   for (size_t i = 0; i < starts.size(); ++i)
@@ -71,7 +71,8 @@ bool may_be_told(const Candidate& start, const PatternSearch& search) {
 }
 
 /// `most` hits that no part known so far explains, or what is left of them.
-Starts next_starts(CoarseHits& hits, const PatternSearch& search, const Echoes& echoes, size_t most) {
+Starts next_starts(CoarseHits& hits, const PatternSearch& search, const DuplicateFilter& duplicates,
+                   size_t most) {
   Starts starts;
   while (starts.others.size() < most) {
     const std::vector<CoarseHit> next = hits.next(most - starts.others.size());
@@ -79,59 +80,60 @@ Starts next_starts(CoarseHits& hits, const PatternSearch& search, const Echoes& 
     std::vector<Candidate> more;
     std::transform(next.begin(), next.end(), std::back_inserter(more), start_of);
     std::erase_if(more, [&](const Candidate& start) { return !may_be_told(start, search); });
-    for (Candidate& c : unexplained(std::move(more), echoes)) starts.others.push_back(std::move(c));
+    for (Candidate& c : unexplained(std::move(more), duplicates)) starts.others.push_back(std::move(c));
   }
-  starts.leaders = echoes.take_leaders(starts.others);
+  starts.leaders = duplicates.take_leaders(starts.others);
   return starts;
 }
 
 /// The hits of the coarse search, fitted, some dozens at a time; while one thread takes the next of them, the
 /// others fit. What is explained does not count towards how many are fitted: parts that are seen whole must
 /// not keep others from being looked at.
-std::vector<Candidate> fitted_hits(CoarseHits& hits, const PatternSearch& search, Echoes& echoes,
-                                   Ahead& ahead) {
+std::vector<Candidate> fitted_hits(CoarseHits& hits, const PatternSearch& search, DuplicateFilter& duplicates,
+                                   SpeculativeRefinement& ahead) {
   const int level = search.coarse_level();
   constexpr size_t fewest = 16,  // fewer are not gone on for
       at_first = 32,  // tell of most whole parts, and those of most other hits that they are echoes
       at_once = 64;
   // 64, 256, 1024; on the finer level of edges that may rise or fall everything answers in more poses.
-  const int least_looks = search.reach.polarity == Polarity::per_edge ? 128 : 64;
-  auto left = static_cast<size_t>(least_looks * std::pow(16.0, search.reach.effort));
+  const int min_looks = search.reach.polarity == Polarity::per_edge ? 128 : 64;
+  auto left = static_cast<size_t>(min_looks * std::pow(16.0, search.reach.effort));
   std::vector<Candidate> fits;
   const auto add = [&](const std::vector<Candidate>& more) {
     const auto middle = static_cast<ptrdiff_t>(fits.size());
     for (const Candidate& fit : more) {
-      if (echoes.is_again(fit, level)) continue;
+      if (duplicates.is_again(fit, level)) continue;
       fits.push_back(fit);
-      const auto whole = echoes.learn(fit);
+      const auto whole = duplicates.learn(fit);
       if (!whole) continue;
       hits.ask_for(whole->echo / 100, whole->middle, whole->sure);
       if (whole->is_first) ahead.begin(fit);
     }
     std::inplace_merge(fits.begin(), fits.begin() + middle, fits.end(), better);
   };
-  Starts starts = next_starts(hits, search, echoes, std::min(left, at_first));
+  Starts starts = next_starts(hits, search, duplicates, std::min(left, at_first));
   while (starts.size() > 0 && !search.stopped()) {
     add(fitted(starts.leaders, search, level, ahead));
-    starts.others = unexplained(std::move(starts.others), echoes);
+    starts.others = unexplained(std::move(starts.others), duplicates);
     left -= std::min(left, starts.size());
     Starts next;
     std::vector<Candidate> more;
     parallel_pair([&] { more = fitted(starts.others, search, level, ahead); },
                   [&] {
-                    if (left >= fewest) next = next_starts(hits, search, echoes, std::min(left, at_once));
+                    if (left >= fewest) next = next_starts(hits, search, duplicates, std::min(left, at_once));
                   });
     add(more);
-    starts = {unexplained(std::move(next.leaders), echoes), unexplained(std::move(next.others), echoes)};
+    starts = {unexplained(std::move(next.leaders), duplicates),
+              unexplained(std::move(next.others), duplicates)};
     // What was taken meanwhile may be explained by now to the last; there may be more.
     if (starts.size() == 0 && left >= fewest)
-      starts = next_starts(hits, search, echoes, std::min(left, at_once));
+      starts = next_starts(hits, search, duplicates, std::min(left, at_once));
   }
   return fits;
 }
 
 std::vector<Candidate> all_finished(const std::vector<Candidate>& starts, const PatternSearch& search,
-                                    const Ahead& ahead) {
+                                    const SpeculativeRefinement& ahead) {
   std::vector<Candidate> results(starts.size());
   parallel_rows(static_cast<int>(starts.size()), 1, [&](int first, int end) {
     for (auto i = static_cast<size_t>(first); i < static_cast<size_t>(end); ++i) {
@@ -155,20 +157,19 @@ std::vector<Candidate> candidates_alike(const PatternSearch& search) {
     angles.max = angles.min + degrees(period);
   CoarseSearch coarse{.angle = angles, .scale = within.scale, .origins = within.origins};
   coarse.level = search.coarse_level(), coarse.octave = search.octave;
-  coarse.least_contrast = search.coarse_contrast();
+  coarse.min_contrast = search.coarse_contrast();
   coarse.polarity = within.polarity, coarse.effort = within.effort;
   // On the coarse level a part that is 40% covered still answers well, with help from its surroundings.
-  coarse.least_likeness =
-      std::clamp(0.0096 * within.least_score, 0.42, 0.52) + 0.06 * (1 - 2 * within.effort);
-  CoarseHits hits = coarse_search(target, search.survey, coarse, search.work);
-  Echoes echoes(target, {within.scale, within.effort, within.most_overlap});
-  Ahead ahead(search);
+  coarse.min_likeness = std::clamp(0.0096 * within.min_score, 0.42, 0.52) + 0.06 * (1 - 2 * within.effort);
+  CoarseHits hits = coarse_search(target, search.prepared, coarse, search.work);
+  DuplicateFilter duplicates(target, {within.scale, within.effort, within.max_overlap});
+  SpeculativeRefinement ahead(search);
   const int top = search.coarse_level();
   std::vector<Candidate> candidates;
   for (int level = top; level >= 0; --level) {
     const double least = stage_limit(search, level);
-    std::vector<Candidate> all =
-        level == top ? fitted_hits(hits, search, echoes, ahead) : fitted(candidates, search, level, ahead);
+    std::vector<Candidate> all = level == top ? fitted_hits(hits, search, duplicates, ahead)
+                                              : fitted(candidates, search, level, ahead);
     const auto good =
         std::find_if(all.begin(), all.end(), [&](const Candidate& c) { return c.score < least; });
     if (good == all.begin() && !all.empty() && within.names_nearest) {
@@ -178,7 +179,7 @@ std::vector<Candidate> candidates_alike(const PatternSearch& search) {
     }
     all.erase(good, all.end());
     if (level == top) ahead.wait();
-    candidates = echoes.distinct(std::move(all), level);
+    candidates = duplicates.distinct(std::move(all), level);
   }
   return all_finished(candidates, search, ahead);
 }
@@ -202,7 +203,7 @@ std::vector<Candidate> candidates_of_octave(const PatternSearch& search) {
 /// nothing.
 std::vector<Candidate> candidates_of(const PatternSearch& search) {
   const Range<double> scales = search.reach.scale;
-  constexpr double octave = 2.05;  // what one search spans
+  constexpr double octave = 2.05;  // what one search lengths
   const double ratio = scales.max / scales.min;
   const int count = std::max(1, static_cast<int>(std::ceil(std::log(ratio) / std::log(octave))));
   std::vector<Candidate> all;

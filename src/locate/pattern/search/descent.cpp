@@ -27,14 +27,14 @@ bool same(const Candidate& a, const Candidate& b) {
 
 double stage_limit(const PatternSearch& search, int level) {
   const double share = level == 0 ? 0.75 : level == search.coarse_level() ? 0.67 : 0.7;
-  return (share + 0.1 * (1 - 2 * search.reach.effort)) * std::min(search.reach.least_score, 60.0);
+  return (share + 0.1 * (1 - 2 * search.reach.effort)) * std::min(search.reach.min_score, 60.0);
 }
 
 LevelFit::LevelFit(const PatternSearch& search, int level)
     : search_(search), level_(level), edges_(edges_on(search, level)), edge_(edge_search(search, level)) {
   // Edges that are not near at the start will hardly be in place at the end.
-  edge_.least_met = (1.1 - 0.2 * search.reach.effort) * stage_limit(search, level);
-  edge_.least_begun = (0.7 - 0.2 * search.reach.effort) * stage_limit(search, level);
+  edge_.min_met = (1.1 - 0.2 * search.reach.effort) * stage_limit(search, level);
+  edge_.min_begun = (0.7 - 0.2 * search.reach.effort) * stage_limit(search, level);
   edge_.tells_sigma = search.reach.names_nearest;  // of what may be told as it is now
 }
 
@@ -45,7 +45,7 @@ Candidate LevelFit::of(const Candidate& start) const {
     if (level_ > 1 && below_top % 2 == 1) return start;
     if (level_ == 0) edge.rounds = 1;
   }
-  const EdgeFit fit = fit_edges(search_.survey.level(level_), edges_, start.pose, edge);
+  const EdgeFit fit = fit_edges(search_.prepared.level(level_), edges_, start.pose, edge);
   // What has run far out of the range is nothing there.
   if (!fit.fitted || fit.pose.scale < 0.85 * search_.reach.scale.min ||
       fit.pose.scale > 1.18 * search_.reach.scale.max)
@@ -53,14 +53,14 @@ Candidate LevelFit::of(const Candidate& start) const {
   return {.pose = fit.pose, .score = fit.score, .sigma = fit.sigma, .rise = edge.rise};
 }
 
-Ahead::Ahead(const PatternSearch& search) : search_(search) {}
+SpeculativeRefinement::SpeculativeRefinement(const PatternSearch& search) : search_(search) {}
 
-void Ahead::begin(const Candidate& fit) {
+void SpeculativeRefinement::begin(const Candidate& fit) {
   Stages& stages = carried_.emplace_back(Stages{fit});
   errands_.begin([this, &stages] { carry_down(stages); });
 }
 
-void Ahead::carry_down(Stages& stages) const {
+void SpeculativeRefinement::carry_down(Stages& stages) const {
   for (int level = search_.coarse_level() - 1; level >= 0; --level) {
     if (search_.stopped()) return;
     stages.push_back(LevelFit(search_, level).of(stages.back()));
@@ -69,9 +69,9 @@ void Ahead::carry_down(Stages& stages) const {
   stages.push_back(heron::finished(stages.back(), search_));
 }
 
-void Ahead::wait() { errands_.wait(); }
+void SpeculativeRefinement::wait() { errands_.wait(); }
 
-const Candidate* Ahead::fitted(const Candidate& start, int level) const {
+const Candidate* SpeculativeRefinement::fitted(const Candidate& start, int level) const {
   const int top = search_.coarse_level();
   if (level >= top) return nullptr;
   const auto stage = static_cast<size_t>(top - level);

@@ -2,13 +2,13 @@
 #include <list>
 #include <vector>
 
-#include "heron/image/parallel.hpp"
-#include "judge.hpp"
+#include "apply_limits.hpp"
+#include "image/parallel.hpp"
 #include "pattern_search.hpp"
 
 namespace heron {
 
-/// A candidate is given up when its score on a level falls below this: a share of the least score, since a
+/// A candidate is given up when its score on a level falls below this: a share of the minimum score, since a
 /// coarse level sees less of a covered part than a fine one, and no more of a high limit, which a part may
 /// miss by little. More effort gives up later.
 double stage_limit(const PatternSearch& search, int level);
@@ -30,9 +30,9 @@ class LevelFit {
 /// Carries candidates down to the end while others are still looked for: a part that was seen nearly whole on
 /// the coarsest level will be wanted, and so no thread is without work. What comes out is what would come
 /// out later.
-class Ahead {
+class SpeculativeRefinement {
  public:
-  explicit Ahead(const PatternSearch& search);
+  explicit SpeculativeRefinement(const PatternSearch& search);
   /// Carries down a fit of the coarsest level, as soon as a thread is free for it.
   void begin(const Candidate& fit);
   /// Until all that was begun is at its end; only then may be asked for more than fits of the coarsest level.
@@ -47,7 +47,7 @@ class Ahead {
 
   const PatternSearch& search_;
   std::list<Stages> carried_;
-  Errands errands_;
+  TaskGroup errands_;
 };
 
 }  // namespace heron

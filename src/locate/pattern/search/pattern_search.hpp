@@ -3,7 +3,7 @@
 #include <optional>
 
 #include "heron/base/work.hpp"
-#include "heron/locate/survey.hpp"
+#include "heron/locate/prepared_picture.hpp"
 #include "locate/common/polarity.hpp"
 #include "locate/pattern/model/pattern_model.hpp"
 
@@ -16,11 +16,11 @@ inline constexpr double weakest_contrast = 3;
 struct PatternReach {
   Range<Angle> angle;
   Range<double> scale;
-  double least_contrast;
-  double least_score;
+  double min_contrast;
+  double min_score;
   Polarity polarity;
   double effort;
-  double most_overlap;
+  double max_overlap;
   Box origins;
   bool names_nearest = false;  ///< when all candidates are given up, the best of them is told all the same
   Point2 told_origin = {};  ///< from the origin of what is searched for: the target's own, if that is another
@@ -30,7 +30,7 @@ struct PatternReach {
 /// Everything that one search reads.
 struct PatternSearch {
   const PatternModel& target;
-  const Survey& survey;
+  const PreparedPicture& prepared;
   PatternReach reach;
   Work* work;
   int octave = 0;  ///< the part is about two to this power as large as taught: the picture is halved so much
@@ -40,7 +40,7 @@ struct PatternSearch {
   const CoarseEdges& coarse() const { return target.coarse(reach.polarity == Polarity::per_edge); }
   /// The level of the picture on which the search begins.
   int coarse_level() const {
-    return std::clamp(coarse().level + octave, 0, std::max(coarse().level, survey.level_count() - 1));
+    return std::clamp(coarse().level + octave, 0, std::max(coarse().level, prepared.level_count() - 1));
   }
   /// The taught level of which edges are looked for on a level of the picture.
   int taught_level(int level) const {
@@ -48,7 +48,7 @@ struct PatternSearch {
   }
   /// Fine edges lose more than half of their contrast on coarse levels; how strict a limit is asked for is
   /// for the full picture to say.
-  double coarse_contrast() const { return std::min(reach.least_contrast, 16.0); }
+  double coarse_contrast() const { return std::min(reach.min_contrast, 16.0); }
   bool free_angle() const { return target.has_angle() && reach.angle.max > reach.angle.min; }
   bool free_scale() const { return reach.scale.max > reach.scale.min; }
 };

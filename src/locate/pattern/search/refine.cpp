@@ -10,16 +10,16 @@
 namespace heron {
 namespace {
 
-Rise rise_of(Polarity polarity) {
-  return polarity == Polarity::per_edge   ? Rise::either
-         : polarity == Polarity::inverted ? Rise::down
-                                          : Rise::up;
+GradientSign rise_of(Polarity polarity) {
+  return polarity == Polarity::per_edge   ? GradientSign::either
+         : polarity == Polarity::inverted ? GradientSign::down
+                                          : GradientSign::up;
 }
 
 void take_seen(Candidate& c, SeenEdges seen, const PatternSearch& search) {
   c.score = seen.score, c.contrast = seen.contrast;
   c.seen = std::make_shared<const SeenEdges>(std::move(seen));
-  c.outside = share_outside(search.survey.level(0), search.target.columns()[0], c.pose);
+  c.outside = share_outside(search.prepared.level(0), search.target.columns()[0], c.pose);
 }
 
 /// Of the poses in which a part with a symmetry looks the same: the one whose angle lies nearest to the
@@ -44,23 +44,23 @@ EdgeFitSearch edge_search(const PatternSearch& search, int level) {
   EdgeFitSearch e{
       .level = level,
       .reach = 3,
-      .least_contrast = search.reach.least_contrast,
+      .min_contrast = search.reach.min_contrast,
       .rise = rise_of(search.reach.polarity),
       .free_angle = search.free_angle(),
       .free_scale = search.free_scale(),
       .rounds = 2,
-      .noise_sigma = std::hypot(search.survey.noise_sigma(0), search.target.greys()->noise_sigma)};
-  if (level > 0) e.least_contrast = std::max(weakest_contrast, 0.5 * search.coarse_contrast());
+      .noise_sigma = std::hypot(search.prepared.noise_sigma(0), search.target.greys()->noise_sigma)};
+  if (level > 0) e.min_contrast = std::max(weakest_contrast, 0.5 * search.coarse_contrast());
   return e;
 }
 
 void see(Candidate& c, const PatternSearch& search) {
   const EdgeColumns& edges = search.target.columns()[0];
-  take_seen(c, see_edges(search.survey.level(0), edges, c.pose, search.reach.least_contrast, c.rise), search);
+  take_seen(c, see_edges(search.prepared.level(0), edges, c.pose, search.reach.min_contrast, c.rise), search);
 }
 
-bool refine(Candidate& c, const EdgeFitSearch& edge, double least_score, const PatternSearch& search) {
-  const Image<uint8_t>& picture = search.survey.level(0);
+bool refine(Candidate& c, const EdgeFitSearch& edge, double min_score, const PatternSearch& search) {
+  const Image<uint8_t>& picture = search.prepared.level(0);
   const PatternModel& target = search.target;
   const auto settle = [&](const Similarity2& pose, PoseSigma sigma) {
     if (!target.has_angle()) sigma.angle = degrees(180);
@@ -77,8 +77,8 @@ bool refine(Candidate& c, const EdgeFitSearch& edge, double least_score, const P
     take_seen(c, std::move(seen), search);
   else
     see(c, search);
-  if (search.reach.polarity == Polarity::per_edge || c.score < least_score) return fit.fitted;
-  GreySearch by_grey{edge.free_angle, edge.free_scale, search.survey.noise_sigma(0)};
+  if (search.reach.polarity == Polarity::per_edge || c.score < min_score) return fit.fitted;
+  GreySearch by_grey{edge.free_angle, edge.free_scale, search.prepared.noise_sigma(0)};
   if (fit.fitted) by_grey.edges = fit.sigma;
   const GreyFit grey = fit_greys(picture, *target.greys(), c.seen->weights, c.pose, by_grey);
   if (!grey.fitted) return fit.fitted;
@@ -94,7 +94,7 @@ Candidate finished(Candidate c, const PatternSearch& search) {
   // looks the same has not been fitted there.
   edge.rounds = search.target.symmetry() > 1 ? 2 : 1, edge.reach = 2;
   c.pose = told_pose(c.pose, search.target, search.reach.angle);
-  refine(c, edge, search.reach.least_score, search);
+  refine(c, edge, search.reach.min_score, search);
   return c;
 }
 

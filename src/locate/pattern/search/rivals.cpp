@@ -5,7 +5,7 @@
 
 #include "candidates.hpp"
 #include "descent.hpp"
-#include "heron/image/parallel.hpp"
+#include "image/parallel.hpp"
 #include "locate/pattern/edges/edge_map.hpp"
 #include "locate/pattern/edges/symmetry.hpp"
 #include "locate/pattern/model/part_size.hpp"
@@ -31,25 +31,25 @@ double apart(const PatternModel& target, const Similarity2& a, const Similarity2
   return std::hypot(distance(a * centre, b * centre), radius * turned, radius * std::log(a.scale / b.scale));
 }
 
-constexpr double same_within = 1.5;    // pixels; nearer is the same pose
-constexpr double least_likeness = 45;  // per cent; what is like the part by less is not found by default
-constexpr size_t most_rivals = 96;
+constexpr double same_within = 1.5;  // pixels; nearer is the same pose
+constexpr double min_likeness = 45;  // per cent; what is like the part by less is not found by default
+constexpr size_t max_rivals = 96;
 
 /// A candidate's score by the few edges that stand for all.
-double score_by_few(const PatternSearch& search, const Similarity2& pose, Rise rise) {
-  return see_edges(search.survey.level(0), search.target.few_columns(), pose, search.reach.least_contrast,
+double score_by_few(const PatternSearch& search, const Similarity2& pose, GradientSign rise) {
+  return see_edges(search.prepared.level(0), search.target.few_columns(), pose, search.reach.min_contrast,
                    rise)
       .score;
 }
 
 /// A candidate fitted near `pose`, from scratch.
-std::optional<Candidate> fitted_at(const PatternSearch& search, const Similarity2& pose, Rise rise) {
+std::optional<Candidate> fitted_at(const PatternSearch& search, const Similarity2& pose, GradientSign rise) {
   PatternSearch here = search;
   if (here.reach.polarity == Polarity::either)
-    here.reach.polarity = rise == Rise::down ? Polarity::inverted : Polarity::as_taught;
+    here.reach.polarity = rise == GradientSign::down ? Polarity::inverted : Polarity::as_taught;
   EdgeFitSearch edge = edge_search(here, 0);
   edge.rounds = 4;
-  const EdgeFit fit = fit_edges(here.survey.level(0), here.target.few_columns(), pose, edge);
+  const EdgeFit fit = fit_edges(here.prepared.level(0), here.target.few_columns(), pose, edge);
   if (!fit.fitted) return std::nullopt;
   Candidate c = finished({.pose = fit.pose, .score = fit.score, .sigma = fit.sigma, .rise = edge.rise}, here);
   if (!c.seen) return std::nullopt;
@@ -58,7 +58,7 @@ std::optional<Candidate> fitted_at(const PatternSearch& search, const Similarity
 
 /// Of `poses`, the one that the few edges like most.
 template <class Poses>
-const Similarity2* likest(const PatternSearch& search, const Poses& poses, Rise rise, double& score) {
+const Similarity2* likest(const PatternSearch& search, const Poses& poses, GradientSign rise, double& score) {
   const Similarity2* best = nullptr;
   for (const Similarity2& pose : poses)
     if (const double s = score_by_few(search, pose, rise); s > score) best = &pose, score = s;
@@ -72,8 +72,8 @@ void settle(Candidate& c, const PatternSearch& search, const std::vector<Rival>&
                                   [&](const Rival& r) { return r.score < score - may_show_more; });
     return std::pair(rivals.begin(), end);
   };
-  constexpr int most_moves = 6;
-  for (int moves = 0; moves < most_moves; ++moves) {
+  constexpr int max_moves = 6;
+  for (int moves = 0; moves < max_moves; ++moves) {
     const auto [first, end] = rivals_of(c.score);
     std::vector<Similarity2> there;
     for (auto r = first; r != end; ++r) there.push_back(after(c.pose, r->pose.inverse()));
@@ -119,9 +119,9 @@ std::optional<Candidate> slid(const Candidate& c, const PatternSearch& search) {
 /// taken, and looked on from: a fit may have come to rest between two such poses. One that explains as much
 /// is kept with the candidate. Skipped for misses, which report no other pose.
 void try_slides(Candidate& c, const PatternSearch& search) {
-  if (search.reach.names_nearest || c.score < search.reach.least_score || !c.seen) return;
-  constexpr int most_moves = 3;
-  for (int moves = 0; moves < most_moves; ++moves) {
+  if (search.reach.names_nearest || c.score < search.reach.min_score || !c.seen) return;
+  constexpr int max_moves = 3;
+  for (int moves = 0; moves < max_moves; ++moves) {
     const std::optional<Candidate> other = slid(c, search);
     if (!other) return;
     if (other->score <= c.score + about_as_well) {
@@ -140,7 +140,7 @@ class Gathering {
 
   /// Takes a fit over the taught picture, unless it is the part itself, looks like it, or is known.
   void take(const Candidate& c) {
-    if (c.score < least_likeness || c.score >= alike_from || rivals_.size() == most_rivals) return;
+    if (c.score < min_likeness || c.score >= alike_from || rivals_.size() == max_rivals) return;
     const Rival r{after(back_, c.pose), c.score};
     if (!is_known(r.pose)) rivals_.push_back(r);
   }
@@ -157,11 +157,11 @@ class Gathering {
       return Similarity2{p.x, p.y, turn.wrapped(), 1};
     };
     std::vector<double> scores;
-    for (int i = 0; i < count; ++i) scores.push_back(score_by_few(search_, turned(i), Rise::up));
+    for (int i = 0; i < count; ++i) scores.push_back(score_by_few(search_, turned(i), GradientSign::up));
     for (int i = 0; i < count; ++i) {
       const auto score = [&](int k) { return scores[static_cast<size_t>((k + count) % count)]; };
-      if (score(i) < 0.6 * least_likeness || score(i) < score(i - 1) || score(i) < score(i + 1)) continue;
-      if (const auto c = fitted_at(search_, turned(i), Rise::up)) take(*c);
+      if (score(i) < 0.6 * min_likeness || score(i) < score(i - 1) || score(i) < score(i + 1)) continue;
+      if (const auto c = fitted_at(search_, turned(i), GradientSign::up)) take(*c);
     }
   }
   /// What follows from those that are known: each undone, and one after the other. A search keeps not every
@@ -179,8 +179,8 @@ class Gathering {
     for (const Similarity2& pose : poses) {
       if (is_known(pose)) continue;
       const Similarity2 there = after(taught_, pose);
-      if (score_by_few(search_, there, Rise::up) < least_likeness) continue;
-      if (const auto c = fitted_at(search_, there, Rise::up)) take(*c);
+      if (score_by_few(search_, there, GradientSign::up) < min_likeness) continue;
+      if (const auto c = fitted_at(search_, there, GradientSign::up)) take(*c);
     }
   }
   std::vector<Rival> all() {
@@ -210,17 +210,17 @@ class Gathering {
 
 std::vector<Rival> find_rivals(const PatternModel& target) {
   const int margin = static_cast<int>(half_diagonal(target));
-  const Survey survey(with_margin(target.pixels(), target.mask(), margin));
+  const PreparedPicture prepared(with_margin(target.pixels(), target.mask(), margin));
   const double contrast = std::max(weakest_contrast, 0.4 * target.strength());
   const PatternReach reach{.angle = full_turn,
                            .scale = {1, 1},
-                           .least_contrast = contrast,
-                           .least_score = least_likeness,
+                           .min_contrast = contrast,
+                           .min_score = min_likeness,
                            .polarity = Polarity::as_taught,
                            .effort = 1,
-                           .most_overlap = 1,
-                           .origins = {0, 0, survey.width() - 1.0, survey.height() - 1.0}};
-  const PatternSearch search{target, survey, reach, nullptr};
+                           .max_overlap = 1,
+                           .origins = {0, 0, prepared.width() - 1.0, prepared.height() - 1.0}};
+  const PatternSearch search{target, prepared, reach, nullptr};
   const Similarity2 taught{target.origin().x + margin, target.origin().y + margin, {}, 1};
   std::vector<Candidate> candidates = candidates_of(search);
   std::stable_sort(candidates.begin(), candidates.end(),
@@ -236,7 +236,7 @@ void settle_rivals(std::vector<Candidate>& candidates, const PatternSearch& sear
   const std::vector<Rival>& rivals = search.target.rivals();
   parallel_rows(static_cast<int>(candidates.size()), 1, [&](int first, int end) {
     for (auto i = static_cast<size_t>(first); i < static_cast<size_t>(end); ++i)
-      if (!search.stopped() && candidates[i].score >= 0.6 * search.reach.least_score) {
+      if (!search.stopped() && candidates[i].score >= 0.6 * search.reach.min_score) {
         if (!rivals.empty()) settle(candidates[i], search, rivals);
         if (!candidates[i].other) try_slides(candidates[i], search);
       }

@@ -1,7 +1,7 @@
 #pragma once
 #include <vector>
 
-#include "judge.hpp"
+#include "apply_limits.hpp"
 #include "pattern_search.hpp"
 
 namespace heron {

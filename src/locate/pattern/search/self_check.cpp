@@ -19,7 +19,7 @@ Image<uint8_t> with_margin(const Image<uint8_t>& picture, const Image<uint8_t>& 
 }
 
 bool finds_home(const PatternModel& target, const Image<uint8_t>& filled, const Image<uint8_t>& mask) {
-  constexpr double least_score = 75;  // of what lies at home all but some edges at the border
+  constexpr double min_score = 75;  // of what lies at home all but some edges at the border
   const int level = target.coarse().level, pixel = 1 << level, margin = 6 * pixel;
   const Image<uint8_t> wide = with_margin(filled, mask, margin);
   const Angle step = coarse_angle_step(target);
@@ -27,19 +27,19 @@ bool finds_home(const PatternModel& target, const Image<uint8_t>& filled, const 
   const double contrast = std::max(weakest_contrast, 0.4 * target.strength());
   for (const Point2 phase : {Point2{0, 0}, {0.25, 0.75}, {0.5, 0.5}, {0.75, 0.25}}) {
     const int x = static_cast<int>(phase.x * pixel), y = static_cast<int>(phase.y * pixel);
-    const Survey survey(Image<uint8_t>(
+    const PreparedPicture prepared(Image<uint8_t>(
         ImageView<const uint8_t>(wide.row(y) + x, wide.width() - x, wide.height() - y, wide.stride())));
-    if (survey.level_count() <= level) return false;
+    if (prepared.level_count() <= level) return false;
     const Point2 home = target.origin() + Point2{margin - x + 0.0, margin - y + 0.0} + middle;
     const PatternSearch search{target,
-                               survey,
+                               prepared,
                                {.angle = full_turn,
                                 .scale = {1, 1},
-                                .least_contrast = contrast,
-                                .least_score = 50,
+                                .min_contrast = contrast,
+                                .min_score = 50,
                                 .polarity = Polarity::as_taught,
                                 .effort = 1,
-                                .most_overlap = 1,
+                                .max_overlap = 1,
                                 .origins = {}},
                                nullptr};
     const LevelFit fit(search, level);
@@ -48,7 +48,7 @@ bool finds_home(const PatternModel& target, const Image<uint8_t>& filled, const 
         if (turn != 0 && !target.has_angle()) continue;
         const Angle turned = step * turn;
         const Point2 at = home + off * pixel - rotated(middle, turned);
-        if (fit.of({.pose = {at.x, at.y, turned, 1}, .score = 100}).score < least_score) return false;
+        if (fit.of({.pose = {at.x, at.y, turned, 1}, .score = 100}).score < min_score) return false;
       }
   }
   return true;

@@ -23,44 +23,44 @@ std::vector<Unseen> unseen_stretches(const Candidate& c, const PatternModel& tar
   const std::vector<TaughtEdge>& edges = target.levels()[0];
   const double near_by = 0.5 * half_diagonal(target), alike = 0.94;  // 20 degrees
   const size_t stride = std::max<size_t>(1, edges.size() / 400);
-  std::vector<Unseen> stretches;
+  std::vector<Unseen> segments;
   for (size_t i = 0; i < edges.size(); i += stride) {
     if (c.seen->weights[i] > well_seen) continue;
     const TaughtEdge& e = edges[i];
-    const auto own = std::find_if(stretches.begin(), stretches.end(), [&](const Unseen& s) {
+    const auto own = std::find_if(segments.begin(), segments.end(), [&](const Unseen& s) {
       return dot(s.normal, e.normal) > alike * norm(s.normal) &&
              distance(s.places.front(), e.place) < near_by;
     });
-    if (own == stretches.end()) {
-      stretches.push_back({e.normal, {e.place}});
+    if (own == segments.end()) {
+      segments.push_back({e.normal, {e.place}});
       continue;
     }
     own->normal += e.normal;
     own->places.push_back(e.place);
   }
   // What a few edges tell, chance tells as well.
-  constexpr size_t least_places = 6;
-  std::erase_if(stretches, [](const Unseen& s) { return s.places.size() < least_places; });
-  for (Unseen& s : stretches) s.normal = s.normal * (1 / norm(s.normal));
-  return stretches;
+  constexpr size_t min_places = 6;
+  std::erase_if(segments, [](const Unseen& s) { return s.places.size() < min_places; });
+  for (Unseen& s : segments) s.normal = s.normal * (1 / norm(s.normal));
+  return segments;
 }
 
 /// How far along its normal a stretch meets an edge with most of its places, level-0 pixels.
-std::vector<double> where_met(const Unseen& stretch, const Candidate& c, const PatternSearch& search) {
-  constexpr int most_reach = 128;  // pixels of the level that is looked at
+std::vector<double> where_met(const Unseen& segment, const Candidate& c, const PatternSearch& search) {
+  constexpr int max_reach = 128;  // pixels of the level that is looked at
   const Box& extent = search.target.extent();
-  const double along = std::abs(stretch.normal.x) * extent.width + std::abs(stretch.normal.y) * extent.height,
+  const double along = std::abs(segment.normal.x) * extent.width + std::abs(segment.normal.y) * extent.height,
                far = 0.6 * along * c.pose.scale;
   int level = 0;
-  while (far > most_reach * std::ldexp(1.0, level) && level + 1 < search.survey.level_count()) ++level;
-  const ImageView<const uint8_t> picture = search.survey.level(level).view();
-  const int reach = std::min(most_reach, static_cast<int>(far / std::ldexp(1.0, level)));
-  const Point2 normal = rotated(stretch.normal, c.pose.angle);
+  while (far > max_reach * std::ldexp(1.0, level) && level + 1 < search.prepared.level_count()) ++level;
+  const ImageView<const uint8_t> picture = search.prepared.level(level).view();
+  const int reach = std::min(max_reach, static_cast<int>(far / std::ldexp(1.0, level)));
+  const Point2 normal = rotated(segment.normal, c.pose.angle);
   const double contrast =
-      level == 0 ? search.reach.least_contrast : 0.5 * std::min(search.reach.least_contrast, 16.0);
+      level == 0 ? search.reach.min_contrast : 0.5 * std::min(search.reach.min_contrast, 16.0);
   std::vector<int> met(static_cast<size_t>(2 * reach + 1));
   std::vector<double> values(static_cast<size_t>(2 * reach + 3));
-  for (const Point2& place : stretch.places) {
+  for (const Point2& place : segment.places) {
     const Point2 at = to_level(c.pose * place, level);
     for (int k = -reach - 1; k <= reach + 1; ++k) {
       const Point2 p = at + normal * k;
@@ -69,7 +69,7 @@ std::vector<double> where_met(const Unseen& stretch, const Candidate& c, const P
     }
     const auto rise = [&](int k) {
       const double up = values[static_cast<size_t>(k + 2)] - values[static_cast<size_t>(k)];
-      return c.rise == Rise::either ? std::abs(up) : c.rise == Rise::down ? -up : up;
+      return c.rise == GradientSign::either ? std::abs(up) : c.rise == GradientSign::down ? -up : up;
     };
     for (int k = 1; k < 2 * reach; ++k)
       if (rise(k) >= contrast && rise(k) > rise(k - 1) && rise(k) >= rise(k + 1))
@@ -79,7 +79,7 @@ std::vector<double> where_met(const Unseen& stretch, const Candidate& c, const P
   for (int k = 1; k < 2 * reach; ++k) {
     const int before = met[static_cast<size_t>(k - 1)], here = met[static_cast<size_t>(k)],
               after = met[static_cast<size_t>(k + 1)], all = before + here + after;
-    if (2 * all < static_cast<int>(stretch.places.size()) || here < before || here <= after) continue;
+    if (2 * all < static_cast<int>(segment.places.size()) || here < before || here <= after) continue;
     offsets.push_back((k - reach + (after - before) / static_cast<double>(all)) * std::ldexp(1.0, level));
   }
   return offsets;
@@ -96,13 +96,13 @@ std::vector<Similarity2> slides_of(const Candidate& c, const PatternSearch& sear
   const auto slid_by = [&](Point2 by) {
     Similarity2 pose = c.pose;
     pose.x += by.x, pose.y += by.y;
-    return Slid{pose, see_edges(search.survey.level(0), search.target.few_columns(), pose,
-                                search.reach.least_contrast, c.rise)
+    return Slid{pose, see_edges(search.prepared.level(0), search.target.few_columns(), pose,
+                                search.reach.min_contrast, c.rise)
                           .score};
   };
-  for (const Unseen& stretch : unseen_stretches(c, search.target))
-    for (const double offset : where_met(stretch, c, search)) {
-      const Point2 along = rotated(stretch.normal, c.pose.angle);
+  for (const Unseen& segment : unseen_stretches(c, search.target))
+    for (const double offset : where_met(segment, c, search)) {
+      const Point2 along = rotated(segment.normal, c.pose.angle);
       // A pixel to either side as well: where the hidden edge and the one that is met lie near each other, a
       // fit from between them may end at either.
       for (const double by : {offset - 1, offset, offset + 1})

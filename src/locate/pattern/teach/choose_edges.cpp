@@ -7,8 +7,8 @@
 #include <cmath>
 #include <limits>
 
-#include "heron/geometry/linear.hpp"
-#include "image/vector_room.hpp"
+#include "geometry/linear.hpp"
+#include "image/vector_padding.hpp"
 #include "locate/common/cells.hpp"
 
 namespace heron {
@@ -96,12 +96,13 @@ bool edges_hold_angle(const std::vector<TaughtEdge>& edges) {
   return lever > std::max(1.0, 0.0036 * squares);
 }
 
-EdgeColumns columns_of(const std::vector<TaughtEdge>& edges, const Box& extent, const Stretches& stretches) {
+EdgeColumns columns_of(const std::vector<TaughtEdge>& edges, const Box& extent,
+                       const ContourSegments& segments) {
   EdgeColumns c;
-  c.stretches = stretches.count();
-  for (const TaughtEdge& e : edges) c.stretch.push_back(stretches.of(e));
+  c.segments = segments.count();
+  for (const TaughtEdge& e : edges) c.segment.push_back(segments.of(e));
   c.count = edges.size();
-  for (size_t i = 0; i < edges.size() + room_for_vectors; ++i) {
+  for (size_t i = 0; i < edges.size() + vector_padding; ++i) {
     const TaughtEdge& e = edges[std::min(i, edges.size() - 1)];
     c.x.push_back(static_cast<float>(e.place.x)), c.y.push_back(static_cast<float>(e.place.y));
     c.normal_x.push_back(static_cast<float>(e.normal.x)),
@@ -118,9 +119,9 @@ EdgeColumns columns_of(const std::vector<TaughtEdge>& edges, const Box& extent, 
 }
 
 bool hold_both_ways(const std::vector<TaughtEdge>& edges) {
-  constexpr double fewest = 5, least_share = 0.05;
+  constexpr double fewest = 5, min_share = 0.05;
   const Hold hold = hold_of(edges);
-  return hold.edges >= fewest && hold.share >= least_share;
+  return hold.edges >= fewest && hold.share >= min_share;
 }
 
 std::vector<TaughtEdge> holding_choice(const std::vector<TaughtEdge>& edges, size_t most) {

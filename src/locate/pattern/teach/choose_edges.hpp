@@ -1,7 +1,7 @@
 #pragma once
 #include <vector>
 
-#include "locate/pattern/edges/stretches.hpp"
+#include "locate/pattern/edges/contour_segments.hpp"
 #include "locate/pattern/model/pattern_model.hpp"
 
 namespace heron {
@@ -21,6 +21,7 @@ bool hold_both_ways(const std::vector<TaughtEdge>& edges);
 /// across the others, more of those are taken than their number asks for.
 std::vector<TaughtEdge> holding_choice(const std::vector<TaughtEdge>& edges, size_t most);
 
-EdgeColumns columns_of(const std::vector<TaughtEdge>& edges, const Box& extent, const Stretches& stretches);
+EdgeColumns columns_of(const std::vector<TaughtEdge>& edges, const Box& extent,
+                       const ContourSegments& segments);
 
 }  // namespace heron

@@ -8,8 +8,8 @@
 
 #include "choose_edges.hpp"
 #include "heron/image/noise.hpp"
-#include "heron/image/parallel.hpp"
 #include "heron/image/pyramid.hpp"
+#include "image/parallel.hpp"
 #include "locate/pattern/edges/edge_map.hpp"
 #include "locate/pattern/edges/symmetry.hpp"
 #include "locate/pattern/edges/teach_edges.hpp"
@@ -20,12 +20,12 @@
 namespace heron {
 namespace {
 
-constexpr int least_edges = 24;            // at the finest level
-constexpr int least_coarse_edges = 20;     // at the coarsest
-constexpr int most_coarse_edges = 60;      // 60 x 4 points fit a byte
-constexpr size_t most_fitted_edges = 128;  // of a candidate that is not yet worth them all
-constexpr double least_coarse_size = 14;
-constexpr int most_levels = 7;
+constexpr int min_edges = 24;             // at the finest level
+constexpr int min_coarse_edges = 20;      // at the coarsest
+constexpr int max_coarse_edges = 60;      // 60 x 4 points fit a byte
+constexpr size_t max_fitted_edges = 128;  // of a candidate that is not yet worth them all
+constexpr double min_coarse_size = 14;
+constexpr int max_levels = 7;
 
 const char* unit_of(const PatternSettings& settings) {
   return settings.height_step_mm > 0 ? "mm" : "grey levels";
@@ -39,10 +39,10 @@ void require_teachable(const TaughtPicture& taught, const PatternSettings& setti
   if (!(settings.height_step_mm >= 0 && settings.height_step_mm < 1e6))
     fail_argument(fmt::format("teach: a height step of {} mm must be 0 (no heights) or above",
                               settings.height_step_mm));
-  const double given = settings.least_strength / grey_unit;
+  const double given = settings.edge_threshold / grey_unit;
   if (!(given >= 0 && given <= 255))
-    fail_argument(fmt::format("teach: strength {} must be from 0 (chosen) to {:g} {}",
-                              settings.least_strength, 255 * grey_unit, unit_of(settings)));
+    fail_argument(fmt::format("teach: edge threshold {} must be from 0 (chosen) to {:g} {}",
+                              settings.edge_threshold, 255 * grey_unit, unit_of(settings)));
   if (settings.detail < 0 || settings.detail > 3)
     fail_argument(fmt::format("teach: detail {} must be from 0 (every edge) to 3", settings.detail));
 }
@@ -107,7 +107,7 @@ PatternModel::PatternModel(std::shared_ptr<const TaughtPicture> taught, const Pa
   require_teachable(*taught_, settings, grey_unit_);
   const Image<uint8_t> filled = filled_under_mask(taught_->pixels, taught_->mask);
   const double noise_sigma = heron::noise_sigma(filled);
-  const double given = settings.least_strength / grey_unit_;
+  const double given = settings.edge_threshold / grey_unit_;
   strength_ = given > 0 ? given : chosen_strength(filled, taught_->mask, noise_sigma);
   derive_levels(filled, settings);
   choose_edges(filled);
@@ -121,26 +121,26 @@ PatternModel::PatternModel(std::shared_ptr<const TaughtPicture> taught, const Pa
 void PatternModel::derive_levels(const Image<uint8_t>& filled, const PatternSettings& settings) {
   const std::vector<TaughtEdge> shapes = shapes_at(filled, settings.detail, strength_, taught_->origin);
   Image<uint8_t> level = filled;
-  for (int index = 0; index < most_levels; ++index) {
+  for (int index = 0; index < max_levels; ++index) {
     std::vector<TaughtEdge> edges;
-    const int least_chain = index == 0 ? 6 : index == 1 ? 4 : 2;
-    for (const TaughtEdge& e : edges_of(level, index, strength_on(index, strength_), least_chain)) {
+    const int min_chain = index == 0 ? 6 : index == 1 ? 4 : 2;
+    for (const TaughtEdge& e : edges_of(level, index, strength_on(index, strength_), min_chain)) {
       const Point2 p = from_level(e.place, index);
       if (counts_at(taught_->mask, p)) edges.push_back({p - taught_->origin, e.normal});
     }
     if (index < settings.detail) edges = shown_by(shapes, edges, index, settings.detail);
     if (index == 0) {
-      if (static_cast<int>(edges.size()) < least_edges)
+      if (static_cast<int>(edges.size()) < min_edges)
         fail_argument(
             fmt::format("teach: nothing to hold on to here: {} edge points of at least {:.3g} {}, {} are "
-                        "needed; take a region with clear edges, or lower the strength limit",
-                        edges.size(), strength_ * grey_unit_, unit_of(settings), least_edges));
+                        "needed; take a region with clear edges, or lower the edge threshold",
+                        edges.size(), strength_ * grey_unit_, unit_of(settings), min_edges));
       require_both_directions(edges);
       has_angle_ = edges_hold_angle(edges);
       extent_ = extent_of(edges);
     } else {
       const double size = std::sqrt(extent_.width * extent_.height) * std::ldexp(1.0, -index);
-      if (size < least_coarse_size || static_cast<int>(edges.size()) < least_coarse_edges) break;
+      if (size < min_coarse_size || static_cast<int>(edges.size()) < min_coarse_edges) break;
       if (!hold_both_ways(edges)) break;
     }
     levels_.push_back(std::move(edges));
@@ -159,14 +159,14 @@ void PatternModel::add_centred(const PatternSettings& settings) {
 }
 
 void PatternModel::choose_edges(const Image<uint8_t>& filled) {
-  const std::vector<TaughtEdge> few = holding_choice(levels_[0], most_fitted_edges);
-  const Stretches stretches(few, extent_);
+  const std::vector<TaughtEdge> few = holding_choice(levels_[0], max_fitted_edges);
+  const ContourSegments segments(few, extent_);
   const auto columns = [&](const std::vector<TaughtEdge>& edges) {
-    return columns_of(edges, extent_, stretches);
+    return columns_of(edges, extent_, segments);
   };
   if (columns_.empty()) {
     for (size_t i = 0; i < levels_.size(); ++i)
-      columns_.push_back(columns(i == 0 ? levels_[0] : holding_choice(levels_[i], most_fitted_edges)));
+      columns_.push_back(columns(i == 0 ? levels_[0] : holding_choice(levels_[i], max_fitted_edges)));
     few_ = columns(few);
     if (has_angle_) {
       const double contrast = std::max(weakest_contrast, 0.4 * strength_);
@@ -180,11 +180,11 @@ void PatternModel::choose_edges(const Image<uint8_t>& filled) {
   const auto chosen = [&](int from) {
     CoarseEdges coarse;
     coarse.level = std::max(0, from);
-    coarse.edges = holding_choice(levels_[static_cast<size_t>(coarse.level)], most_coarse_edges);
+    coarse.edges = holding_choice(levels_[static_cast<size_t>(coarse.level)], max_coarse_edges);
     return coarse;
   };
   coarse_alike_ = chosen(top), coarse_each_ = chosen(top - 1);
-  coarse_each_.ends = stretches.sort(coarse_each_.edges);
+  coarse_each_.ends = segments.sort(coarse_each_.edges);
   for (CoarseEdges* coarse : {&coarse_alike_, &coarse_each_}) {
     for (const TaughtEdge& e : coarse->edges)
       coarse->directions.push_back(direction(e.normal).radians() * 128 / std::numbers::pi);

@@ -1,6 +1,6 @@
 #include <fmt/format.h>
 
-#include "heron/locate/survey.hpp"
+#include "heron/locate/prepared_picture.hpp"
 #include "heron/locate/teaching.hpp"
 
 namespace heron {
@@ -45,24 +45,24 @@ Image<uint8_t> mask_of(const PatternTarget& target, const std::vector<bool>& kep
 
 }  // namespace
 
-StableTarget keep_stable_edges(const PatternTarget& target, const std::vector<const Survey*>& pictures,
-                               double least_share) {
-  if (!(least_share > 0 && least_share <= 1))
-    fail_argument(fmt::format("teach: stable share {} must be above 0 and at most 1", least_share));
+StableTarget keep_stable_edges(const PatternTarget& target,
+                               const std::vector<const PreparedPicture*>& pictures, double min_share) {
+  if (!(min_share > 0 && min_share <= 1))
+    fail_argument(fmt::format("teach: stable share {} must be above 0 and at most 1", min_share));
   const std::vector<TaughtEdge>& edges = target.edges();
   std::vector<double> shares(edges.size(), 0.0);
   std::vector<size_t> not_found;
   int used = 0;
   for (size_t i = 0; i < pictures.size(); ++i) {
-    FindLimits limits = target.settings().limits;
-    limits.count = 1, limits.least_score = std::min(limits.least_score, 35.0);
-    const Findings f = find(target, *pictures[i], limits, Explain::never);
-    if (f.sightings.empty()) {
+    FindOptions options = target.settings().options;
+    options.max_count = 1, options.min_score = std::min(options.min_score, 35.0);
+    const FindResult f = find(target, *pictures[i], options, Explain::never);
+    if (f.detections.empty()) {
       not_found.push_back(i);
       continue;
     }
     ++used;
-    for (size_t k = 0; k < edges.size(); ++k) shares[k] += f.sightings[0].edges[k].weight > 0.3f;
+    for (size_t k = 0; k < edges.size(); ++k) shares[k] += f.detections[0].edges[k].weight > 0.3f;
   }
   if (used == 0)
     fail_argument(fmt::format(
@@ -72,7 +72,7 @@ StableTarget keep_stable_edges(const PatternTarget& target, const std::vector<co
   for (double& share : shares) share /= used;
   const std::vector<double> even = evened(edges, shares);
   std::vector<bool> kept;
-  for (const double share : even) kept.push_back(share >= least_share);
+  for (const double share : even) kept.push_back(share >= min_share);
   return {PatternTarget(Image<uint8_t>(target.pixels()), mask_of(target, kept), target.origin(),
                         target.settings()),
           used, std::move(not_found), edges.size()};

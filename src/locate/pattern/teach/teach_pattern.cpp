@@ -1,32 +1,32 @@
 #include "heron/locate/pattern.hpp"
-#include "locate/common/limits.hpp"
+#include "locate/common/find_options.hpp"
 #include "locate/pattern/model/pattern_model.hpp"
 
 namespace heron {
 
 const KindInfo& PatternTarget::info() {
   static const KindInfo kind{
-      .word = "pattern",
+      .id = "pattern",
       .what = "edges of a part inside a region",
-      .limits = {"angle", "scale", "least score", "least contrast", "count", "min visible", "most outside",
-                 "inversion", "thoroughness", "region"}};
+      .options = {"angle", "scale", "min score", "min contrast", "max count", "min visible", "max outside",
+                  "inversion", "thoroughness", "region"}};
   return kind;
 }
 
 const std::vector<SettingRow<PatternSettings>>& PatternTarget::rows() {
   static const std::vector<SettingRow<PatternSettings>> rows{
-      {"least_strength", &PatternSettings::least_strength,
-       "grey levels over two pixels from which on an edge is taught; 0 chooses"},
+      {"edge_threshold", &PatternSettings::edge_threshold,
+       "weakest edge that is taught, grey levels over two pixels; 0: chosen from the picture"},
       {"detail", &PatternSettings::detail,
-       "0 teaches every edge; 1, 2, 3 only those that a picture halved so often still shows"},
+       "0: every edge; 1, 2, 3: only edges that are still visible after halving the picture so often"},
       {"height_step_mm", &PatternSettings::height_step_mm,
-       "millimetres a level of a relief; 0: grey levels"}};
+       "height step of one level of a relief, millimetres; 0: a grey picture"}};
   return rows;
 }
 
 PatternTarget::PatternTarget(TaughtPicture taught, PatternSettings settings)
     : TaughtKind(std::move(taught), std::move(settings)) {
-  require_valid(settings_.limits, grey_unit());
+  require_valid(settings_.options, grey_unit());
   model_ = std::make_shared<const PatternModel>(taught_, settings_);
 }
 
@@ -35,13 +35,13 @@ PatternTarget::PatternTarget(Image<uint8_t> pixels, Image<uint8_t> mask, Point2 
     : PatternTarget(TaughtPicture{.pixels = std::move(pixels), .mask = std::move(mask), .origin = origin},
                     std::move(settings)) {}
 
-double PatternTarget::strength() const { return model_->strength() * grey_unit(); }
+double PatternTarget::edge_threshold() const { return model_->strength() * grey_unit(); }
 const std::vector<TaughtEdge>& PatternTarget::edges() const { return model_->levels()[0]; }
 const Box& PatternTarget::extent() const { return model_->extent(); }
-int PatternTarget::turns() const { return model_->has_angle() ? model_->symmetry() : 0; }
+int PatternTarget::symmetry_order() const { return model_->has_angle() ? model_->symmetry() : 0; }
 
-std::vector<Figure> PatternTarget::facts() const {
-  return {{"edges", static_cast<double>(edges().size())}, {"strength", strength()}};
+std::vector<Measurement> PatternTarget::facts() const {
+  return {{"edges", static_cast<double>(edges().size())}, {"edge_threshold", edge_threshold()}};
 }
 
 PatternTarget teach_pattern(const ImageView<const uint8_t>& picture, const Region& region,

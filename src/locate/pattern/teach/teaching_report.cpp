@@ -1,7 +1,7 @@
 #include <Eigen/Cholesky>
 
-#include "heron/geometry/linear.hpp"
-#include "heron/locate/survey.hpp"
+#include "geometry/linear.hpp"
+#include "heron/locate/prepared_picture.hpp"
 #include "heron/locate/teaching.hpp"
 #include "locate/edge_samples/edge_profile.hpp"
 #include "locate/pattern/edges/teach_edges.hpp"
@@ -36,7 +36,7 @@ Eigen::Matrix4d information_of(const PatternModel& model, const Image<uint8_t>& 
 }
 
 void expect(const PatternTarget& target, const Image<uint8_t>& filled, TeachingReport& report) {
-  const bool has_angle = target.turns() != 0;
+  const bool has_angle = target.symmetry_order() != 0;
   const Point2 held = target.model().to_centred();
   Eigen::Matrix4d information = information_of(target.model().centred(), filled, report.saturated);
   if (!has_angle) {
@@ -50,7 +50,7 @@ void expect(const PatternTarget& target, const Image<uint8_t>& filled, TeachingR
   // they are free.
   Eigen::Matrix<double, 2, 4> origin = Eigen::Matrix<double, 2, 4>::Identity();
   if (has_angle) origin.col(2) << held.y, -held.x;
-  if (const Range<double>& scale = target.settings().limits.scale; scale.max > scale.min)
+  if (const Range<double>& scale = target.settings().options.scale; scale.max > scale.min)
     origin.col(3) << -held.x, -held.y;
   const Eigen::Matrix2d of_origin = origin * covariance * origin.transpose();
   report.expected = {std::sqrt(of_origin(0, 0)), std::sqrt(of_origin(1, 1)),
@@ -88,7 +88,7 @@ void contrasts(const PatternTarget& target, const Image<uint8_t>& filled, Teachi
   }
   report.cut_places = static_cast<int>(cut.size());
   if (values.empty()) return;
-  const double seen_at_half = 2 * target.settings().limits.least_contrast / target.grey_unit();
+  const double seen_at_half = 2 * target.settings().options.min_contrast / target.grey_unit();
   const auto hidden = std::lower_bound(values.begin(), values.end(), seen_at_half) - values.begin();
   report.hidden_at_half = static_cast<double>(hidden) / static_cast<double>(values.size());
   report.median_contrast = target.grey_unit() * values[values.size() / 2];
@@ -110,18 +110,19 @@ Image<uint8_t> framed(const Image<uint8_t>& filled, int margin) {
 }
 
 /// The best find that is another pose than the one taught, which stands at `place`.
-std::optional<Likeness> likest(const PatternTarget& target, const Survey& survey, Point2 place, bool turned) {
-  FindLimits limits;
-  limits.least_score = 20, limits.min_visible = 0, limits.thoroughness = Thoroughness::exhaustive;
-  limits.least_contrast *= target.grey_unit();
+std::optional<Likeness> likest(const PatternTarget& target, const PreparedPicture& prepared, Point2 place,
+                               bool turned) {
+  FindOptions options;
+  options.min_score = 20, options.min_visible = 0, options.thoroughness = Thoroughness::exhaustive;
+  options.min_contrast *= target.grey_unit();
   if (turned) {
-    const double period = 360.0 / std::max(1, target.turns()), away = std::min(12.0, 0.2 * period);
-    limits.angle = {degrees(away), degrees(period - away)};
+    const double period = 360.0 / std::max(1, target.symmetry_order()), away = std::min(12.0, 0.2 * period);
+    options.angle = {degrees(away), degrees(period - away)};
   }
   std::optional<Likeness> best;
   const double near = 0.2 * std::hypot(target.extent().width, target.extent().height);
   const Point2 middle = target.extent().centre();
-  for (const Sighting& s : find(target, survey, limits, Explain::never).sightings)
+  for (const Detection& s : find(target, prepared, options, Explain::never).detections)
     if ((turned || distance(Similarity2{s.x, s.y, s.angle, s.scale} * middle, place + middle) > near) &&
         (!best || s.score > best->score))
       best = Likeness{s.score, s.x, s.y, s.angle};
@@ -133,7 +134,7 @@ std::optional<Likeness> likest(const PatternTarget& target, const Survey& survey
 double suggested_contrast(const PatternTarget& target) {
   const std::vector<double> values =
       edge_contrasts(target, filled_under_mask(target.pixels(), target.mask()));
-  const double usual = FindLimits{}.least_contrast;
+  const double usual = FindOptions{}.min_contrast;
   if (values.empty()) return usual * target.grey_unit();
   constexpr double share = 0.45;  // of what one edge in five falls short of
   const double noise = 3 * 0.87 * target.model().greys()->noise_sigma,
@@ -142,19 +143,19 @@ double suggested_contrast(const PatternTarget& target) {
   return std::round(10 * fit) / 10 * target.grey_unit();
 }
 
-TeachingReport report_teaching(const PatternTarget& target, const Survey* picture, Point2 place) {
+TeachingReport report_teaching(const PatternTarget& target, const PreparedPicture* picture, Point2 place) {
   TeachingReport report;
   for (const auto& level : target.model().levels()) report.edges.push_back(level.size());
   const Image<uint8_t> filled = filled_under_mask(target.pixels(), target.mask());
   report.noise_sigma = target.model().greys()->noise_sigma;
-  report.turns = target.turns();
+  report.turns = target.symmetry_order();
   contrasts(target, filled, report);
   expect(target, filled, report);
   report.noise_sigma *= target.grey_unit();
-  if (target.turns() != 0) {
+  if (target.symmetry_order() != 0) {
     const int margin = std::max(filled.width(), filled.height()) / 2;
     report.turned =
-        likest(target, Survey(framed(filled, margin)),
+        likest(target, PreparedPicture(framed(filled, margin)),
                target.origin() + Point2{static_cast<double>(margin), static_cast<double>(margin)}, true);
   }
   if (picture) report.elsewhere = likest(target, *picture, place, false);

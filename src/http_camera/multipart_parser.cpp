@@ -26,20 +26,20 @@ std::optional<size_t> announced_length(std::string head) {
 
 }  // namespace
 
-PartCutter::PartCutter(const std::string& boundary, size_t most_bytes)
-    : mark_(boundary.starts_with("--") ? boundary : "--" + boundary), most_bytes_(most_bytes) {
+MultipartParser::MultipartParser(const std::string& boundary, size_t max_bytes)
+    : mark_(boundary.starts_with("--") ? boundary : "--" + boundary), max_bytes_(max_bytes) {
   if (boundary.empty())
     throw Error(ErrorCode::no_connection, "http: the stream names no boundary between its pictures");
 }
 
-void PartCutter::feed(const char* bytes, size_t count) {
-  if (buffer_.size() + count > most_bytes_ + 65536)
+void MultipartParser::feed(const char* bytes, size_t count) {
+  if (buffer_.size() + count > max_bytes_ + 65536)
     throw Error(ErrorCode::no_connection,
-                fmt::format("http: a picture of more than {} million bytes", most_bytes_ / 1000000));
+                fmt::format("http: a picture of more than {} million bytes", max_bytes_ / 1000000));
   buffer_.append(bytes, count);
 }
 
-std::optional<std::string> PartCutter::next() {
+std::optional<std::string> MultipartParser::next() {
   const size_t begin = buffer_.find(mark_);
   if (begin == std::string::npos) {
     // What cannot be the beginning of a mark is noise before the first part.
@@ -50,10 +50,10 @@ std::optional<std::string> PartCutter::next() {
   if (head_end == std::string::npos) return std::nullopt;
   const size_t body = head_end + 4;
   if (const auto length = announced_length(buffer_.substr(head_at, head_end - head_at))) {
-    if (*length > most_bytes_)
+    if (*length > max_bytes_)
       throw Error(ErrorCode::no_connection,
                   fmt::format("http: a picture of {} bytes is announced; at most {} million are read",
-                              *length, most_bytes_ / 1000000));
+                              *length, max_bytes_ / 1000000));
     if (buffer_.size() < body + *length) return std::nullopt;
     std::string part = buffer_.substr(body, *length);
     buffer_.erase(0, body + *length);

@@ -20,7 +20,7 @@ namespace {
 
 using Json = nlohmann::ordered_json;
 
-struct WatchOptions {
+struct TrackArguments {
   std::string target, camera, mapping;
   int count = 0;
   FollowSettings follow;
@@ -48,7 +48,7 @@ void print_picture(const Report& report, double at_s, const std::vector<Followed
   fmt::print("{:.3f} s  {}\n", at_s, std::filesystem::path(report.picture).filename().string());
   if (who.empty()) fmt::print("  nothing found; heron find tells what was turned away\n");
   for (size_t i = 0; i < who.size(); ++i) {
-    const Sighting& s = report.parts[i].sighting;
+    const Detection& s = report.parts[i].detection;
     fmt::print("  #{:<3} {:<12} {:>9.3f} {:>9.3f} px", who[i].identity, s.target, s.x, s.y);
     if (const auto& v = who[i].velocity)
       fmt::print("   {:>8.2f} {:>8.2f} \u00b1 {:.2f} px/s", v->x, v->y, std::max(v->sigma_x, v->sigma_y));
@@ -64,12 +64,12 @@ void require_times(const std::string& folder) {
   for (const RecordedPicture& p : load_recording(folder).pictures)
     if (!p.at_s)
       throw Error(ErrorCode::bad_file,
-                  fmt::format("watch: {} has no time; a velocity needs at_s of every picture in "
+                  fmt::format("track: {} has no time; a velocity needs at_s of every picture in "
                               "{}/recording.toml (`heron record` writes it)",
                               p.file, folder));
 }
 
-int watch(const WatchOptions& o) {
+int track(const TrackArguments& o) {
   const Target target = load_target(o.target).target;
   std::optional<MappingRecord> mapping;
   if (!o.mapping.empty()) mapping = load_mapping(o.mapping);
@@ -88,15 +88,15 @@ int watch(const WatchOptions& o) {
     const double at_s = std::chrono::duration<double>(picture->taken - *begun).count();
     Report report;
     report.picture = picture->name;
-    Findings findings = find(target, survey_of(target, *picture), target.limits(), Explain::never, &stop);
+    FindResult result = find(target, prepare(*picture, target), target.options(), Explain::never, &stop);
     if (stop.stopped()) break;
-    add_findings(report, std::move(findings),
-                 mapping ? Frames{&mapping->mapping, mapping->axes ? &*mapping->axes : nullptr} : Frames{},
-                 target.place());
-    std::vector<Sighting> seen;
+    add_result(report, std::move(result),
+               mapping ? Frames{&mapping->mapping, mapping->axes ? &*mapping->axes : nullptr} : Frames{},
+               target.geometry());
+    std::vector<Detection> seen;
     std::vector<Point2> world;
     for (const ReportedPart& part : report.parts) {
-      seen.push_back(part.sighting);
+      seen.push_back(part.detection);
       if (part.world) world.push_back({part.world->x_mm, part.world->y_mm});
     }
     if (world.size() != seen.size()) world.clear();
@@ -105,7 +105,7 @@ int watch(const WatchOptions& o) {
     try {
       who = follower.follow(seen, world, at_s);
     } catch (const Error& error) {
-      throw Error(ErrorCode::bad_file, fmt::format("watch: {}: {}", picture->name, error.what()));
+      throw Error(ErrorCode::bad_file, fmt::format("track: {}: {}", picture->name, error.what()));
     }
     print_picture(report, at_s, who, follower.lost(), o.json);
     std::fflush(stdout);
@@ -115,10 +115,10 @@ int watch(const WatchOptions& o) {
 
 }  // namespace
 
-void add_watch(CLI::App& app, Action& action) {
-  auto o = std::make_shared<WatchOptions>();
+void add_track(CLI::App& app, Action& action) {
+  auto o = std::make_shared<TrackArguments>();
   CLI::App* c =
-      app.add_subcommand("watch", "Follows what a target finds from picture to picture: who, and how fast");
+      app.add_subcommand("track", "Follows what a target finds from picture to picture: who, and how fast");
   c->add_option("target", o->target, "target file")->required();
   c->add_option("camera", o->camera, "a recording, or a camera as in `heron cameras`")->required();
   c->add_option("--mapping", o->mapping, "mapping file: adds millimetres a second");
@@ -126,14 +126,14 @@ void add_watch(CLI::App& app, Action& action) {
       ->check(CLI::Range(0, 1000000000));
   c->add_option("--reach", o->follow.reach_px, "pixels from where a thing should be by now")
       ->capture_default_str();
-  c->add_option("--lost-after", o->follow.lost_after_s, "seconds without a sighting")->capture_default_str();
+  c->add_option("--lost-after", o->follow.lost_after_s, "seconds without a detection")->capture_default_str();
   c->add_option("--span", o->follow.span_s, "seconds of the positions that a velocity is told from")
       ->capture_default_str();
   c->add_flag("--json", o->json, "one JSON object a picture");
   c->footer(
-      "Example: heron watch studio/belt.png studio/belt/pictures\nExit status 1 when a picture holds "
+      "Example: heron track studio/belt.png studio/belt/pictures\nExit status 1 when a picture holds "
       "nothing.");
-  c->callback([o, &action] { action = [o] { return watch(*o); }; });
+  c->callback([o, &action] { action = [o] { return track(*o); }; });
 }
 
 }  // namespace heron::tool

@@ -10,13 +10,13 @@ namespace heron {
 
 /// One picture prepared for finding: its pyramid at once, gradients of a level when first asked for. Made
 /// once, used for any number of targets, from any number of threads.
-class Survey {
+class PreparedPicture {
  public:
   /// Takes the picture over. Cost: a third of the picture's pixels for the pyramid. Throws
   /// Error{invalid_argument} for an empty picture.
-  explicit Survey(Image<uint8_t> picture);
+  explicit PreparedPicture(Image<uint8_t> picture);
   /// A color picture: kinds that look at color see it, the others its grey levels (ITU-R BT.601 luma).
-  explicit Survey(Image<Rgb> picture);
+  explicit PreparedPicture(Image<Rgb> picture);
 
   int width() const { return levels_[0].width(); }
   int height() const { return levels_[0].height(); }

@@ -9,6 +9,6 @@ inline constexpr size_t widest_vector = 256;
 
 /// Places that columns of floats or whole numbers must hold beyond their count, so that kernels may read and
 /// write whole vectors.
-inline constexpr size_t room_for_vectors = widest_vector / 4;
+inline constexpr size_t vector_padding = widest_vector / 4;
 
 }  // namespace heron

@@ -2,8 +2,8 @@
 #include <optional>
 #include <vector>
 
+#include "apply_limits.hpp"
 #include "heron/base/range.hpp"
-#include "judge.hpp"
 #include "locate/pattern/coarse/coarse_hits.hpp"
 #include "overlap.hpp"
 
@@ -14,13 +14,13 @@ namespace heron {
 struct EchoLimits {
   Range<double> scale;
   double effort = 0.5;  ///< 1 keeps them all
-  double most_overlap = 0.5;
+  double max_overlap = 0.5;
 };
 
 /// Tells candidates that are a part of their own from echoes of another one. Candidates come best first.
-class Echoes {
+class DuplicateFilter {
  public:
-  Echoes(const PatternModel& target, const EchoLimits& limits);
+  DuplicateFilter(const PatternModel& target, const EchoLimits& options);
 
   /// Takes out of `hits` those that lie by half over no better one.
   std::vector<Candidate> take_leaders(std::vector<Candidate>& hits) const;
@@ -62,7 +62,7 @@ class Echoes {
   };
   const PatternModel& target_;
   std::vector<Known> wholes_;
-  double effort_, least_scale_, radius_, spot_, most_;
+  double effort_, min_scale_, radius_, spot_, max_;
   double reach_, sure_;  ///< beyond the first, middles of parts that lie over each other never lie; within
                          ///< the second, always
 };

@@ -3,11 +3,11 @@
 #include <string>
 #include <vector>
 
-#include "heron/geometry/plane_mapping.hpp"
+#include "heron/base/pose.hpp"
 
 namespace heron {
 
-/// One taught edge as it was met at a sighting's pose.
+/// One taught edge as it was met at a detection's pose.
 struct EdgeMatch {
   Point2 place;        ///< where it should lie, picture coordinates
   Point2 normal;       ///< unit, from dark to bright as taught, turned with the part
@@ -17,12 +17,12 @@ struct EdgeMatch {
 
 /// How a part stands on the work plane, and where a robot takes it; both belong to the part, so one mapping
 /// serves several kinds of part.
-struct PartPlace {
+struct PartGeometry {
   double height_mm = 0;  ///< of its taught face above the work plane; below is negative
   Pose2 grasp = {};      ///< part_from_grasp: mm and angle in the part's own frame, world sense
-  double size_mm = 0;  ///< real length of the first of its sightings' spans (a marker's diameter, a region's
-                       ///< length, a border's first side): a known camera then places it in space, wherever
-                       ///< it stands; 0: it lies on the work plane
+  double size_mm = 0;    ///< real length of the first of its detections' lengths (a marker's diameter, a
+                       ///< region's length, a border's first side): a known camera then places it in space,
+                       ///< wherever it stands; 0: it lies on the work plane
 };
 
 /// Another pose that explains the picture about as well.
@@ -33,13 +33,13 @@ struct OtherPose {
 };
 
 /// What a figure counts in the picture; reports tell areas in square millimetres too when there is a mapping.
-enum class FigureUnit { number, square_pixels };
+enum class MeasurementUnit { number, square_pixels };
 
 /// A number that a kind of target tells beside the pose; a dot in its name makes a group: "quality.rim".
-struct Figure {
+struct Measurement {
   std::string name;
   double value = 0;
-  FigureUnit unit = FigureUnit::number;
+  MeasurementUnit unit = MeasurementUnit::number;
 };
 
 /// A point of a found target that has a name: a corner of its border.
@@ -51,21 +51,21 @@ struct NamedPoint {
 };
 
 /// A length of a found target from one picture point to another; in millimetres through a mapping.
-struct Span {
+struct MeasuredLength {
   std::string name;  ///< "side1", "diameter"
   Point2 from, to;
   double sigma = 0;  ///< of each end along it, pixels
 };
 
 /// A line of the target as it was found, for drawing.
-struct Trace {
+struct Contour {
   std::vector<Point2> points;  ///< picture coordinates
   bool closed = true;
   bool seen = true;  ///< false: where something should be and is not
 };
 
 /// A place where a part is not as it was taught.
-struct Flaw {
+struct Defect {
   std::string what;  ///< "missing", "extra", "chip"
   double x = 0, y = 0;
   double area = 0;  ///< square pixels
@@ -85,7 +85,7 @@ struct Ellipse {
 };
 
 /// One target found in one picture.
-struct Sighting {
+struct Detection {
   std::string target;
   double x = 0, y = 0;  ///< of the target's origin, picture coordinates
   Angle angle = {};     ///< from the taught pose; grows from +x towards +y; (-180, 180] degrees
@@ -100,42 +100,43 @@ struct Sighting {
       {};                 ///< the part is like itself there, and what is seen does not decide between the two
   bool inverted = false;  ///< dark where it was taught bright
   std::vector<EdgeMatch> edges = {};
-  bool has_angle = true;             ///< false where the kind, or this part, has none; `angle` is then 0
-  std::vector<Figure> figures = {};  ///< what its kind tells beside the pose
-  std::vector<Flaw> flaws = {};      ///< largest first
-  std::vector<Trace> traces = {};
+  bool has_angle = true;  ///< false where the kind, or this part, has none; `angle` is then 0
+  std::vector<Measurement> measurements = {};  ///< what its kind tells beside the pose
+  std::vector<Defect> defects = {};            ///< largest first
+  std::vector<Contour> contours = {};
   std::vector<NamedPoint> points = {};
-  std::vector<Span> spans = {};
+  std::vector<MeasuredLength> lengths = {};
   std::optional<Ellipse> rim = {};  ///< of a round one: a mapping finds the middle of the true circle by it,
                                     ///< which is not the ellipse's
-  double taught_span = 0;  ///< pixels of the first span at teaching, where the points are of that time too; 0
+  double taught_length =
+      0;  ///< pixels of the first span at teaching, where the points are of that time too; 0
 
   /// The figure of that name, or nothing.
-  std::optional<double> figure(const std::string& name) const {
-    for (const Figure& f : figures)
+  std::optional<double> measurement(const std::string& name) const {
+    for (const Measurement& f : measurements)
       if (f.name == name) return f.value;
     return std::nullopt;
   }
 };
 
 /// A limit that turned a candidate away: what it had and what it would have needed.
-struct LimitMissed {
+struct MissReason {
   std::string name;  ///< score, contrast, angle, scale, count, visible, region, outside, inversion; or of its
-                     ///< kind: area, diameter, rim, mirrored, shape, deviation, flaw, or a color's channel
+                     ///< kind: area, diameter, rim, mirrored, shape, deviation, defect, or a color's channel
   double value = 0;
   std::string needed;  ///< in words that can be set: "at least 60", "-30..30"
   double sigma = 0;    ///< of `value`; 0 where it is exact
 };
 
 /// A candidate that was not returned, and every limit that turned it away. Where edges weaker than the least
-/// contrast kept it from its least score, "contrast" names a limit that lets it come well to that, and
+/// contrast kept it from its minimum score, "contrast" names a limit that lets it come well to that, and
 /// `score` is what it comes to with them.
 struct Miss {
   double x = 0, y = 0;
   Angle angle = {};
   double scale = 1, score = 0;
-  std::vector<LimitMissed> limits = {};
-  bool has_angle = true;  ///< as in Sighting
+  std::vector<MissReason> reasons = {};
+  bool has_angle = true;  ///< as in Detection
 };
 
 /// What was seen along a scan: for drawing and for choosing a threshold.
@@ -149,8 +150,8 @@ struct ScanProfile {
 };
 
 /// What one search brought.
-struct Findings {
-  std::vector<Sighting> sightings;         ///< best score first
+struct FindResult {
+  std::vector<Detection> detections;       ///< best score first
   std::vector<Miss> misses;                ///< best score first, at most eight
   bool complete = true;                    ///< false when the work was stopped: there may be more
   std::vector<ScanProfile> profiles = {};  ///< of kinds that scan

@@ -1,11 +1,11 @@
-#include "stretches.hpp"
+#include "contour_segments.hpp"
 
 #include <algorithm>
 #include <cmath>
 
 namespace heron {
 
-Stretches::Stretches(const std::vector<TaughtEdge>& edges, const Box& extent)
+ContourSegments::ContourSegments(const std::vector<TaughtEdge>& edges, const Box& extent)
     : near_by_(0.4 * std::sqrt(std::max(1.0, extent.width * extent.height))) {
   std::vector<double> nearest(edges.size(), 2);
   for (size_t farthest = 0; !edges.empty() && nearest[farthest] > 1;) {
@@ -17,19 +17,19 @@ Stretches::Stretches(const std::vector<TaughtEdge>& edges, const Box& extent)
 }
 
 /// 1 at the distance, or at the 60 degrees between their normals, that set edges of one stretch apart.
-double Stretches::far_from(const TaughtEdge& a, const TaughtEdge& b) const {
+double ContourSegments::far_from(const TaughtEdge& a, const TaughtEdge& b) const {
   const Point2 apart = (a.place - b.place) / near_by_, turned = a.normal - b.normal;
   return dot(apart, apart) + dot(turned, turned);
 }
 
-int Stretches::of(const TaughtEdge& edge) const {
+int ContourSegments::of(const TaughtEdge& edge) const {
   const auto nearest = std::min_element(
       firsts_.begin(), firsts_.end(),
       [&](const TaughtEdge& a, const TaughtEdge& b) { return far_from(a, edge) < far_from(b, edge); });
   return static_cast<int>(nearest - firsts_.begin());
 }
 
-std::vector<int> Stretches::sort(std::vector<TaughtEdge>& edges) const {
+std::vector<int> ContourSegments::sort(std::vector<TaughtEdge>& edges) const {
   std::stable_sort(edges.begin(), edges.end(),
                    [&](const TaughtEdge& a, const TaughtEdge& b) { return of(a) < of(b); });
   std::vector<int> ends;
@@ -38,16 +38,16 @@ std::vector<int> Stretches::sort(std::vector<TaughtEdge>& edges) const {
   return ends;
 }
 
-void keep_better_of(const EdgeColumns& edges, const EdgesMet& falling, int reach, EdgesMet& met) {
+void keep_better_sign(const EdgeColumns& edges, const EdgeSamples& falling, int reach, EdgeSamples& met) {
   thread_local std::vector<double> more;  // is seen rising than falling, of each stretch
-  more.assign(static_cast<size_t>(edges.stretches), 0);
-  const auto seen = [&](const EdgesMet& of, size_t i) {
+  more.assign(static_cast<size_t>(edges.segments), 0);
+  const auto seen = [&](const EdgeSamples& of, size_t i) {
     return aligned(of, i) ? 1 - std::abs(static_cast<double>(of.offset[i])) / (reach + 1.0) : 0;
   };
   for (size_t i = 0; i < edges.count; ++i)
-    more[static_cast<size_t>(edges.stretch[i])] += seen(met, i) - seen(falling, i);
+    more[static_cast<size_t>(edges.segment[i])] += seen(met, i) - seen(falling, i);
   for (size_t i = 0; i < edges.count; ++i)
-    if (more[static_cast<size_t>(edges.stretch[i])] < 0)
+    if (more[static_cast<size_t>(edges.segment[i])] < 0)
       met.offset[i] = falling.offset[i], met.contrast[i] = falling.contrast[i],
       met.cosine[i] = falling.cosine[i];
 }

@@ -41,17 +41,17 @@ struct RobustFit {
 /// 1981). Not determined where what counts does not fix every unknown. Cost: rounds x rows.
 template <int N>
 RobustFit<N> fit_robustly(const std::vector<FitRow<N>>& rows, const Eigen::Matrix<double, N, 1>& start,
-                          const RobustLimits& limits) {
+                          const RobustLimits& options) {
   using Matrix = Eigen::Matrix<double, N, N>;
   using Vector = Eigen::Matrix<double, N, 1>;
   constexpr double median_to_sigma = 1.4826, cut = 4.7;
   RobustFit<N> fit{.unknowns = start};
-  fit.limit = limits.first;
+  fit.limit = options.first;
   std::vector<double> off(rows.size()), sizes;
-  for (int round = 0; round < limits.rounds; ++round) {
+  for (int round = 0; round < options.rounds; ++round) {
     for (size_t i = 0; i < rows.size(); ++i) off[i] = rows[i].value - rows[i].terms.dot(fit.unknowns);
     sizes = off;
-    fit.limit = std::max({limits.least, limits.shrinks > 0 ? limits.shrinks * fit.limit : 0.0,
+    fit.limit = std::max({options.least, options.shrinks > 0 ? options.shrinks * fit.limit : 0.0,
                           std::min(fit.limit, cut * median_to_sigma * median_size(sizes))});
     Matrix normal = Matrix::Zero();
     Vector right = Vector::Zero();
@@ -73,7 +73,7 @@ RobustFit<N> fit_robustly(const std::vector<FitRow<N>>& rows, const Eigen::Matri
     fit.scatter = std::sqrt(variance);
     fit.covariance = size.cwiseInverse().asDiagonal() * solver.solve(Matrix::Identity()).eval() *
                      size.cwiseInverse().asDiagonal() *
-                     (limits.sigmas_known ? std::max(1.0, variance) : variance);
+                     (options.sigmas_known ? std::max(1.0, variance) : variance);
   }
   return fit;
 }

@@ -1,9 +1,9 @@
-#include "judge.hpp"
+#include "apply_limits.hpp"
 
 #include <fmt/format.h>
 
 #include "faint_edges.hpp"
-#include "heron/image/parallel.hpp"
+#include "image/parallel.hpp"
 #include "locate/common/misses.hpp"
 #include "locate/pattern/model/part_size.hpp"
 #include "overlap.hpp"
@@ -50,34 +50,34 @@ double sigma_of_score(double score, const PatternModel& target) {
 }
 
 /// The limits of the candidate itself; count and overlap depend on the others.
-std::vector<LimitMissed> limits_missed(const Candidate& c, const FindLimits& limits,
-                                       const PatternModel& target, const Survey& survey) {
-  std::vector<LimitMissed> missed;
-  if (c.score < limits.least_score)
-    missed.push_back(too_low("score", c.score, limits.least_score, sigma_of_score(c.score, target)));
+std::vector<MissReason> limits_missed(const Candidate& c, const FindOptions& options,
+                                      const PatternModel& target, const PreparedPicture& prepared) {
+  std::vector<MissReason> missed;
+  if (c.score < options.min_score)
+    missed.push_back(too_low("score", c.score, options.min_score, sigma_of_score(c.score, target)));
   if (c.contrast_wanted)
     missed.push_back(
-        too_low("contrast", *c.contrast_wanted, limits.least_contrast, 0.5 * survey.noise_sigma(0)));
-  const double turned = inside(limits.angle, c.pose.angle), turned_sigma = c.sigma.angle.degrees(),
-               scaled = inside(limits.scale, c.pose.scale);
-  const Range<double> angles{limits.angle.min.degrees(), limits.angle.max.degrees()};
+        too_low("contrast", *c.contrast_wanted, options.min_contrast, 0.5 * prepared.noise_sigma(0)));
+  const double turned = inside(options.angle, c.pose.angle), turned_sigma = c.sigma.angle.degrees(),
+               scaled = inside(options.scale, c.pose.scale);
+  const Range<double> angles{options.angle.min.degrees(), options.angle.max.degrees()};
   if (target.has_angle() && !lies_within(turned, angles.max - angles.min, turned_sigma))
     missed.push_back(
         {"angle", c.pose.angle.degrees(), words(angles.min, angles.max, turned > 0), turned_sigma});
-  if (!lies_within(scaled, limits.scale.max - limits.scale.min, c.sigma.scale))
+  if (!lies_within(scaled, options.scale.max - options.scale.min, c.sigma.scale))
     missed.push_back(
-        {"scale", c.pose.scale, words(limits.scale.min, limits.scale.max, scaled > 0), c.sigma.scale});
-  if (c.outside > limits.most_outside)
-    missed.push_back({"outside", c.outside, fmt::format("at most {:g}", limits.most_outside)});
-  const bool inverted = c.rise == Rise::down;
-  if (limits.inversion == Inversion::none && inverted) missed.push_back({"inversion", -1, "as taught"});
-  if (!limits.region.empty()) {
-    if (!limits.region.contains(c.pose.position()))
+        {"scale", c.pose.scale, words(options.scale.min, options.scale.max, scaled > 0), c.sigma.scale});
+  if (c.outside > options.max_outside)
+    missed.push_back({"outside", c.outside, fmt::format("at most {:g}", options.max_outside)});
+  const bool inverted = c.rise == GradientSign::down;
+  if (options.inversion == Inversion::none && inverted) missed.push_back({"inversion", -1, "as taught"});
+  if (!options.region.empty()) {
+    if (!options.region.contains(c.pose.position()))
       missed.push_back({"region", 0, "the origin inside the search region"});
     return missed;
   }
   const Point2 p = c.pose * target.to_centred();
-  if (!(p.x >= -0.5 && p.y >= -0.5 && p.x <= survey.width() - 0.5 && p.y <= survey.height() - 0.5))
+  if (!(p.x >= -0.5 && p.y >= -0.5 && p.x <= prepared.width() - 0.5 && p.y <= prepared.height() - 0.5))
     missed.push_back({"region", 0,
                       &target.centred() == &target ? "the origin inside the picture"
                                                    : "the middle of the part inside the picture"});
@@ -90,8 +90,8 @@ void best_first(std::vector<Scored>& some) {
                    [](const Scored& a, const Scored& b) { return a.score > b.score; });
 }
 
-Miss miss_of(const Candidate& c, std::vector<LimitMissed> limits) {
-  return {c.pose.x, c.pose.y, c.pose.angle, c.pose.scale, c.score, std::move(limits)};
+Miss miss_of(const Candidate& c, std::vector<MissReason> options) {
+  return {c.pose.x, c.pose.y, c.pose.angle, c.pose.scale, c.score, std::move(options)};
 }
 
 std::vector<EdgeMatch> matches_of(const Candidate& c, const PatternModel& target) {
@@ -110,22 +110,22 @@ std::vector<EdgeMatch> matches_of(const Candidate& c, const PatternModel& target
   return matches;
 }
 
-Sighting sighting_of(const Candidate& c, const PatternModel& target, const FindLimits& limits) {
-  Sighting s{.target = target.name(),
-             .x = c.pose.x,
-             .y = c.pose.y,
-             .angle = c.pose.angle,
-             .scale = c.pose.scale,
-             .score = c.score,
-             .contrast = c.contrast,
-             .sigma = c.sigma,
-             .ambiguous = c.other,
-             .inverted = c.rise == Rise::down};
+Detection sighting_of(const Candidate& c, const PatternModel& target, const FindOptions& options) {
+  Detection s{.target = target.name(),
+              .x = c.pose.x,
+              .y = c.pose.y,
+              .angle = c.pose.angle,
+              .scale = c.pose.scale,
+              .score = c.score,
+              .contrast = c.contrast,
+              .sigma = c.sigma,
+              .ambiguous = c.other,
+              .inverted = c.rise == GradientSign::down};
   constexpr double near = 6;  // sigmas
-  if (target.has_angle() && limits.angle.max > limits.angle.min &&
-      inside(limits.angle, c.pose.angle) < near * c.sigma.angle.degrees())
+  if (target.has_angle() && options.angle.max > options.angle.min &&
+      inside(options.angle, c.pose.angle) < near * c.sigma.angle.degrees())
     s.range_end.push_back("angle");
-  if (limits.scale.max > limits.scale.min && inside(limits.scale, c.pose.scale) < near * c.sigma.scale)
+  if (options.scale.max > options.scale.min && inside(options.scale, c.pose.scale) < near * c.sigma.scale)
     s.range_end.push_back("scale");
   s.edges = matches_of(c, target);
   return s;
@@ -133,14 +133,14 @@ Sighting sighting_of(const Candidate& c, const PatternModel& target, const FindL
 
 }  // namespace
 
-Findings judged(const PatternModel& target, const Survey& survey, std::vector<Candidate> candidates,
-                const FindLimits& limits) {
+FindResult apply_limits(const PatternModel& target, const PreparedPicture& prepared,
+                        std::vector<Candidate> candidates, const FindOptions& options) {
   best_first(candidates);
-  Findings findings;
+  FindResult result;
   std::vector<Candidate> taken, told;
   struct TurnedAway {
     Candidate candidate;
-    std::vector<LimitMissed> limits;
+    std::vector<MissReason> reasons;
   };
   std::vector<TurnedAway> turned_away;
   const auto on_spot_of = [&](const std::vector<Candidate>& others, const Candidate& c) {
@@ -170,17 +170,17 @@ Findings judged(const PatternModel& target, const Survey& survey, std::vector<Ca
   // What keeps within the limits has the first say about its spot; what does not is a miss only where nothing
   // was found.
   for (const Candidate& c : candidates) {
-    std::vector<LimitMissed> missed = limits_missed(c, limits, target, survey);
+    std::vector<MissReason> missed = limits_missed(c, options, target, prepared);
     if (missed.empty()) {
       if (on_spot_of(taken, c)) continue;
       for (Candidate& best : taken) compete(best, c);
       if (shows_one_of(taken, c)) continue;
       double most = 0;
       for (const Candidate& other : taken) most = std::max(most, overlap_of(c, other));
-      if (1 - most < limits.min_visible)
-        missed.push_back(too_low("visible", 1 - most, limits.min_visible));
-      else if (static_cast<int>(taken.size()) >= limits.count)
-        missed.push_back(too_many(taken.size(), limits.count));
+      if (1 - most < options.min_visible)
+        missed.push_back(too_low("visible", 1 - most, options.min_visible));
+      else if (static_cast<int>(taken.size()) >= options.max_count)
+        missed.push_back(too_many(taken.size(), options.max_count));
     }
     if (missed.empty())
       taken.push_back(c);
@@ -189,37 +189,39 @@ Findings judged(const PatternModel& target, const Survey& survey, std::vector<Ca
   }
   for (TurnedAway& away : turned_away) {
     Candidate& c = away.candidate;
-    if (findings.misses.size() == most_misses || on_spot_of(taken, c) || on_spot_of(told, c)) continue;
-    if (2 * c.score < limits.least_score && !told.empty()) continue;  // far off, and something nearer is told
+    if (result.misses.size() == max_misses || on_spot_of(taken, c) || on_spot_of(told, c)) continue;
+    if (2 * c.score < options.min_score && !told.empty()) continue;  // far off, and something nearer is told
     // Part of what was found, laid over itself a little off, is no news.
-    const auto echoes = [&](const Candidate& s) { return 2 * c.score < s.score && overlap_of(c, s) > 0.3; };
-    if (std::any_of(taken.begin(), taken.end(), echoes) || shows_one_of(told, c)) continue;
+    const auto duplicates = [&](const Candidate& s) {
+      return 2 * c.score < s.score && overlap_of(c, s) > 0.3;
+    };
+    if (std::any_of(taken.begin(), taken.end(), duplicates) || shows_one_of(told, c)) continue;
     told.push_back(c);
-    if (c.score < limits.least_score && !c.contrast_wanted) {
-      weigh_faint_edges(c, limits, target, survey);
-      away.limits = limits_missed(c, limits, target, survey);
+    if (c.score < options.min_score && !c.contrast_wanted) {
+      weigh_faint_edges(c, options, target, prepared);
+      away.reasons = limits_missed(c, options, target, prepared);
     }
-    findings.misses.push_back(miss_of(c, std::move(away.limits)));
+    result.misses.push_back(miss_of(c, std::move(away.reasons)));
   }
-  best_first(findings.misses);
-  findings.sightings.resize(taken.size());
+  best_first(result.misses);
+  result.detections.resize(taken.size());
   parallel_rows(static_cast<int>(taken.size()), 1, [&](int first, int end) {
     for (auto i = static_cast<size_t>(first); i < static_cast<size_t>(end); ++i)
-      findings.sightings[i] = sighting_of(taken[i], target, limits);
+      result.detections[i] = sighting_of(taken[i], target, options);
   });
-  return findings;
+  return result;
 }
 
-void add_misses(Findings& findings, const std::vector<Miss>& more) {
+void add_misses(FindResult& result, const std::vector<Miss>& more) {
   for (const Miss& m : more) {
     const auto near = [&](const auto& other) { return std::hypot(other.x - m.x, other.y - m.y) < 5; };
-    if (std::any_of(findings.misses.begin(), findings.misses.end(), near) ||
-        std::any_of(findings.sightings.begin(), findings.sightings.end(), near))
+    if (std::any_of(result.misses.begin(), result.misses.end(), near) ||
+        std::any_of(result.detections.begin(), result.detections.end(), near))
       continue;
-    findings.misses.push_back(m);
+    result.misses.push_back(m);
   }
-  best_first(findings.misses);
-  keep_nearest(findings);
+  best_first(result.misses);
+  keep_nearest(result);
 }
 
 }  // namespace heron

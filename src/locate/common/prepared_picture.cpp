@@ -1,13 +1,13 @@
-#include "heron/locate/survey.hpp"
+#include "heron/locate/prepared_picture.hpp"
 
 #include "heron/image/noise.hpp"
-#include "heron/image/parallel.hpp"
 #include "heron/image/picture.hpp"
 #include "heron/image/pyramid.hpp"
+#include "image/parallel.hpp"
 
 namespace heron {
-Survey::Survey(Image<uint8_t> picture) {
-  if (picture.empty()) fail_argument("survey: the picture has no pixels");
+PreparedPicture::PreparedPicture(Image<uint8_t> picture) {
+  if (picture.empty()) fail_argument("prepared picture: the picture has no pixels");
   std::vector<Image<uint8_t>> smaller;
   const auto halve_again = [&] {
     for (const Image<uint8_t>* last = &picture; last->width() >= 16 && last->height() >= 16;
@@ -20,15 +20,17 @@ Survey::Survey(Image<uint8_t> picture) {
   for (size_t i = 0; i < levels_.size(); ++i) gradients_.push_back(std::make_unique<Lazy>());
 }
 
-Survey::Survey(Image<Rgb> picture) : Survey(grey_levels(picture)) { color_ = std::move(picture); }
+PreparedPicture::PreparedPicture(Image<Rgb> picture) : PreparedPicture(grey_levels(picture)) {
+  color_ = std::move(picture);
+}
 
-const Gradients& Survey::gradients(int index) const {
+const Gradients& PreparedPicture::gradients(int index) const {
   Lazy& lazy = *gradients_[static_cast<size_t>(index)];
   // A thread that waits for the others must not come here again with another target.
   std::call_once(lazy.once, [&] { parallel_alone([&] { lazy.value = heron::gradients(level(index)); }); });
   return lazy.value;
 }
 
-double Survey::noise_sigma(int index) const { return std::ldexp(noise_sigma_, -index); }
+double PreparedPicture::noise_sigma(int index) const { return std::ldexp(noise_sigma_, -index); }
 
 }  // namespace heron

@@ -1,4 +1,4 @@
-#include "echoes.hpp"
+#include "duplicate_filter.hpp"
 
 #include <algorithm>
 #include <array>
@@ -13,19 +13,19 @@ bool within(Point2 a, Point2 b, double far) { return dot(a - b, a - b) < far * f
 
 }  // namespace
 
-Echoes::Echoes(const PatternModel& target, const EchoLimits& limits)
+DuplicateFilter::DuplicateFilter(const PatternModel& target, const EchoLimits& options)
     : target_(target),
-      effort_(limits.effort),
-      least_scale_(limits.scale.min),
+      effort_(options.effort),
+      min_scale_(options.scale.min),
       radius_(half_diagonal(target)),
-      spot_(spot_radius(target) * limits.scale.min),
-      most_(std::max(0.5, limits.most_overlap)),
-      reach_(2 * radius_ * (1 - most_) * limits.scale.max),
+      spot_(spot_radius(target) * options.scale.min),
+      max_(std::max(0.5, options.max_overlap)),
+      reach_(2 * radius_ * (1 - max_) * options.scale.max),
       sure_(sure_reach()) {}
 
 /// Of the smallest part that is looked for; larger ones only lie over more. Between the angles and ways that
 /// are tried a box lies over as much.
-double Echoes::sure_reach() const {
+double DuplicateFilter::sure_reach() const {
   const double slant = std::sqrt(0.5);
   const std::array<Point2, 4> ways{{{1, 0}, {0, 1}, {slant, slant}, {-slant, slant}}};
   const Footprint whole(target_.extent(), {});
@@ -36,38 +36,38 @@ double Echoes::sure_reach() const {
     return std::all_of(turned.begin(), turned.end(), [&](Footprint other) {
       return std::all_of(ways.begin(), ways.end(), [&](Point2 way) {
         other.middle = whole.middle + way * far;
-        return overlap(whole, other) > most_;
+        return overlap(whole, other) > max_;
       });
     });
   };
   double sure = 0, step = radius_;
   for (int i = 0; i < 5; ++i)
     if (step /= 2; covers(sure + step)) sure += step;
-  return sure * least_scale_;
+  return sure * min_scale_;
 }
 
-Echoes::Placed Echoes::placed(const Candidate& c) const {
+DuplicateFilter::Placed DuplicateFilter::placed(const Candidate& c) const {
   const Footprint box(target_.extent(), c.pose);
   return {c.pose, box};
 }
 
-bool Echoes::on_spot(const Placed& a, const Placed& b) const {
+bool DuplicateFilter::on_spot(const Placed& a, const Placed& b) const {
   return within(a.box.middle, b.box.middle, spot_);
 }
 
-bool Echoes::lies_over(const Placed& a, const Placed& b) const {
+bool DuplicateFilter::lies_over(const Placed& a, const Placed& b) const {
   return within(a.box.middle, b.box.middle, sure_) ||
-         (within(a.box.middle, b.box.middle, reach_) && overlap(a.box, b.box) > most_);
+         (within(a.box.middle, b.box.middle, reach_) && overlap(a.box, b.box) > max_);
 }
 
-bool Echoes::same_pose(const Placed& a, const Placed& b, int level) const {
+bool DuplicateFilter::same_pose(const Placed& a, const Placed& b, int level) const {
   const double pixels = 0.7 * std::ldexp(1.0, level);
   return within(a.pose.position(), b.pose.position(), pixels) &&
          std::abs((a.pose.angle - b.pose.angle).wrapped().radians()) * radius_ < pixels &&
          std::abs(a.pose.scale - b.pose.scale) * radius_ < pixels;
 }
 
-std::vector<Candidate> Echoes::take_leaders(std::vector<Candidate>& hits) const {
+std::vector<Candidate> DuplicateFilter::take_leaders(std::vector<Candidate>& hits) const {
   std::vector<Candidate> leaders, others;
   std::vector<Placed> led;
   for (Candidate& c : hits) {
@@ -82,7 +82,7 @@ std::vector<Candidate> Echoes::take_leaders(std::vector<Candidate>& hits) const 
   return leaders;
 }
 
-std::optional<Echoes::Whole> Echoes::learn(const Candidate& fit) {
+std::optional<DuplicateFilter::Whole> DuplicateFilter::learn(const Candidate& fit) {
   constexpr double nearly_whole = 80;
   if (effort_ >= 1 || fit.score < nearly_whole) return {};
   const Placed its = placed(fit);
@@ -93,7 +93,7 @@ std::optional<Echoes::Whole> Echoes::learn(const Candidate& fit) {
   return Whole{its.box.middle, echo, sure_, is_first};
 }
 
-bool Echoes::is_again(const Candidate& fit, int level) const {
+bool DuplicateFilter::is_again(const Candidate& fit, int level) const {
   constexpr double hardly = 3;
   const Placed its = placed(fit);
   return std::any_of(wholes_.begin(), wholes_.end(), [&](const Known& whole) {
@@ -101,7 +101,7 @@ bool Echoes::is_again(const Candidate& fit, int level) const {
   });
 }
 
-bool Echoes::is_explained(const Candidate& hit) const {
+bool DuplicateFilter::is_explained(const Candidate& hit) const {
   if (wholes_.empty()) return false;
   const Placed its = placed(hit);
   return std::any_of(wholes_.begin(), wholes_.end(), [&](const Known& whole) {
@@ -109,7 +109,7 @@ bool Echoes::is_explained(const Candidate& hit) const {
   });
 }
 
-std::vector<Candidate> Echoes::distinct(std::vector<Candidate> fits, int level) const {
+std::vector<Candidate> DuplicateFilter::distinct(std::vector<Candidate> fits, int level) const {
   const double echo = effort_ >= 1 ? 0 : 0.7 - 0.2 * effort_;
   std::vector<Candidate> kept;
   std::vector<Placed> places;

@@ -1,7 +1,7 @@
-#include "locate/edge_samples/meet_edges.hpp"
+#include "locate/edge_samples/sample_edges.hpp"
 
 #undef HWY_TARGET_INCLUDE
-#define HWY_TARGET_INCLUDE "locate/edge_samples/meet_edges.cpp"
+#define HWY_TARGET_INCLUDE "locate/edge_samples/sample_edges.cpp"
 #include <hwy/foreach_target.h>
 #include <hwy/highway.h>
 
@@ -18,7 +18,7 @@ using Floats = hn::ScalableTag<float>;
 using V = hn::Vec<Floats>;
 
 void meet_edges_kernel(const Image<uint8_t>& picture, const EdgeColumns& edges, const EdgeScan& scan,
-                       EdgesMet& met) {
+                       EdgeSamples& met) {
   const Floats f;
   const auto set = [&](double v) HWY_ATTR { return hn::Set(f, static_cast<float>(v)); };
   const size_t lanes = hn::Lanes(f);
@@ -34,13 +34,13 @@ void meet_edges_kernel(const Image<uint8_t>& picture, const EdgeColumns& edges, 
   // Where a scan would leave the picture, its middle is read instead and forgotten.
   const auto middle_x = set(0.5 * picture.width() - floor_x),
              middle_y = set(0.5 * picture.height() - floor_y);
-  const auto least = set(std::max(scan.least_contrast, 1e-3));
+  const auto least = set(std::max(scan.min_contrast, 1e-3));
   const double fall = 0.35 / ((reach + 1.0) * (reach + 1.0));
 
-  constexpr int most_reach = 6, most_samples = 2 * most_reach + 3;
-  constexpr size_t most_lanes = HWY_MAX_BYTES / sizeof(int32_t);
-  HWY_ALIGN int32_t pixels[most_samples * most_lanes];
-  Bilinear::Between lies[most_samples];
+  constexpr int max_reach = 6, max_samples = 2 * max_reach + 3;
+  constexpr size_t max_lanes = HWY_MAX_BYTES / sizeof(int32_t);
+  HWY_ALIGN int32_t pixels[max_samples * max_lanes];
+  Bilinear::Between lies[max_samples];
   for (size_t i = 0; i < edges.count; i += lanes) {
     const auto ex = hn::LoadU(f, edges.x.data() + i), ey = hn::LoadU(f, edges.y.data() + i);
     const auto mx = hn::LoadU(f, edges.normal_x.data() + i), my = hn::LoadU(f, edges.normal_y.data() + i);
@@ -59,11 +59,11 @@ void meet_edges_kernel(const Image<uint8_t>& picture, const EdgeColumns& edges, 
     const int samples = 2 * reach + 3;
     for (int k = 0; k < samples; ++k) {
       const auto by = set(k - reach - 1);
-      lies[k] = sample.find(hn::MulAdd(by, nx, x), hn::MulAdd(by, ny, y), pixels + k * most_lanes);
+      lies[k] = sample.find(hn::MulAdd(by, nx, x), hn::MulAdd(by, ny, y), pixels + k * max_lanes);
     }
-    for (int k = 0; k < samples; ++k) sample.read(pixels + k * most_lanes, lanes);
+    for (int k = 0; k < samples; ++k) sample.read(pixels + k * max_lanes, lanes);
     const auto along = [&](int k) HWY_ATTR {
-      return sample.mix(pixels + (k + reach + 1) * most_lanes, lies[k + reach + 1]);
+      return sample.mix(pixels + (k + reach + 1) * max_lanes, lies[k + reach + 1]);
     };
 
     auto v0 = along(-reach - 1), v1 = along(-reach);
@@ -93,9 +93,9 @@ void meet_edges_kernel(const Image<uint8_t>& picture, const EdgeColumns& edges, 
     const auto offset = hn::Add(best, hn::IfThenElseZero(between, sub));
     const auto at_x = hn::MulAdd(offset, nx, x), at_y = hn::MulAdd(offset, ny, y);
     const auto one_side = sample.find(hn::Sub(at_x, ny), hn::Add(at_y, nx), pixels),
-               other_side = sample.find(hn::Add(at_x, ny), hn::Sub(at_y, nx), pixels + most_lanes);
-    sample.read(pixels, lanes), sample.read(pixels + most_lanes, lanes);
-    const auto across = hn::Sub(sample.mix(pixels, one_side), sample.mix(pixels + most_lanes, other_side));
+               other_side = sample.find(hn::Add(at_x, ny), hn::Sub(at_y, nx), pixels + max_lanes);
+    sample.read(pixels, lanes), sample.read(pixels + max_lanes, lanes);
+    const auto across = hn::Sub(sample.mix(pixels, one_side), sample.mix(pixels + max_lanes, other_side));
     // One over the gradient's length; near enough after a step of Newton's.
     const auto square = hn::MulAdd(across, across, hn::Mul(safe, safe)),
                rough = hn::ApproximateReciprocalSqrt(square),
@@ -115,13 +115,13 @@ HWY_AFTER_NAMESPACE();
 namespace heron {
 HWY_EXPORT(meet_edges_kernel);
 
-static void make_room(const EdgeColumns& edges, EdgesMet& met) {
+static void make_room(const EdgeColumns& edges, EdgeSamples& met) {
   for (std::vector<float>* column : {&met.offset, &met.contrast, &met.cosine})
     if (column->size() < edges.x.size()) column->resize(edges.x.size());
 }
 
-void meet_edges(const Image<uint8_t>& picture, const EdgeColumns& edges, const EdgeScan& scan,
-                EdgesMet& met) {
+void sample_edges(const Image<uint8_t>& picture, const EdgeColumns& edges, const EdgeScan& scan,
+                  EdgeSamples& met) {
   make_room(edges, met);
   // A scan never fits into a picture this small, nor at a place where whole numbers end.
   if (std::min(picture.width(), picture.height()) < 5 || std::abs(scan.origin.x) > 1e6 ||
@@ -132,14 +132,13 @@ void meet_edges(const Image<uint8_t>& picture, const EdgeColumns& edges, const E
   HWY_DYNAMIC_DISPATCH(meet_edges_kernel)(picture, edges, scan, met);
 }
 
-void meet_edges_plain(const Image<uint8_t>& picture, const EdgeColumns& edges, const EdgeScan& scan,
-                      EdgesMet& met) {
+void sample_edges_plain(const Image<uint8_t>& picture, const EdgeColumns& edges, const EdgeScan& scan,
+                        EdgeSamples& met) {
   make_room(edges, met);
   for (size_t i = 0; i < edges.count; ++i) {
     const Point2 place{edges.x[i], edges.y[i]}, normal{edges.normal_x[i], edges.normal_y[i]};
-    const EdgeMet edge =
-        meet_edge(picture, scan.origin + rotated(place, scan.angle) * scan.scale, rotated(normal, scan.angle),
-                  scan.reach, scan.least_contrast, scan.falling);
+    const EdgeMet edge = meet_edge(picture, scan.origin + rotated(place, scan.angle) * scan.scale,
+                                   rotated(normal, scan.angle), scan.reach, scan.min_contrast, scan.falling);
     met.offset[i] = static_cast<float>(edge.offset);
     met.contrast[i] = edge.met ? static_cast<float>(edge.contrast) : 0.0f;
     met.cosine[i] = static_cast<float>(edge.cosine);

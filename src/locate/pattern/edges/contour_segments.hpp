@@ -6,12 +6,12 @@
 
 namespace heron {
 
-/// Stretches of a part's outline: edges that lie near each other and point much the same way, so that what is
-/// behind the part changes the brightness across them all alike. A part has a dozen or two.
-class Stretches {
+/// ContourSegments of a part's outline: edges that lie near each other and point much the same way, so that
+/// what is behind the part changes the brightness across them all alike. A part has a dozen or two.
+class ContourSegments {
  public:
   /// So many, and so spread, that each of `edges` is near the first of one.
-  Stretches(const std::vector<TaughtEdge>& edges, const Box& extent);
+  ContourSegments(const std::vector<TaughtEdge>& edges, const Box& extent);
   /// The nearest stretch.
   int of(const TaughtEdge& edge) const;
   /// Puts edges of one stretch together, keeping their order within it; tells where each stretch ends.
@@ -27,6 +27,6 @@ class Stretches {
 
 /// Of what was met of each edge with rising and with falling brightness, leaves in `met` for every stretch
 /// that of which more is seen.
-void keep_better_of(const EdgeColumns& edges, const EdgesMet& falling, int reach, EdgesMet& met);
+void keep_better_sign(const EdgeColumns& edges, const EdgeSamples& falling, int reach, EdgeSamples& met);
 
 }  // namespace heron

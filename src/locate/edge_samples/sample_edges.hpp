@@ -13,12 +13,12 @@ struct EdgeScan {
   Angle angle;       ///< of the part
   double scale = 1;  ///< pixels of this level per pixel of the taught picture
   int reach = 3;     ///< pixels looked either side of an edge, 1 to 6
-  double least_contrast = 8;
+  double min_contrast = 8;
   bool falling = false;  ///< brightness falls along the normals; else it rises
 };
 
 /// What was met at each edge, as columns; a contrast of 0 means nothing.
-struct EdgesMet {
+struct EdgeSamples {
   std::vector<float> offset;    ///< along the turned normal, pixels of the level
   std::vector<float> contrast;  ///< grey levels over two pixels
   std::vector<float> cosine;    ///< of the angle between the gradient there and the normal
@@ -26,10 +26,11 @@ struct EdgesMet {
 
 /// Looks for every edge as `meet_edge` does, many at a time. `met` keeps its memory from call to call.
 /// Cost: some 20 ns an edge.
-void meet_edges(const Image<uint8_t>& picture, const EdgeColumns& edges, const EdgeScan& scan, EdgesMet& met);
+void sample_edges(const Image<uint8_t>& picture, const EdgeColumns& edges, const EdgeScan& scan,
+                  EdgeSamples& met);
 
-/// The same one edge after the other, in double; what `meet_edges` is compared with.
-void meet_edges_plain(const Image<uint8_t>& picture, const EdgeColumns& edges, const EdgeScan& scan,
-                      EdgesMet& met);
+/// The same one edge after the other, in double; what `sample_edges` is compared with.
+void sample_edges_plain(const Image<uint8_t>& picture, const EdgeColumns& edges, const EdgeScan& scan,
+                        EdgeSamples& met);
 
 }  // namespace heron

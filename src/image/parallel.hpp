@@ -18,11 +18,11 @@ void parallel_pair(const std::function<void()>& one, const std::function<void()>
 void parallel_alone(const std::function<void()>& work);
 
 /// Work that is done when a thread is free for it, while the calling thread goes on.
-class Errands {
+class TaskGroup {
  public:
-  Errands();
-  Errands(const Errands&) = delete;
-  ~Errands();  ///< waits; what has not begun by then is not done, and what failed is not told
+  TaskGroup();
+  TaskGroup(const TaskGroup&) = delete;
+  ~TaskGroup();  ///< waits; what has not begun by then is not done, and what failed is not told
   void begin(std::function<void()> errand);
   /// Does what is left of it, with all threads that are free; throws what an errand has thrown.
   void wait();

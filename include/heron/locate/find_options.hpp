@@ -20,16 +20,16 @@ enum class Inversion {
 enum class Thoroughness { quick, normal, exhaustive };
 
 /// What may be found. Ranges are strict; the defaults are the generous ones.
-struct FindLimits {
+struct FindOptions {
   Range<Angle> angle = full_turn;
   Range<double> scale = {1.0, 1.0};  ///< 0.1 to 10; zero width fixes it
-  double least_score = 50;           ///< 0 to 100
-  double least_contrast = 8;  ///< grey levels over two pixels across an edge; a weaker edge is not seen. 1 to
-                              ///< 255; millimetres for a relief
+  double min_score = 50;             ///< 0 to 100
+  double min_contrast = 8;  ///< grey levels over two pixels across an edge; a weaker edge is not seen. 1 to
+                            ///< 255; millimetres for a relief
   static constexpr int all = std::numeric_limits<int>::max();
-  int count = all;           ///< how many to return, best first; 1 or more
+  int max_count = all;       ///< how many to return, best first; 1 or more
   double min_visible = 0.5;  ///< share of the smaller part's box that no other find covers, 0 to 1
-  double most_outside = 1;   ///< share of the taught edges that may lie outside the picture, 0 to 1
+  double max_outside = 1;    ///< share of the taught edges that may lie outside the picture, 0 to 1
   Inversion inversion = Inversion::none;
   Thoroughness thoroughness = Thoroughness::normal;
   Region region = {};  ///< where a part's origin may lie; an empty one means the whole picture
