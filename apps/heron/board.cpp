@@ -32,14 +32,14 @@ void add_board(CLI::App& app, Action& action) {
     double dpi = 300;
   };
   auto o = std::make_shared<BoardOptions>();
-  CLI::App* c = app.add_subcommand("board", "Draws a calibration board to print, true to size");
-  c->add_option("--kind", o->kind, "dots or checker, or ring: a mark to fix to table or carrier")
+  CLI::App* c = app.add_subcommand("board", "Draws a calibration board for printing at true size");
+  c->add_option("--kind", o->kind, "dots, checker, or ring (a single mark to attach to a table or a carrier)")
       ->capture_default_str();
   c->add_option("--columns", o->shape.columns, "dots, or inner corners, along X")->capture_default_str();
   c->add_option("--rows", o->shape.rows, "dots, or inner corners, along Y")->capture_default_str();
   c->add_option("--pitch", o->shape.pitch_mm, "millimetres from one to the next")->capture_default_str();
   c->add_option("--identity", o->ring.identity, "of a ring mark, 1 to 19")->capture_default_str();
-  c->add_option("--diameter", o->ring.diameter_mm, "of a ring mark's outer rim in millimetres")
+  c->add_option("--diameter", o->ring.diameter_mm, "outer diameter of a ring mark, millimetres")
       ->capture_default_str();
   c->add_option("--output", o->output, "FILE.pdf, FILE.svg or FILE.png")->required();
   c->add_option("--dpi", o->dpi, "dots per inch of a PNG")->capture_default_str();

@@ -141,80 +141,85 @@ std::pair<int, int> picture_size(const CalibrateOptions& o) {
 
 void add_calibrate(CLI::App& app, Action& action) {
   auto o = std::make_shared<CalibrateOptions>();
-  CLI::App* c = app.add_subcommand(
-      "calibrate", "Learns where a pixel is: from a board, a lens, one length, known points, or robot poses");
-  c->add_option("pictures", o->pictures, "pictures, mostly of a board");
-  c->add_option("--output", o->output, "the mapping file to write");
-  c->add_flag("--replace", o->replace, "takes the place of a mapping that is known better");
+  CLI::App* c = app.add_subcommand("calibrate",
+                                   "Calibrates the pixel-to-world mapping: from a board, several views, one "
+                                   "length, known points or robot poses");
+  c->add_option("pictures", o->pictures, "pictures, usually of a board");
+  c->add_option("--output", o->output, "mapping file to write");
+  c->add_flag("--replace", o->replace, "overwrites a mapping with a smaller standard uncertainty");
   c->add_option("--picture", o->picture, "draws the residuals");
-  c->add_option("--sigma-map", o->sigma_map, "draws how well each place of the picture is known");
-  c->add_flag("--json", o->json, "one JSON object instead of a table");
-  c->add_option("--size", o->size, "WIDTH,HEIGHT of the pictures where none is given");
+  c->add_option("--sigma-map", o->sigma_map, "draws the standard uncertainty over the picture");
+  c->add_flag("--json", o->json, "prints one JSON object instead of a table");
+  c->add_option("--size", o->size, "WIDTH,HEIGHT of the pictures, when no picture is given");
 
-  const auto board = "A board";
+  const auto board = "Board";
   c->add_option("--board", o->board, "dots or checker")->group(board);
-  c->add_option("--columns", o->shape.columns, "dots, or inner corners, along X")
+  c->add_option("--columns", o->shape.columns, "number of dots, or inner corners, along X")
       ->capture_default_str()
       ->group(board);
-  c->add_option("--rows", o->shape.rows, "dots, or inner corners, along Y")
+  c->add_option("--rows", o->shape.rows, "number of dots, or inner corners, along Y")
       ->capture_default_str()
       ->group(board);
-  c->add_option("--pitch", o->shape.pitch_mm, "millimetres from one to the next")
+  c->add_option("--pitch", o->shape.pitch_mm, "distance between neighbours, millimetres")
       ->capture_default_str()
       ->group(board);
   c->add_flag("--lens", o->lens,
-              "the lens as well, from 3 or more views (better 10) of the board, tilted differently")
+              "calibrates the lens too, from at least 3 (better 10) differently tilted views of the board")
       ->group(board);
   c->add_option("--plane", o->plane,
-                "with --lens: the picture whose board lies on the work plane; the first unless given")
+                "with --lens: the picture that shows the board on the work plane; default: the first")
       ->group(board);
-  c->add_option("--lens-from", o->lens_from,
-                "takes the lens from that mapping: one picture of the board then serves every height")
+  c->add_option(
+       "--lens-from", o->lens_from,
+       "takes the lens from this mapping; one picture of the board then gives positions at every height")
       ->group(board);
 
-  const auto known = "Something known";
+  const auto known = "Known lengths and points";
   c->add_option("--length", o->length,
-                "a length seen from --from to --to, as 100mm or 4in: millimetres per pixel")
+                "real length between --from and --to, for example 100mm or 4in; gives millimetres per pixel")
       ->group(known);
   c->add_option("--distance", o->distance,
-                "how far away that length is, along the axis: gives the focal length as well")
+                "distance of that length along the camera's axis; gives the focal length too")
       ->group(known);
   c->add_option("--from", o->from, "U,V of one end")->group(known);
   c->add_option("--to", o->to, "U,V of the other end")->group(known);
-  c->add_option("--sigma-px", o->sigma_px, "how well the ends are known, in pixels")
+  c->add_option("--sigma-px", o->sigma_px, "standard uncertainty of the ends, pixels")
       ->capture_default_str()
       ->group(known);
-  c->add_option("--sigma-length", o->sigma_length, "how well the length is known")->group(known);
-  c->add_option("--sigma-distance", o->sigma_distance, "how well the distance is known")->group(known);
+  c->add_option("--sigma-length", o->sigma_length, "standard uncertainty of the length")->group(known);
+  c->add_option("--sigma-distance", o->sigma_distance, "standard uncertainty of the distance")->group(known);
   c->add_option("--points", o->points,
-                "CSV of u,v,x,y: pixels whose place in the machine's millimetres is known")
+                "CSV file with columns u,v,x,y: pixels and their machine coordinates, millimetres")
       ->group(known);
-  c->add_option("--model", o->model, "similarity, affine or homography; chosen unless given")->group(known);
+  c->add_option("--model", o->model,
+                "similarity, affine or homography; default: chosen by the number of points")
+      ->group(known);
   c->add_option("--handed", o->handed,
-                "right or left: of X, Y and the direction towards the camera; asked for where two points, or "
-                "points on one line, do not tell")
+                "right or left: handedness of X, Y and the direction towards the camera; needed for two "
+                "points, or points on one line")
       ->group(known);
   c->add_option("--tolerance-px", o->tolerance_px,
-                "pixels that points may scatter by (1 sigma) and still fit; else nothing is written, and the "
-                "pair that is off is named")
+                "largest accepted scatter of the points (1 sigma), pixels; beyond it nothing is written and "
+                "the outlier is named")
       ->capture_default_str()
       ->group(known);
 
-  const auto robot = "A robot";
-  c->add_option("--touch-points", o->touched,
-                "CSV of board_x,board_y,robot_x,robot_y: robot_from_board for the station file")
-      ->group(robot);
+  const auto robot = "Robot";
   c->add_option(
-       "--tool-center", o->wrist,
-       "CSV of angle,x,y: a part in the gripper seen at several wrist angles gives the centre of rotation")
+       "--touch-points", o->touched,
+       "CSV file with columns board_x,board_y,robot_x,robot_y; prints robot_from_board for the station file")
+      ->group(robot);
+  c->add_option("--tool-center", o->wrist,
+                "CSV file with columns angle,x,y: one part in the gripper seen at several wrist angles; "
+                "prints the centre of rotation")
       ->group(robot);
   c->add_option(
        "--tolerance-mm", o->tolerance_mm,
-       "with --touch-points, --tool-center, --hand-eye: millimetres that one may be off and still fit")
+       "largest accepted deviation of one row, millimetres; for --touch-points, --tool-center and --hand-eye")
       ->capture_default_str()
       ->group(robot);
   c->add_option("--hand-eye", o->hand_eye,
-                "CSV of x,y,z and rotation of the flange, a row a picture, in their order")
+                "CSV file with x,y,z and rotation of the flange, one row for each picture, in their order")
       ->group(robot);
   c->add_option("--mount", o->mount, "arm: the robot carries the camera; fixed: it carries the board")
       ->capture_default_str()
@@ -223,25 +228,23 @@ void add_calibrate(CLI::App& app, Action& action) {
                 "quaternion-wxyz, quaternion-xyzw, rotation-vector, or the order of Euler angles about "
                 "moving axes, as zyx")
       ->group(robot);
-  c->add_flag("--radians", o->radians, "the CSV's angles are radians")->group(robot);
+  c->add_flag("--radians", o->radians, "angles in the CSV file are radians")->group(robot);
 
-  const auto old = "An old mapping";
-  c->add_option("--check", o->check,
-                "holds a new picture of its board, or of its ring marks, against that mapping")
+  const auto old = "Existing mapping";
+  c->add_option("--check", o->check, "tests this mapping against a new picture of its board or ring marks")
       ->group(old);
-  c->add_option(
-       "--anchor", o->anchor,
-       "measures the ring marks that lie flat on the table with that mapping and keeps them in --output")
+  c->add_option("--anchor", o->anchor,
+                "measures ring marks on the table with this mapping and stores them in --output")
       ->group(old);
   c->add_option("--mark-height", o->mark_height,
-                "with --anchor: millimetres that the marks lie above the plane")
+                "with --anchor: height of the marks above the plane, millimetres")
       ->group(old);
   c->add_option(
        "--transfer", o->carry,
-       "carries that mapping along with its ring marks: the table, or the camera, was moved along the plane")
+       "transfers this mapping by its ring marks after the table or the camera was moved along the plane")
       ->group(old);
   c->add_flag("--free", o->free_motion,
-              "with --transfer: any motion; needs the lens, better three marks or more")
+              "with --transfer: accepts any motion; needs the lens and preferably three or more marks")
       ->group(old);
   c->footer(
       "Example: heron calibrate --board dots --columns 13 --rows 11 --pitch 18 board.png --output "

@@ -66,10 +66,9 @@ void add_cameras(CLI::App& app, Action& action) {
     bool json = false;
   };
   auto o = std::make_shared<CamerasOptions>();
-  CLI::App* c = app.add_subcommand("cameras", "Lists the cameras that are there and what they can do");
-  c->add_option("addresses", o->addresses,
-                "cameras to open and ask; without, what the kernel and the network offer");
-  c->add_flag("--json", o->json, "one JSON object a camera");
+  CLI::App* c = app.add_subcommand("cameras", "Lists the connected cameras and their properties");
+  c->add_option("addresses", o->addresses, "addresses of cameras to open; default: all that are found");
+  c->add_flag("--json", o->json, "prints one JSON object for each camera");
   c->footer(
       "Example: heron cameras\n         heron cameras simulated:1 genicam:192.168.0.17 "
       "http://10.0.0.5:8080/stream");

@@ -104,10 +104,10 @@ void add_demo(CLI::App& app, Action& action) {
   };
   auto o = std::make_shared<DemoOptions>();
   CLI::App* c = app.add_subcommand(
-      "demo", "The whole job once, on simulated machines: from a board to a robot at five tiles");
-  c->add_option("--seed", o->seed, "another seed, another cell")->capture_default_str()->check(not_negative);
-  c->add_option("--output", o->output, "folder for everything it makes")->capture_default_str();
-  c->add_option("--time-scale", o->time_scale, "how much faster than real the robot's clock runs")
+      "demo", "Runs the whole job once on simulated machines, from the board to the robot");
+  c->add_option("--seed", o->seed, "seed of the random scene")->capture_default_str()->check(not_negative);
+  c->add_option("--output", o->output, "folder for all files")->capture_default_str();
+  c->add_option("--time-scale", o->time_scale, "factor by which the robot's clock runs faster than real time")
       ->capture_default_str();
   c->footer("Example: heron demo --seed 7\nExit status 1 when an arrival is more than 0.05 mm off.");
   add_demo_cart(*c, action);

@@ -108,8 +108,9 @@ void add_demo_cart(CLI::App& demo, Action& action) {
   };
   auto o = std::make_shared<CartDemoOptions>();
   CLI::App* c = demo.add_subcommand(
-      "cart", "A cart follows a stripe round two bends and docks at a peg bore, on what two stations report");
-  c->add_option("--seed", o->seed, "another seed, another course and start")
+      "cart",
+      "Runs a simulated cart that follows a stripe and docks at a peg bore, by the reports of two stations");
+  c->add_option("--seed", o->seed, "seed of the course and the start")
       ->capture_default_str()
       ->check(not_negative);
   c->add_option("--output", o->output, "folder for everything it makes")->capture_default_str();

@@ -9,6 +9,7 @@
 
 #include "commands.hpp"
 #include "find_arguments.hpp"
+#include "help.hpp"
 #include "heron/base/work.hpp"
 #include "heron/draw/overlay.hpp"
 #include "heron/files/mapping_file.hpp"
@@ -16,7 +17,6 @@
 #include "heron/files/recording.hpp"
 #include "heron/files/report_json.hpp"
 #include "heron/files/target_file.hpp"
-#include "help.hpp"
 #include "heron/locate/prepared_picture.hpp"
 #include "kind_options.hpp"
 #include "options.hpp"
@@ -213,8 +213,10 @@ void add_find(CLI::App& app, Action& action) {
   };
   c->add_option("target", o->target, "target file")->required();
   c->add_option("pictures", o->pictures, "pictures, or folders of pictures")->required();
-  add(where_group, "--region", o->region, "search region for the part's origin: X,Y,WIDTH,HEIGHT or a shape as in teach");
-  add(where_group, "--region-mm", o->region_mm, "search region in world millimetres, X,Y,WIDTH,HEIGHT; needs --mapping");
+  add(where_group, "--region", o->region,
+      "search region for the part's origin: X,Y,WIDTH,HEIGHT or a shape as in teach");
+  add(where_group, "--region-mm", o->region_mm,
+      "search region in world millimetres, X,Y,WIDTH,HEIGHT; needs --mapping");
   add(where_group, "--without", o->without, "cuts a shape out of --region; may be repeated")
       ->expected(1)
       ->multi_option_policy(CLI::MultiOptionPolicy::TakeAll);
@@ -227,11 +229,13 @@ void add_find(CLI::App& app, Action& action) {
   c->add_flag("--quick", o->quick, "skips the search for parts beyond the limits")->group(limits_group);
   add(limits_group, "--budget", o->budget_ms, "time limit for each picture, milliseconds");
   o->kind.add_to(*c);
-  add(output_group, "--picture", o->drawing, "draws the result; several pictures get the names FILE-01, FILE-02, ...");
+  add(output_group, "--picture", o->drawing,
+      "draws the result; several pictures get the names FILE-01, FILE-02, ...");
   c->add_flag("--json", o->json, "prints one JSON object for each picture")->group(output_group);
   c->footer(
       "`heron find TARGET.png --help` shows the settings of that target.\nExample: heron find leaf.png "
-      "tray/tray-01.png --mapping mapping.toml --picture found.png\nLimits that are not given are those kept in the "
+      "tray/tray-01.png --mapping mapping.toml --picture found.png\nLimits that are not given are those kept "
+      "in the "
       "target. Exit status 1 when a picture holds no part.");
   c->callback([o, &action] { action = [o] { return find_in_all(*o); }; });
 }

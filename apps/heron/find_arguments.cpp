@@ -2,8 +2,8 @@
 
 #include <fmt/format.h>
 
-#include "heron/files/target_file.hpp"
 #include "help.hpp"
+#include "heron/files/target_file.hpp"
 #include "options.hpp"
 
 namespace heron::tool {
@@ -20,7 +20,8 @@ void FindArguments::add_to(CLI::App& c) {
   add("--min-visible", min_visible, "smallest share of a part that no other part covers, 0 to 1");
   add("--max-outside", max_outside, "largest share of the edges outside the picture, 0 to 1");
   add("--inversion", inversion,
-      "which inversions of brightness are accepted: none, whole (of the whole part) or local (of each contour "
+      "which inversions of brightness are accepted: none, whole (of the whole part) or local (of each "
+      "contour "
       "segment)");
   add("--thoroughness", thoroughness, "how many candidates are followed: quick, normal or exhaustive");
 }

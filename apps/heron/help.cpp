@@ -3,12 +3,31 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <sstream>
 
 #include "heron/files/target_file.hpp"
 #include "kind_options.hpp"
 
 namespace heron::tool {
 namespace {
+
+constexpr size_t description_width = 88;  // beside the column of the names
+
+std::string wrapped(const std::string& text) {
+  std::string result;
+  size_t column = 0;
+  for (size_t from = 0; from < text.size();) {
+    const size_t end = std::min(text.find(' ', from), text.size());
+    if (column > 0 && column + 1 + end - from > description_width)
+      result += '\n', column = 0;
+    else if (column > 0)
+      result += ' ', ++column;
+    result += text.substr(from, end - from);
+    column += end - from;
+    from = end + 1;
+  }
+  return result;
+}
 
 /// "--min-score" as the kinds' tables call it: "min score" with a space, "min_score" with an underscore.
 std::string table_name(const CLI::Option& option, char between) {
@@ -22,7 +41,8 @@ bool teach_uses(const KindInfo& kind, const std::string& option) {
   const bool pattern = kind.id == std::string("pattern"), marker = kind.id == std::string("marker");
   if (option == "--background") return kind.backgrounds;
   if (option == "--not") return kind.counter_samples;
-  if (option == "--also" || option == "--stable-share" || option == "--edge-threshold" || option == "--detail")
+  if (option == "--also" || option == "--stable-share" || option == "--edge-threshold" ||
+      option == "--detail")
     return pattern;
   if (option == "--diameter-mm" || option == "--tolerance-mm") return marker;
   return true;
@@ -59,6 +79,16 @@ const KindInfo* kind_of_target(const std::string& path) {
 }
 
 }  // namespace
+
+std::string HelpFormatter::make_option_desc(const CLI::Option* option) const {
+  return wrapped(CLI::Formatter::make_option_desc(option));
+}
+
+std::string HelpFormatter::make_subcommand(const CLI::App* command) const {
+  std::ostringstream out;
+  CLI::detail::format_help(out, command->get_name(), wrapped(command->get_description()), column_width_);
+  return out.str();
+}
 
 void fit_help(const CLI::App& app) {
   if (app.get_subcommands().empty()) return;

@@ -7,6 +7,13 @@ namespace heron::tool {
 inline constexpr const char *what_group = "What", *where_group = "Where", *limits_group = "Limits",
                             *settings_group = "Settings of the kind", *output_group = "Output";
 
+/// Help whose descriptions are broken at words, for terminals 120 columns wide.
+class HelpFormatter : public CLI::Formatter {
+ public:
+  std::string make_option_desc(const CLI::Option* option) const override;
+  std::string make_subcommand(const CLI::App* command) const override;
+};
+
 /// Leaves in the help of the command that was called only the options of the kind that was given: by `--kind`
 /// of `teach`, by the target of `find`. Without one, the settings of the kinds are left out.
 void fit_help(const CLI::App& app);

@@ -143,23 +143,23 @@ int level_all(const LevelOptions& o) {
 
 void add_level(CLI::App& app, Action& action) {
   auto o = std::make_shared<LevelOptions>();
-  CLI::App* c = app.add_subcommand("level", "Finds the table in height maps and measures heights from it");
+  CLI::App* c = app.add_subcommand("level", "Finds the table in a height map and measures heights above it");
   c->add_option("maps", o->maps, "height maps: float TIFF in millimetres")->required();
-  c->add_option("--pitch", o->pitch, "X,Y: millimetres a pixel in both directions");
+  c->add_option("--pitch", o->pitch, "X,Y: millimetres per pixel in both directions");
   c->add_option("--region", o->region,
-                "X,Y,WIDTH,HEIGHT: where to look for the table; everywhere unless given");
-  c->add_option("--save", o->save, "keeps the plane in a file, for later maps");
-  c->add_option("--from", o->from, "takes the plane from such a file instead of looking for it");
-  c->add_option("--output", o->output, "the leveled map, .tif");
+                "X,Y,WIDTH,HEIGHT in which the table is searched; default: everywhere");
+  c->add_option("--save", o->save, "saves the plane to a file, for later maps");
+  c->add_option("--from", o->from, "takes the plane from such a file");
+  c->add_option("--output", o->output, "leveled map to write, .tif");
   c->add_flag("--square", o->square,
-              "writes and draws it on square pixels of the finer pitch, as finding parts at any angle needs");
-  c->add_option("--band", o->band, "FROM..TO: heights in millimetres above the table that --mask keeps");
-  c->add_option("--mask", o->mask, "a picture of the places in that band, .png");
-  c->add_option("--picture", o->picture, "draws the leveled map in colors with a scale");
-  c->add_option("--intensity", o->intensity, "the grey picture that belongs to the map: shades the drawing");
+              "resamples the map to square pixels of the finer pitch; needed for finding parts at any angle");
+  c->add_option("--band", o->band, "FROM..TO: heights above the table that --mask keeps, millimetres");
+  c->add_option("--mask", o->mask, "mask of the pixels in that band to write, .png");
+  c->add_option("--picture", o->picture, "draws the leveled map in colors with a scale bar");
+  c->add_option("--intensity", o->intensity, "grey picture of the same scene; shades the drawing");
   c->add_option("--range", o->range,
-                "FROM..TO: the heights that the colors span; chosen by the map unless given");
-  c->add_flag("--json", o->json, "one JSON object a map");
+                "FROM..TO: range of the colors, millimetres; default: chosen from the map");
+  c->add_flag("--json", o->json, "prints one JSON object for each map");
   c->footer(
       "Example: heron level stack.tif --pitch 0.2,0.25 --save ground.toml --band 1..20 --mask parts.png "
       "--picture level.png\nExit status 1 when a map shows no table.");

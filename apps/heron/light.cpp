@@ -113,23 +113,24 @@ int judge_all(const LightCommand& o) {
 
 void add_light(CLI::App& app, Action& action) {
   auto o = std::make_shared<LightCommand>();
-  CLI::App* c =
-      app.add_subcommand("light", "Says whether a picture is fit for the work, and which knob to turn");
-  c->add_option("pictures", o->pictures, "pictures; a height map is judged by its holes")->required();
-  c->add_option("--region", o->region, "X,Y,WIDTH,HEIGHT: where it matters; the whole picture unless given");
-  c->add_option("--without", o->without, "X,Y,WIDTH,HEIGHT cut out of --region; may be given several times")
+  CLI::App* c = app.add_subcommand("light", "Checks the lighting of a picture and advises what to change");
+  c->add_option("pictures", o->pictures, "pictures; a height map is judged by its missing pixels")
+      ->required();
+  c->add_option("--region", o->region, "X,Y,WIDTH,HEIGHT of the region to check; default: the whole picture");
+  c->add_option("--without", o->without, "X,Y,WIDTH,HEIGHT cut out of --region; may be repeated")
       ->expected(1)
       ->multi_option_policy(CLI::MultiOptionPolicy::TakeAll);
   c->add_option("--exposure", o->exposure,
-                "the present exposure in milliseconds: advice then says which to set");
-  c->add_option("--longest", o->longest, "the longest exposure in milliseconds that the cycle allows");
-  c->add_option("--moving", o->moving, "pixels a second that the parts move: half a pixel may smear");
+                "present exposure, milliseconds; the advice then names the new one");
+  c->add_option("--longest", o->longest, "longest exposure that the cycle time allows, milliseconds");
+  c->add_option("--moving", o->moving,
+                "speed of the parts, pixels per second; motion blur may reach half a pixel");
   c->add_option("--board", o->board,
-                "dots or checker: a board in the picture shows whether the camera is square to it");
+                "dots or checker: a board in the picture, for measuring the camera's perpendicularity");
   c->add_option("--columns", o->shape.columns, "of that board")->capture_default_str();
   c->add_option("--rows", o->shape.rows, "of that board")->capture_default_str();
-  c->add_option("--picture", o->drawing, "draws clipped, black and glaring places and the histogram");
-  c->add_flag("--json", o->json, "one JSON object a picture");
+  c->add_option("--picture", o->drawing, "draws saturated, black and glaring places, and the histogram");
+  c->add_flag("--json", o->json, "prints one JSON object for each picture");
   c->footer(
       "Example: heron light teach.png --region 467,434,212,164 --exposure 8 --longest 20 --picture "
       "light.png\nExit status 1 when something is poor.");

@@ -8,10 +8,10 @@
 #include <optional>
 
 #include "commands.hpp"
+#include "help.hpp"
 #include "heron/base/error.hpp"
 #include "heron/base/memory.hpp"
 #include "heron/files/input_budget.hpp"
-#include "help.hpp"
 #include "progress.hpp"
 #include "usage.hpp"
 
@@ -43,9 +43,11 @@ int main(int argc, char** argv) {  // NOLINT(bugprone-exception-escape)
   std::signal(SIGXFSZ, SIG_IGN);  // a file that may not grow is an error with words
   CLI::App app{
       "Able Heron: calibrates a camera, finds taught parts in its pictures and sends their positions to a "
-      "robot.\nThe commands are listed in the order of the work. `heron COMMAND --help` shows the options and an "
+      "robot.\nThe commands are listed in the order of the work. `heron COMMAND --help` shows the options "
+      "and an "
       "example."};
   app.name("heron");
+  app.formatter(std::make_shared<heron::tool::HelpFormatter>());
   app.set_version_flag("--version", "heron 0.1.0");
   app.require_subcommand(1);
   std::optional<int64_t> memory_mb;

@@ -175,41 +175,42 @@ int rectify(const MapOptions& o) {
 
 void add_map(CLI::App& app, Action& action) {
   auto o = std::make_shared<MapOptions>();
-  CLI::App* c = app.add_subcommand("map", "Says where a pixel is in the world, and how well that is known");
+  CLI::App* c = app.add_subcommand("map", "Maps a pixel to world coordinates with its standard uncertainty");
   c->add_option("mapping", o->mapping, "mapping file")->required();
-  c->add_option("--pixel", o->pixels, "U,V in picture coordinates; may be given several times")
+  c->add_option("--pixel", o->pixels, "U,V in picture coordinates; may be repeated")
       ->expected(1)
       ->multi_option_policy(CLI::MultiOptionPolicy::TakeAll);
-  c->add_option("--angle", o->angle, "picture angle in degrees, from +x towards +y (clockwise as seen)");
+  c->add_option("--angle", o->angle, "picture angle, degrees from +x towards +y (clockwise as seen)");
   c->add_option("--height", o->height,
-                "millimetres above the mapping's plane; needs a mapping that knows the lens")
+                "height above the mapping's plane, millimetres; needs a mapping with a lens")
       ->capture_default_str();
   c->add_option("--sigma-px", o->sigma_px, "how well the pixels themselves are known")->capture_default_str();
-  c->add_flag("--json", o->json, "one JSON object an answer");
-  c->add_option("--flange", o->flange, "X,Y,Z,ROTATION: where the flange was, for a camera on the arm")
+  c->add_flag("--json", o->json, "prints one JSON object for each answer");
+  c->add_option("--flange", o->flange, "X,Y,Z,ROTATION of the flange, for a camera on the arm")
       ->group("Camera on the arm");
-  c->add_option("--rotation", o->rotation, "how that rotation is written, as for calibrate")
+  c->add_option("--rotation", o->rotation, "format of that rotation, as for calibrate")
       ->group("Camera on the arm");
-  c->add_flag("--radians", o->radians, "its angles are radians")->group("Camera on the arm");
-  c->add_option("--width", o->width, "a real width, as 80mm or 3in: says how far away it is")
+  c->add_flag("--radians", o->radians, "angles of that rotation are radians")->group("Camera on the arm");
+  c->add_option("--width", o->width, "real width, for example 80mm or 3in; gives its distance")
       ->group("Distance from a width");
   c->add_option("--from", o->from, "U,V of one end")->group("Distance from a width");
   c->add_option("--to", o->to, "U,V of the other end")->group("Distance from a width");
   c->add_flag("--towards", o->towards,
-              "the width faces the camera, as a ball does; parallel to the sensor unless given")
+              "the width faces the camera, as a ball's does; default: it is parallel to the sensor")
       ->group("Distance from a width");
   c->add_flag("--set-zero", o->set_zero,
-              "takes that --pixel as the user's zero, kept in the mapping file beside the calibration")
+              "stores --pixel as the user's zero in the mapping file; the calibration stays as it is")
       ->group("Zero and axes");
-  c->add_option("--set-axes", o->axes, "where the user's x and y point in the mapping's world, as +X,-Y")
+  c->add_option("--set-axes", o->axes,
+                "directions of the user's x and y in the mapping's world, for example +X,-Y")
       ->group("Zero and axes");
-  c->add_option("--rectify", o->rectify, "a picture to show as seen straight from above")
+  c->add_option("--rectify", o->rectify, "picture to rectify, as seen straight from above")
       ->group("Rectified views");
-  c->add_option("--window", o->window, "X,Y,WIDTH,HEIGHT,MM_PER_PIXEL of the world: what is shown")
+  c->add_option("--window", o->window, "X,Y,WIDTH,HEIGHT,MM_PER_PIXEL of the world that is shown")
       ->group("Rectified views");
-  c->add_flag("--undistort", o->undistort, "the whole picture without the lens' distortion instead")
+  c->add_flag("--undistort", o->undistort, "removes the lens' distortion from the whole picture instead")
       ->group("Rectified views");
-  c->add_option("--output", o->output, "the rectified picture")->group("Rectified views");
+  c->add_option("--output", o->output, "rectified picture to write")->group("Rectified views");
   c->footer(
       "Example: heron map mapping.toml --pixel 640,512 --angle 30\n"
       "         heron map lens.toml --from 300,400 --to 420,402 --width 80mm     with a camera calibrated by "

@@ -193,28 +193,30 @@ int record(const RecordOptions& o) {
 void add_record(CLI::App& app, Action& action) {
   auto o = std::make_shared<RecordOptions>();
   CLI::App* c =
-      app.add_subcommand("record", "Records pictures of a camera into a folder, or edits such a folder");
+      app.add_subcommand("record", "Records a camera's pictures into a folder, or edits a recording");
   c->add_option("camera", o->camera,
                 "recording:FOLDER, simulated:SEED, v4l2:/dev/video0, http://..., genicam:NAME");
-  c->add_option("--output", o->folder, "the recording's folder")->required();
-  c->add_option("--count", o->count, "pictures; without, until stopped with Ctrl-C")
+  c->add_option("--output", o->folder, "folder of the recording")->required();
+  c->add_option("--count", o->count, "number of pictures; default: until Ctrl-C")
       ->check(CLI::Range(1, 1000000));
-  c->add_option("--every", o->every_ms, "milliseconds from one picture to the next")
+  c->add_option("--every", o->every_ms, "interval between pictures, milliseconds")
       ->check(CLI::Range(0.0, 86400000.0));
   c->add_flag("--step", o->step, "waits for Enter before each picture");
-  c->add_flag("--append", o->append, "adds to a recording that is there");
-  c->add_option("--exposure", o->exposure, "milliseconds")->group("Exposure");
-  c->add_option("--gain", o->gain, "in the camera's unit")->group("Exposure");
+  c->add_flag("--append", o->append, "adds to an existing recording");
+  c->add_option("--exposure", o->exposure, "exposure time, milliseconds")->group("Exposure");
+  c->add_option("--gain", o->gain, "gain, in the camera's unit")->group("Exposure");
   c->add_option("--bright", o->bright,
-                "brings the brightest 2 % of --region to that grey level first, exposure before gain")
+                "first adjusts exposure, then gain, until the brightest 2 % of --region have this grey level")
       ->group("Exposure");
-  c->add_option("--longest", o->longest, "milliseconds that --bright may expose at most")->group("Exposure");
-  c->add_option("--region", o->region, "X,Y,WIDTH,HEIGHT for --bright")->group("Exposure");
-  c->add_option("--merge", o->merge, "exposures in ms, as 2,8,32, merged into one 16 bit picture each time")
+  c->add_option("--longest", o->longest, "longest exposure that --bright may choose, milliseconds")
       ->group("Exposure");
-  c->add_option("--drop", o->drop, "numbers of pictures to drop from the recording, as 2,5")
+  c->add_option("--region", o->region, "X,Y,WIDTH,HEIGHT of the region for --bright")->group("Exposure");
+  c->add_option("--merge", o->merge,
+                "exposures in milliseconds, for example 2,8,32, that are merged into one 16-bit picture")
+      ->group("Exposure");
+  c->add_option("--drop", o->drop, "removes these pictures from the recording, for example 2,5")
       ->group("Editing");
-  c->add_option("--order", o->order, "the pictures' numbers in their new order, as 3,1,2")->group("Editing");
+  c->add_option("--order", o->order, "reorders the pictures, for example 3,1,2")->group("Editing");
   c->footer(
       "Example: heron record simulated:1 --count 10 --every 200 --bright 200 --output parts\n         heron "
       "record --output parts --drop 2,5");

@@ -133,15 +133,15 @@ int read_rings(const RingsOptions& o) {
 void add_rings(CLI::App& app, Action& action) {
   auto o = std::make_shared<RingsOptions>();
   CLI::App* c = app.add_subcommand("rings", "Reads ring marks: identity, position, angle, and pose in space");
-  c->add_option("pictures", o->pictures, "pictures to look at")->required();
-  c->add_option("--mapping", o->mapping, "mapping file: adds world positions");
-  c->add_option("--height", o->height, "millimetres that the marks lie above the mapping's plane");
-  c->add_option("--diameter", o->diameter,
-                "of the marks, as 40mm: adds the pose in space, through the mapping's lens");
+  c->add_option("pictures", o->pictures, "pictures")->required();
+  c->add_option("--mapping", o->mapping, "mapping file; adds world positions");
+  c->add_option("--height", o->height, "height of the marks above the mapping's plane, millimetres");
+  c->add_option("--diameter", o->diameter, "diameter of the marks, for example 40mm; adds the pose in space");
   c->add_option("--min-diameter", o->search.min_diameter_px, "pixels, from 12")->capture_default_str();
   c->add_option("--min-score", o->search.min_score, "0 to 100")->capture_default_str();
-  c->add_option("--picture", o->drawing, "draws the marks; FILE-01, FILE-02 ... for several pictures");
-  c->add_flag("--json", o->json, "one JSON object a picture");
+  c->add_option("--picture", o->drawing,
+                "draws the marks; several pictures get the names FILE-01, FILE-02, ...");
+  c->add_flag("--json", o->json, "prints one JSON object for each picture");
   c->footer(
       "Example: heron rings arm/moved.png --mapping plane.toml --diameter 22mm --picture rings.png\n"
       "Print marks with `heron board --kind ring`. Exit status 1 when a picture holds none.");

@@ -163,19 +163,18 @@ int run(const RunOptions& o) {
 
 void add_run(CLI::App& app, Action& action) {
   auto o = std::make_shared<RunOptions>();
-  CLI::App* c = app.add_subcommand("run", "Runs a station: takes pictures, finds parts, tells the robot");
+  CLI::App* c =
+      app.add_subcommand("run", "Runs a station: takes pictures, finds parts and sends them to the robot");
   c->add_option("station", o->station, "station file")->required();
   c->add_option(
       "--reports", o->reports,
-      "appends two lines a picture to this file, JSON Lines: the report, before it is sent, and what "
-      "became of it");
-  c->add_option("--pictures", o->pictures, "a folder for the pictures with what was found drawn");
-  c->add_option("--keep-pictures", o->keep,
-                "how many of the newest pictures that folder keeps; older ones go")
+      "appends two JSON lines for each picture to this file: the report before it is sent, and its delivery");
+  c->add_option("--pictures", o->pictures, "folder for the pictures with their overlays");
+  c->add_option("--keep-pictures", o->keep, "number of newest pictures that this folder keeps")
       ->capture_default_str()
       ->check(not_negative);
-  c->add_option("--trace", o->trace, "appends every line of the link with its time to this file");
-  c->add_flag("--json", o->json, "one JSON object a picture");
+  c->add_option("--trace", o->trace, "appends every line of the link with its time stamp to this file");
+  c->add_flag("--json", o->json, "prints one JSON object for each picture");
   c->footer(
       "Example: heron simulate robot --listen 127.0.0.1:5017 --truth truth.json &\n         heron run "
       "station.toml\nExit status 1 when a picture holds no part. Ctrl-C or SIGTERM ends it within a second, "

@@ -26,22 +26,24 @@ void add_robot(CLI::App& simulate, Action& action) {
     bool json = false;
   };
   auto o = std::make_shared<SimulateOptions>();
-  CLI::App* c =
-      simulate.add_subcommand("robot", "A robot that goes where it is told and knows how far it is off");
-  c->add_option("--listen", o->listen, "host:port to wait for the station at; port 0 lets the system choose");
+  CLI::App* c = simulate.add_subcommand(
+      "robot", "Simulates a robot that moves to the reported parts and measures its error against the truth");
+  c->add_option("--listen", o->listen,
+                "host:port on which the robot waits for the station; port 0: any free port");
   c->add_option("--connect", o->connect, "host:port of a station that listens");
   c->add_option("--truth", o->truth, "truth.json of the simulated cell");
   c->add_option("--speed", o->settings.speed_mm_s, "mm/s")->capture_default_str();
-  c->add_option("--time-scale", o->settings.time_scale, "its clock runs so many times faster than real")
+  c->add_option("--time-scale", o->settings.time_scale,
+                "factor by which its clock runs faster than real time")
       ->capture_default_str();
   c->add_option("--timeout", o->timeout_s, "seconds to wait for the station")->capture_default_str();
-  c->add_option("--token", o->settings.token, "the word that the station wants of its robot");
-  c->add_flag("--ask", o->settings.asks, "asks for each part, instead of taking what is sent");
+  c->add_option("--token", o->settings.token, "token that the station expects");
+  c->add_flag("--ask", o->settings.asks, "requests each part instead of receiving what is sent");
   c->add_option("--look", o->looks,
-                "X,Y,ANGLE: its pose for each next picture, sent with the question (camera on the arm)")
+                "X,Y,ANGLE of the arm for the next picture, sent with the request; may be repeated")
       ->expected(1)
       ->multi_option_policy(CLI::MultiOptionPolicy::TakeAll);
-  c->add_flag("--json", o->json, "one JSON object at the end");
+  c->add_flag("--json", o->json, "prints one JSON object at the end");
   c->footer("Example: heron simulate robot --listen 127.0.0.1:5017 --truth truth.json");
   c->callback([o, &action] {
     action = [o] {
@@ -76,19 +78,19 @@ void add_tray(CLI::App& simulate, Action& action) {
     render::TrayFilling filling;
   };
   auto o = std::make_shared<SimulateOptions>();
-  CLI::App* c =
-      simulate.add_subcommand("tray", "Pictures and touched points of the tray station, with their truth");
-  c->add_option("--seed", o->seed, "another seed, another cell")->capture_default_str()->check(not_negative);
-  c->add_option("--views", o->filling.views, "pictures of the tray")
+  CLI::App* c = simulate.add_subcommand(
+      "tray", "Renders pictures and touched points of the tray station, with their truth");
+  c->add_option("--seed", o->seed, "seed of the random scene")->capture_default_str()->check(not_negative);
+  c->add_option("--views", o->filling.views, "number of pictures")
       ->capture_default_str()
       ->check(CLI::Range(1, 1000));
-  c->add_option("--leaves", o->filling.leaves, "leaf tiles a picture")
+  c->add_option("--leaves", o->filling.leaves, "number of leaf tiles in each picture")
       ->capture_default_str()
       ->check(CLI::Range(0, 12));
-  c->add_option("--others", o->filling.others, "other tiles a picture")
+  c->add_option("--others", o->filling.others, "number of other tiles in each picture")
       ->capture_default_str()
       ->check(CLI::Range(0, 20));
-  c->add_flag("--hard", o->filling.hard, "uneven light, blur, strips over the leaves, mirrored look-alikes");
+  c->add_flag("--hard", o->filling.hard, "adds uneven light, blur, occlusion and mirrored look-alikes");
   c->add_option("--output", o->output, "folder")->required();
   c->footer("Example: heron simulate tray --seed 7 --output cell");
   c->callback([o, &action] {
@@ -112,8 +114,8 @@ void add_arm(CLI::App& simulate, Action& action) {
   };
   auto o = std::make_shared<ArmOptions>();
   CLI::App* c = simulate.add_subcommand(
-      "arm", "Pictures of a checkerboard from a camera on an arm, with the robot's poses");
-  c->add_option("--seed", o->seed, "another seed, another cell")->capture_default_str()->check(not_negative);
+      "arm", "Renders pictures of a checkerboard from a camera on an arm, with the robot's poses");
+  c->add_option("--seed", o->seed, "seed of the random scene")->capture_default_str()->check(not_negative);
   c->add_option("--stops", o->stops, "pictures")->capture_default_str()->check(CLI::Range(1, 99));
   c->add_option("--output", o->output, "folder")->required();
   c->footer("Example: heron simulate arm --seed 1 --output arm");
@@ -135,11 +137,10 @@ void add_stack(CLI::App& simulate, Action& action) {
     std::string output, intensity;
   };
   auto o = std::make_shared<StackOptions>();
-  CLI::App* c =
-      simulate.add_subcommand("stack", "A height map of stacked tiles on a table that is not level");
-  c->add_option("--seed", o->seed, "another seed, another stack")->capture_default_str()->check(not_negative);
-  c->add_option("--output", o->output, "the height map to write, .tif")->required();
-  c->add_option("--intensity", o->intensity, "the grey picture that belongs to it, .png");
+  CLI::App* c = simulate.add_subcommand("stack", "Renders a height map of stacked tiles on a tilted table");
+  c->add_option("--seed", o->seed, "seed of the random scene")->capture_default_str()->check(not_negative);
+  c->add_option("--output", o->output, "height map to write, .tif")->required();
+  c->add_option("--intensity", o->intensity, "grey picture of the same scene to write, .png");
   c->footer("Example: heron simulate stack --seed 1 --output stack.tif");
   c->callback([o, &action] {
     action = [o] {
@@ -165,13 +166,11 @@ void add_studio(CLI::App& simulate, Action& action) {
     std::string output;
   };
   auto o = std::make_shared<StudioOptions>();
-  CLI::App* c = simulate.add_subcommand(
-      "studio", "Pictures for teaching by color, outline, marker and border, with what is in them");
-  c->add_option("--seed", o->seed, "another seed, other pictures")
-      ->capture_default_str()
-      ->check(not_negative);
+  CLI::App* c =
+      simulate.add_subcommand("studio", "Renders pictures for every kind of target, with their truth");
+  c->add_option("--seed", o->seed, "seed of the random scenes")->capture_default_str()->check(not_negative);
   c->add_option("--pictures", o->pictures, "of each kind")->capture_default_str()->check(CLI::Range(1, 999));
-  c->add_flag("--hard", o->hard, "dim or bright, uneven, blurred and noisy, with clutter, and parts hidden");
+  c->add_flag("--hard", o->hard, "adds uneven light, blur, noise, clutter and occlusion");
   c->add_option("--output", o->output, "folder")->required();
   c->footer("Example: heron simulate studio --hard --output studio");
   c->callback([o, &action] {
@@ -197,21 +196,22 @@ void add_cart(CLI::App& simulate, Action& action) {
     bool json = false;
   };
   auto o = std::make_shared<CartOptions>();
-  CLI::App* c = simulate.add_subcommand(
-      "cart", "A cart that drives on what two stations report, and gives its cameras' pictures by HTTP");
-  c->add_option("--seed", o->seed, "another seed, another course and start")
+  CLI::App* c = simulate.add_subcommand("cart",
+                                        "Simulates a cart that drives by the reports of two stations and "
+                                        "serves its cameras' pictures over HTTP");
+  c->add_option("--seed", o->seed, "seed of the course and the start")
       ->capture_default_str()
       ->check(not_negative);
-  c->add_option("--floor", o->floor, "host:port where it waits for the floor's station")
+  c->add_option("--floor", o->floor, "host:port on which it waits for the floor station")
       ->capture_default_str();
   c->add_option("--door", o->door, "host:port where it waits for the door's station")->capture_default_str();
-  c->add_option("--pictures", o->pictures, "host:port of its cameras: /floor.png and /door.png")
+  c->add_option("--pictures", o->pictures, "host:port of its cameras, /floor.png and /door.png")
       ->capture_default_str();
-  c->add_option("--latency", o->cart.latency_s, "seconds that a picture is old when it is given")
+  c->add_option("--latency", o->cart.latency_s, "age of a picture when it is served, seconds")
       ->capture_default_str();
   c->add_option("--slip", o->cart.slip, "how far its wheels may be off, as a share")->capture_default_str();
   c->add_option("--speed", o->driving.speed_mm_s, "mm/s along the stripe")->capture_default_str();
-  c->add_flag("--json", o->json, "one JSON object at the end");
+  c->add_flag("--json", o->json, "prints one JSON object at the end");
   c->footer(
       "Example: heron demo cart --output cart; heron simulate cart &\n         heron run cart/floor.toml & "
       "heron run "
@@ -237,7 +237,8 @@ void add_cart(CLI::App& simulate, Action& action) {
 }  // namespace
 
 void add_simulate(CLI::App& app, Action& action) {
-  CLI::App* c = app.add_subcommand("simulate", "Stand-ins for machines that are not here");
+  CLI::App* c =
+      app.add_subcommand("simulate", "Simulates machines and scenes: robot, tray, arm, stack, studio, cart");
   c->require_subcommand(1);
   add_robot(*c, action);
   add_tray(*c, action);

@@ -206,22 +206,23 @@ int study(const StudyOptions& o) {
 
 void add_study(CLI::App& app, Action& action) {
   auto o = std::make_shared<StudyOptions>();
-  CLI::App* c = app.add_subcommand("study", "Tries a target on a recording, and says what to set and why");
+  CLI::App* c =
+      app.add_subcommand("study", "Tests a target on a recording and recommends settings with their reasons");
   c->add_option("target", o->target, "target file")->required();
   c->add_option("recording", o->recording, "a recording, or a folder of pictures")->required();
-  c->add_option(
-      "--known", o->known,
-      "CSV of what is there, a row a part: picture,x,y[,angle[,scale]]; a picture's name alone: nothing");
+  c->add_option("--known", o->known,
+                "CSV file with the true parts, one row each: picture,x,y[,angle[,scale]]; only a picture's "
+                "name: no part in it");
   o->options.add_to(*c);
-  c->add_option("--plot", o->plot, "draws the scores with the gap between parts and everything else");
-  c->add_option("--field", o->field,
-                "draws the mean score at every place of the field of view, and where nothing was");
-  c->add_option("--trend", o->trend,
-                "draws how score, contrast and a marker's quality by its parts go over the recording");
-  c->add_option("--sheet", o->sheet, "draws the five pictures with the most trouble");
-  c->add_option("--compare", o->compare, "an older study (--json): what is better and what is worse");
-  c->add_flag("--apply", o->apply, "writes the proposed settings into the target, after showing old and new");
-  c->add_flag("--json", o->json, "one JSON object");
+  c->add_option("--plot", o->plot,
+                "draws the scores of parts and of everything else, with the gap between them");
+  c->add_option("--field", o->field, "draws the mean score over the field of view");
+  c->add_option("--trend", o->trend, "draws score, contrast and a marker's quality over the recording");
+  c->add_option("--sheet", o->sheet, "draws the five most difficult pictures");
+  c->add_option("--compare", o->compare, "earlier study (--json) to compare with");
+  c->add_flag("--apply", o->apply,
+              "writes the recommended settings into the target, after showing old and new");
+  c->add_flag("--json", o->json, "prints one JSON object");
   c->footer(
       "Example: heron study leaf.png tray --plot scores.png --sheet worst.png\nExit status 1 when a known "
       "part is "

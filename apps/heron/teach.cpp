@@ -7,10 +7,10 @@
 
 #include "commands.hpp"
 #include "find_arguments.hpp"
+#include "help.hpp"
 #include "heron/draw/overlay.hpp"
 #include "heron/files/picture_file.hpp"
 #include "heron/files/target_file.hpp"
-#include "help.hpp"
 #include "heron/image/relief.hpp"
 #include "heron/locate/prepared_picture.hpp"
 #include "heron/locate/teaching.hpp"
@@ -330,11 +330,13 @@ int teach(const TeachArguments& o) {
 
 void add_teach(CLI::App& app, Action& action) {
   auto o = std::make_shared<TeachArguments>();
-  CLI::App* c = app.add_subcommand("teach", "Teaches a part from a region of a picture and reports its quality");
+  CLI::App* c =
+      app.add_subcommand("teach", "Teaches a part from a region of a picture and reports its quality");
   const auto add = [&](const char* group, const char* name, auto& value, const std::string& help) {
     return c->add_option(name, value, help)->group(group);
   };
-  const auto several = [&](const char* group, const char* name, std::vector<std::string>& value, const char* help) {
+  const auto several = [&](const char* group, const char* name, std::vector<std::string>& value,
+                           const char* help) {
     add(group, name, value, help)->expected(1)->multi_option_policy(CLI::MultiOptionPolicy::TakeAll);
   };
   c->add_option("picture", o->picture, "picture of the part")->required();
@@ -348,13 +350,16 @@ void add_teach(CLI::App& app, Action& action) {
       ->required();
   several(what_group, "--with", o->with, "adds a shape to the region; may be repeated");
   several(what_group, "--without", o->without, "cuts a shape out of the region; may be repeated");
-  add(what_group, "--origin", o->origin, "X,Y of the part's position in the picture; default: the region's centre");
+  add(what_group, "--origin", o->origin,
+      "X,Y of the part's position in the picture; default: the region's centre");
   add(what_group, "--name", o->name, "name of the part; default: the name of the output file");
   add(what_group, "--also", o->also, "more pictures of the part: keeps only edges that are the same in them");
-  add(what_group, "--stable-share", o->stable_share, "smallest share of those pictures that must show an edge")
+  add(what_group, "--stable-share", o->stable_share,
+      "smallest share of those pictures that must show an edge")
       ->capture_default_str();
   several(what_group, "--background", o->backgrounds, "picture without the part; may be repeated");
-  several(what_group, "--not", o->counter_samples, "shape that must not be taken for the part; may be repeated");
+  several(what_group, "--not", o->counter_samples,
+          "shape that must not be taken for the part; may be repeated");
   add(settings_group, "--edge-threshold", o->edge_threshold,
       "weakest edge that is taught, grey levels over two pixels; 0: chosen from the picture");
   add(settings_group, "--detail", o->detail,
@@ -367,12 +372,15 @@ void add_teach(CLI::App& app, Action& action) {
   o->millimetres.add_to(*c);
   add(output_group, "--output", o->output, "target file to write, .png");
   add(output_group, "--preview", o->preview, "draws what would be taught; writes no target");
-  c->add_flag("--replace", o->replace, "replaces an existing target and keeps its settings")->group(output_group);
+  c->add_flag("--replace", o->replace, "replaces an existing target and keeps its settings")
+      ->group(output_group);
   add(output_group, "--picture", o->drawing, "draws the taught target");
   c->add_flag("--json", o->json, "prints one JSON object")->group(output_group);
   c->footer(
-      "`heron teach --kind KIND --help` shows the settings of a kind.\nExample: heron teach teach.png --region "
-      "467,434,212,164 --output leaf.png\nThe target is a picture: what you erase in a paint program is no longer "
+      "`heron teach --kind KIND --help` shows the settings of a kind.\nExample: heron teach teach.png "
+      "--region "
+      "467,434,212,164 --output leaf.png\nThe target is a picture: what you erase in a paint program is no "
+      "longer "
       "taught.");
   c->callback([o, &action] { action = [o] { return teach(*o); }; });
 }

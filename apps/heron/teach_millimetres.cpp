@@ -4,9 +4,9 @@
 
 #include <cmath>
 
+#include "help.hpp"
 #include "heron/files/mapping_file.hpp"
 #include "heron/locate/prepared_picture.hpp"
-#include "help.hpp"
 #include "options.hpp"
 
 namespace heron::tool {
@@ -48,7 +48,8 @@ void MillimetreOptions::add_to(CLI::App& c) {
   add("--distance", distance,
       "distance of the taught part along the camera's axis, millimetres; its size is learned from it");
   add("--size", size,
-      "real length of what the kind measures first (diameter, longer extent, first side), millimetres; a camera "
+      "real length of what the kind measures first (diameter, longer extent, first side), millimetres; a "
+      "camera "
       "mapping then gives the distance");
 }
 

@@ -118,18 +118,18 @@ int track(const TrackArguments& o) {
 void add_track(CLI::App& app, Action& action) {
   auto o = std::make_shared<TrackArguments>();
   CLI::App* c =
-      app.add_subcommand("track", "Follows what a target finds from picture to picture: who, and how fast");
+      app.add_subcommand("track", "Tracks detections from picture to picture and measures their velocity");
   c->add_option("target", o->target, "target file")->required();
   c->add_option("camera", o->camera, "a recording, or a camera as in `heron cameras`")->required();
-  c->add_option("--mapping", o->mapping, "mapping file: adds millimetres a second");
-  c->add_option("--count", o->count, "pictures; 0: until the recording ends")
+  c->add_option("--mapping", o->mapping, "mapping file; adds millimetres per second");
+  c->add_option("--count", o->count, "number of pictures; 0: until the recording ends")
       ->check(CLI::Range(0, 1000000000));
-  c->add_option("--reach", o->follow.reach_px, "pixels from where a thing should be by now")
+  c->add_option("--reach", o->follow.reach_px, "largest distance from the predicted position, pixels")
       ->capture_default_str();
   c->add_option("--lost-after", o->follow.lost_after_s, "seconds without a detection")->capture_default_str();
-  c->add_option("--span", o->follow.span_s, "seconds of the positions that a velocity is told from")
+  c->add_option("--span", o->follow.span_s, "time over which a velocity is fitted, seconds")
       ->capture_default_str();
-  c->add_flag("--json", o->json, "one JSON object a picture");
+  c->add_flag("--json", o->json, "prints one JSON object for each picture");
   c->footer(
       "Example: heron track studio/belt.png studio/belt/pictures\nExit status 1 when a picture holds "
       "nothing.");

@@ -46,8 +46,7 @@ std::optional<Range<double>> gain_range(ArvCamera* camera) {
 
 class GenicamCamera : public Camera {
  public:
-  GenicamCamera(std::string name, const CameraPatience& timeout)
-      : name_(std::move(name)), timeout_(timeout) {
+  GenicamCamera(std::string name, const CameraPatience& timeout) : name_(std::move(name)), timeout_(timeout) {
     Trouble trouble;
     camera_.reset(arv_camera_new(name_.c_str(), trouble.out()));
     if (!camera_)

@@ -3,7 +3,8 @@
 #include "heron/image/gradient.hpp"
 #include "heron/image/remap.hpp"
 
-// The arithmetic of the kernels without vector instructions; tests compare each kernel with its own, bit for bit.
+// The arithmetic of the kernels without vector instructions; tests compare each kernel with its own, bit for
+// bit.
 
 namespace heron {
 

@@ -131,7 +131,7 @@ TEST_CASE("a setting of a target that is not allowed names the target's file") {
   std::string bytes = read_file(folder / "plate.png");
   const size_t at = bytes.find("min_score = 50.0");
   REQUIRE(at != std::string::npos);
-  bytes.replace(at, 18, "min_score = 500 ");  // as long as before
+  bytes.replace(at, 16, "min_score = 500 ");  // as long as before
   const size_t name = bytes.rfind("iTXt", at);
   const auto byte = [&](size_t i) { return static_cast<size_t>(static_cast<uint8_t>(bytes[name - 4 + i])); };
   const size_t size = 4 + (byte(0) << 24 | byte(1) << 16 | byte(2) << 8 | byte(3));

@@ -113,7 +113,7 @@ TEST_CASE("a color's file keeps its color, and a file that has lost it says so")
   CHECK(contains(error_of([&] { load_target(folder / "grey.png"); }), "lost its color"));
   // A limit or setting of another kind is refused where it stands.
   std::string& text = content.texts.begin()->second;
-  text.replace(text.find("min_light"), 11, "min_lihgt");
+  text.replace(text.find("min_light"), 9, "min_lihgt");
   write_file(folder / "typo.png", encode_png(content.picture, &*content.alpha, content.texts));
   CHECK(contains(error_of([&] { load_target(folder / "typo.png"); }), "min_light"));
 }

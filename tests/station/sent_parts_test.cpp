@@ -99,7 +99,7 @@ TEST_CASE("a station finds targets of several kinds in one color picture, each o
   CHECK(std::any_of(report.misses.begin(), report.misses.end(),
                     [](const Miss& m) { return m.reasons[0].name == "count"; }));
   // An angle is none of a color's limits.
-  text.replace(text.find("count = 1"), 9, "angle = [-5, 5]");
+  text.replace(text.find("max_count = 1"), 13, "angle = [-5, 5]");
   CHECK(support::contains(support::error_of([&] { Station refused(c.station(text)); }), "no limit 'angle'"));
   // A grey picture says what is missing.
   Picture plain;

@@ -1,5 +1,6 @@
 #include <doctest/doctest.h>
 
+#include <algorithm>
 #include <regex>
 #include <sstream>
 #include <thread>
@@ -10,9 +11,9 @@
 
 namespace {
 
-/// The README's command lines, without what they say behind #.
-std::vector<std::string> readme_lines() {
-  std::istringstream text(support::read_text(HERON_SOURCE "/README.md"));
+/// A page's command lines, without what they say behind #.
+std::vector<std::string> commands_of(const std::string& page) {
+  std::istringstream text(support::read_text(HERON_SOURCE "/" + page));
   std::vector<std::string> lines;
   for (std::string line; std::getline(text, line);)
     if (line.starts_with("    heron "))
@@ -22,7 +23,7 @@ std::vector<std::string> readme_lines() {
 
 }  // namespace
 
-TEST_CASE("every line of the README runs as it stands, in its order, on the demo's data") {
+TEST_CASE("every command of the tour runs as it stands, in its order, on the demo's data, and the README has no other") {
   // The other tests look for wrong memory in every command; this one is about the text.
   if (sanitized) return;
   const support::TemporaryFolder folder;
@@ -34,7 +35,10 @@ TEST_CASE("every line of the README runs as it stands, in its order, on the demo
   };
   std::thread robot;
   int ran = 0;
-  for (const std::string& line : readme_lines()) {
+  const std::vector<std::string> tour = commands_of("docs/tour.md");
+  for (const std::string& line : commands_of("README.md"))
+    CHECK_MESSAGE(std::find(tour.begin(), tour.end(), line) != tour.end(), line);
+  for (const std::string& line : tour) {
     // The cart takes a minute; cart_tool_test drives it, by itself and machine by machine.
     if (line.find("cart") != std::string::npos) continue;
     ++ran;

@@ -23,10 +23,10 @@ struct BorderSettings {
   double snap = 15;                ///< pixels that a drawn side may lie off the part's, at teaching; 2 to 200
   double position_tolerance = 40;  ///< pixels that the origin may lie off its taught place, either way, while
                                    ///< no search region is given; 0 to 10000
-  double side_tolerance = 5;  ///< pixels that a side may lie off where the others put it; 0.5 to 100
-  double threshold = 0;       ///< grey levels across a side; 0 follows the noise
-  double chip_width = 0;      ///< pixels of the strip along the border that is looked over for chips; 0: none
-  double chip_inset = 2;      ///< pixels from the border to the strip, inwards; below 0: outside
+  double side_tolerance = 5;       ///< pixels that a side may lie off where the others put it; 0.5 to 100
+  double threshold = 0;            ///< grey levels across a side; 0 follows the noise
+  double chip_width = 0;  ///< pixels of the strip along the border that is looked over for chips; 0: none
+  double chip_inset = 2;  ///< pixels from the border to the strip, inwards; below 0: outside
   ChipTone chip_tone = ChipTone::either;
   double chip_change = 25;  ///< grey levels off the strip's own brightness that count as damage; 1 to 255
   double min_chip = 6;      ///< square pixels; a smaller one is not told

@@ -21,8 +21,8 @@ struct PartGeometry {
   double height_mm = 0;  ///< of its taught face above the work plane; below is negative
   Pose2 grasp = {};      ///< part_from_grasp: mm and angle in the part's own frame, world sense
   double size_mm = 0;    ///< real length of the first of its detections' lengths (a marker's diameter, a
-                       ///< region's length, a border's first side): a known camera then places it in space,
-                       ///< wherever it stands; 0: it lies on the work plane
+                         ///< region's length, a border's first side): a known camera then places it in space,
+                         ///< wherever it stands; 0: it lies on the work plane
 };
 
 /// Another pose that explains the picture about as well.

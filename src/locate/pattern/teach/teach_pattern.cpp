@@ -41,7 +41,7 @@ const Box& PatternTarget::extent() const { return model_->extent(); }
 int PatternTarget::symmetry_order() const { return model_->has_angle() ? model_->symmetry() : 0; }
 
 std::vector<Measurement> PatternTarget::facts() const {
-  return {{"edges", static_cast<double>(edges().size())}, {"edge_threshold", edge_threshold()}};
+  return {{"edges", static_cast<double>(edges().size())}, {"used_threshold", edge_threshold()}};
 }
 
 PatternTarget teach_pattern(const ImageView<const uint8_t>& picture, const Region& region,
