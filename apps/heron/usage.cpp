@@ -67,10 +67,10 @@ std::string command_wanted(const Called& called) {
 std::string too_much(const Called& called, const Called& last) {
   const std::string given = called.left().front();
   if (given.rfind('-', 0) != 0)
-    return fmt::format("'{}' is one word too many; one with a space in it stands in quotes", given);
+    return fmt::format("'{}' is not expected here; put a value with spaces in quotes", given);
   const std::string name = given.substr(0, given.find('='));
   if (called.command != last.command && last.command->get_option_no_throw(name))
-    return fmt::format("{} stands behind `{}`", name, last.words);
+    return fmt::format("{} belongs after `{}`", name, last.words);
   if (const auto meant = option_meant(*called.command, name))
     return fmt::format("no option {}; did you mean {}?", name, *meant);
   return fmt::format("no option {}", name);
@@ -130,7 +130,7 @@ std::string wrong_use(const CLI::App* app, const CLI::Error& error) {
   const std::vector<Called> all = called_of(app);
   const Called& last = all.back();
   if (dynamic_cast<const CLI::RequiredError*>(&error) && last.command->get_require_subcommand_min() > 0)
-    return fmt::format("{}: {}\n`{} --help` tells what each does\n", last.words, command_wanted(last),
+    return fmt::format("{}: {}\n`{} --help` explains each\n", last.words, command_wanted(last),
                        last.words);
   const auto with_more =
       std::find_if(all.begin(), all.end(), [](const Called& c) { return !c.left().empty(); });
