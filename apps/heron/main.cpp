@@ -52,7 +52,7 @@ int main(int argc, char** argv) {  // NOLINT(bugprone-exception-escape)
   app.require_subcommand(1);
   std::optional<int64_t> memory_mb;
   app.add_option("--memory", memory_mb,
-                 "MB that one input file may take while it is read, before the command; 1024 unless given");
+                 "memory limit for reading one input file, MB; goes before the command; default 1024");
   heron::tool::Action action;
   heron::tool::add_cameras(app, action);
   heron::tool::add_record(app, action);

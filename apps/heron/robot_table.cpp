@@ -9,7 +9,7 @@ namespace heron::tool {
 
 void print_robot(const RobotLog& log) {
   fmt::print("  {:>6} {:>4}  {:<12} {:>9} {:>9} {:>9}   {:>8} {:>9} {:>8}\n", "result", "part", "name",
-             "X mm", "Y mm", "angle", "off mm", "off deg", "travel s");
+             "X mm", "Y mm", "angle deg", "off mm", "off deg", "travel s");
   for (const Arrival& a : log.arrivals) {
     fmt::print("  {:>6} {:>4}  {:<12} {:>9.3f} {:>9.3f} {:>9.3f}   ", a.result, a.index, a.name, a.sent.x,
                a.sent.y, a.sent.angle.degrees());
@@ -18,7 +18,7 @@ void print_robot(const RobotLog& log) {
     else
       fmt::print("no such part lies there\n");
   }
-  fmt::print("  {} results, {} arrivals, {} parts left lying, {} repeats, {} lines not understood{}\n",
+  fmt::print("  {} results, {} arrivals, {} parts not picked, {} repeats, {} lines not understood{}\n",
              log.results, log.arrivals.size(), log.left_lying, log.repeats, log.refused_lines,
              log.over ? "" : "; the station went away without saying that it is over");
   if (!log.refusal.empty()) fmt::print("  the station said: {}\n", log.refusal);

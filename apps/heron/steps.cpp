@@ -113,10 +113,10 @@ void print_report(const Report& report) {
   const bool world = !report.parts.empty() && report.parts[0].world,
              robot = !report.parts.empty() && report.parts[0].robot;
   if (!report.parts.empty()) {
-    fmt::print("  {:>2}  {:<12} {:>9} {:>9} {:>9} {:>7} {:>6}", "#", "target", "x px", "y px", "angle",
+    fmt::print("  {:>2}  {:<12} {:>9} {:>9} {:>9} {:>7} {:>6}", "#", "target", "x px", "y px", "angle deg",
                "scale", "score");
-    if (world && !robot) fmt::print("   {:>9} {:>9} {:>9}", "world X", "Y mm", "angle");
-    if (robot) fmt::print("   {:>9} {:>9} {:>9}", "robot X", "Y mm", "angle");
+    if (world && !robot) fmt::print("   {:>9} {:>9} {:>9}", "world X", "Y mm", "angle deg");
+    if (robot) fmt::print("   {:>9} {:>9} {:>9}", "robot X", "Y mm", "angle deg");
     fmt::print("\n");
   }
   int number = 0;
