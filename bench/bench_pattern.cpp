@@ -75,13 +75,13 @@ void find_360_per_edge_scaled(benchmark::State& state) {
 }
 
 /// Two targets in one picture: on one prepared picture, and each on a prepared picture of its own.
-void find_two(benchmark::State& state, bool shared_survey) {
+void find_two(benchmark::State& state, bool shared_picture) {
   static const PatternTarget second = teach_pattern(
       shared().taught, Region::rectangle(shared().middle, 150, 100, {}), {.name = "leaf's middle"});
   for (auto _ : state) {
     const PreparedPicture prepared{Image<uint8_t>(shared().full)};
     benchmark::DoNotOptimize(find(shared().target, prepared, {}, Explain::never));
-    if (shared_survey) {
+    if (shared_picture) {
       benchmark::DoNotOptimize(find(second, prepared, {}, Explain::never));
     } else {
       const PreparedPicture again{Image<uint8_t>(shared().full)};
@@ -89,8 +89,8 @@ void find_two(benchmark::State& state, bool shared_survey) {
     }
   }
 }
-void two_targets_one_survey(benchmark::State& state) { find_two(state, true); }
-void two_targets_two_surveys(benchmark::State& state) { find_two(state, false); }
+void two_targets_one_preparation(benchmark::State& state) { find_two(state, true); }
+void two_targets_two_preparations(benchmark::State& state) { find_two(state, false); }
 
 BENCHMARK(fft_correlation_one_angle)->Unit(benchmark::kMillisecond);
 BENCHMARK(find_360)->Unit(benchmark::kMillisecond);
@@ -100,8 +100,8 @@ BENCHMARK(find_360_five)->Unit(benchmark::kMillisecond);
 BENCHMARK(find_360_either)->Unit(benchmark::kMillisecond);
 BENCHMARK(find_360_per_edge)->Unit(benchmark::kMillisecond);
 BENCHMARK(find_360_per_edge_scaled)->Unit(benchmark::kMillisecond);
-BENCHMARK(two_targets_one_survey)->Unit(benchmark::kMillisecond);
-BENCHMARK(two_targets_two_surveys)->Unit(benchmark::kMillisecond);
+BENCHMARK(two_targets_one_preparation)->Unit(benchmark::kMillisecond);
+BENCHMARK(two_targets_two_preparations)->Unit(benchmark::kMillisecond);
 
 /// Five parts less one, by four: a small difference of large times, so all are timed in turn and the median
 /// of the shares is told.

@@ -96,9 +96,9 @@ void save_with_care(const std::string& path, MappingRecord record, bool replace)
       // A sigma of 0 is one that nothing is known of.
       if (!replace && before > 0 && !(now > 0 && now <= 1.5 * before + 1e-6))
         throw Error(ErrorCode::not_writable,
-                    fmt::format("{}: the mapping there (of {}, from {}) is known to {:.4f} mm at the middle "
-                                "of the picture, the new one to {:.4f} mm only; nothing was written. "
-                                "--replace takes its place, another --output keeps both",
+                    fmt::format("{}: the existing mapping (of {}, from {}) has a standard uncertainty of "
+                                "{:.4f} mm at the picture's centre, the new one {:.4f} mm; nothing was "
+                                "written. --replace overwrites it, another --output keeps both",
                                 path, old->date, old->made_from, before, now));
       fmt::print(stderr,
                  "heron: calibrate: replaces the mapping of {} (from {}): rms {:.4f} -> {:.4f} px, sigma at "

@@ -96,7 +96,7 @@ std::pair<std::vector<Point2>, std::vector<Point2>> touched_points(const std::st
   return pairs;
 }
 
-PreparedPicture survey_of_file(const Target& target, const std::string& path) {
+PreparedPicture prepared_from_file(const Target& target, const std::string& path) {
   Picture picture = load_picture(path);
   picture.name = path;
   return prepare(picture, target);

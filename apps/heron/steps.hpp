@@ -37,7 +37,7 @@ double milliseconds_since(std::chrono::steady_clock::time_point begun);
 std::string figure_words(const std::vector<Measurement>& measurements);
 
 /// A picture file prepared for what a target looks at; docs of `prepare`.
-PreparedPicture survey_of_file(const Target& target, const std::string& path);
+PreparedPicture prepared_from_file(const Target& target, const std::string& path);
 
 /// The picture itself with what a report says about it, in color where the target looks at color; for the
 /// width at which it is looked at.

@@ -247,11 +247,11 @@ Target stable(const Target& target, const TeachArguments& o) {
   if (!pattern)
     fail_argument(
         fmt::format("teach: --also keeps the edges that are stable; a {} has none", target.info().id));
-  std::vector<std::unique_ptr<PreparedPicture>> surveys;
+  std::vector<std::unique_ptr<PreparedPicture>> prepared_pictures;
   std::vector<const PreparedPicture*> pictures;
   for (const std::string& path : o.also) {
-    surveys.push_back(std::make_unique<PreparedPicture>(survey_of_file(target, path)));
-    pictures.push_back(surveys.back().get());
+    prepared_pictures.push_back(std::make_unique<PreparedPicture>(prepared_from_file(target, path)));
+    pictures.push_back(prepared_pictures.back().get());
   }
   StableTarget kept = keep_stable_edges(*pattern, pictures, o.stable_share);
   for (const size_t i : kept.not_found)

@@ -130,8 +130,7 @@ std::string wrong_use(const CLI::App* app, const CLI::Error& error) {
   const std::vector<Called> all = called_of(app);
   const Called& last = all.back();
   if (dynamic_cast<const CLI::RequiredError*>(&error) && last.command->get_require_subcommand_min() > 0)
-    return fmt::format("{}: {}\n`{} --help` explains each\n", last.words, command_wanted(last),
-                       last.words);
+    return fmt::format("{}: {}\n`{} --help` explains each\n", last.words, command_wanted(last), last.words);
   const auto with_more =
       std::find_if(all.begin(), all.end(), [](const Called& c) { return !c.left().empty(); });
   const bool too_many = dynamic_cast<const CLI::ExtrasError*>(&error) && with_more != all.end();

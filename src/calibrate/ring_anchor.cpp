@@ -263,8 +263,8 @@ MappingCarried carry_mapping(const Mapping& mapping, const std::vector<RingAncho
                              const std::vector<RingSeen>& seen, Motion freedom) {
   if (freedom == Motion::free && !mapping.camera())
     fail_argument(
-        "carry: a plane mapping can be carried along its plane alone; a free motion needs the lens (`heron "
-        "calibrate --lens-from`)");
+        "transfer: a plane mapping can be transferred only along its plane; a free motion needs the lens "
+        "(`heron calibrate --lens-from`)");
   const std::vector<SeenAnchor> pairs = pairs_of(mapping, anchors, seen);
   const MotionAbout motion = about_middle(pairs);
   MappingCarried result;
@@ -285,7 +285,8 @@ MappingCarried carry_mapping(const Mapping& mapping, const std::vector<RingAncho
     for (const auto& f : fits)
       result.ambiguous = result.ambiguous || (f.x.head<3>() - fit.x.head<3>()).norm() > 1e-3;
   }
-  if (!fit.determined) throw Error(ErrorCode::not_determined, "carry: the marks seen do not fix the motion");
+  if (!fit.determined)
+    throw Error(ErrorCode::not_determined, "transfer: the visible marks do not determine the motion");
   const auto n = fit.x.size();
   result.misfit = squares_of(fit, pairs) / static_cast<double>(8 * pairs.size() - static_cast<size_t>(n));
   // What noise does not explain (a lens known only so well, a mark not quite flat) widens the sigmas.
@@ -319,7 +320,8 @@ MappingCheck check_mapping(const Mapping& mapping, const std::vector<RingAnchor>
   Eigen::VectorXd start(4);
   start << start_along_plane(mapping, pairs[0], motion), 1;
   const LeastSquaresFit fit = fit_motion(mapping, pairs, motion, start);
-  if (!fit.determined) throw Error(ErrorCode::not_determined, "check: the marks seen do not fix the motion");
+  if (!fit.determined)
+    throw Error(ErrorCode::not_determined, "check: the visible marks do not determine the motion");
   const Eigen::VectorXd sigma = fit.unit_covariance.diagonal().cwiseSqrt();
   MappingCheck check;
   check.shift_mm = {fit.x[0], fit.x[1]};

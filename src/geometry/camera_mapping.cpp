@@ -106,18 +106,18 @@ WorldPose CameraMapping::world_pose(Point2 pixel, Angle angle, const PoseSigma& 
     by_parameters.col(k) = slope(seen_at(changed(step), pixel, angle, height_mm),
                                  seen_at(changed(-step), pixel, angle, height_mm), steps[k]);
   }
-  Eigen::Matrix3d by_sighting;
-  by_sighting.col(0) = slope(seen_at(camera_, pixel + Point2{0.5, 0}, angle, height_mm),
-                             seen_at(camera_, pixel - Point2{0.5, 0}, angle, height_mm), 0.5);
-  by_sighting.col(1) = slope(seen_at(camera_, pixel + Point2{0, 0.5}, angle, height_mm),
-                             seen_at(camera_, pixel - Point2{0, 0.5}, angle, height_mm), 0.5);
-  by_sighting.col(2) = slope(seen_at(camera_, pixel, angle + radians(1e-3), height_mm),
-                             seen_at(camera_, pixel, angle - radians(1e-3), height_mm), 1e-3);
-  const Eigen::Vector3d of_sighting(seen.x * seen.x, seen.y * seen.y,
-                                    seen.angle.radians() * seen.angle.radians());
+  Eigen::Matrix3d by_detection;
+  by_detection.col(0) = slope(seen_at(camera_, pixel + Point2{0.5, 0}, angle, height_mm),
+                              seen_at(camera_, pixel - Point2{0.5, 0}, angle, height_mm), 0.5);
+  by_detection.col(1) = slope(seen_at(camera_, pixel + Point2{0, 0.5}, angle, height_mm),
+                              seen_at(camera_, pixel - Point2{0, 0.5}, angle, height_mm), 0.5);
+  by_detection.col(2) = slope(seen_at(camera_, pixel, angle + radians(1e-3), height_mm),
+                              seen_at(camera_, pixel, angle - radians(1e-3), height_mm), 1e-3);
+  const Eigen::Vector3d of_detection(seen.x * seen.x, seen.y * seen.y,
+                                     seen.angle.radians() * seen.angle.radians());
   const Eigen::Matrix3d of_mapping = product(product(by_parameters, covariance_), by_parameters.transpose());
   const Eigen::Matrix3d covariance =
-      of_mapping + by_sighting * of_sighting.asDiagonal() * by_sighting.transpose();
+      of_mapping + by_detection * of_detection.asDiagonal() * by_detection.transpose();
   WorldPose pose;
   pose.x_mm = here.x(), pose.y_mm = here.y(), pose.z_mm = height_mm;
   pose.angle = radians(here.z()).wrapped();

@@ -218,7 +218,7 @@ SimulatedRobot::SimulatedRobot(RobotSettings settings, RobotTruth truth)
   if (!(settings_.speed_mm_s >= 1 && settings_.speed_mm_s <= 100000))
     fail_argument(fmt::format("robot: a speed of {} mm/s; from 1 to 100000", settings_.speed_mm_s));
   if (!(settings_.time_scale >= 1 && settings_.time_scale <= 1e6))
-    fail_argument(fmt::format("robot: hurry {} must be from 1 to 1000000", settings_.time_scale));
+    fail_argument(fmt::format("robot: time scale {} must be from 1 to 1000000", settings_.time_scale));
   if (settings_.listens) listener_.emplace(settings_.address);
 }
 

@@ -74,8 +74,8 @@ std::unique_ptr<Camera> recording_of(const std::string& address) {
 void require_frame_of(const MappingRecord& mapping, const StationFile& file) {
   if (file.from_axes && !mapping.axes)
     fail_argument(
-        fmt::format("station: {} has no zero and axes of yours, and the frame starts from them; set "
-                    "them with `heron map --zero`, or give {}_from_board",
+        fmt::format("station: {} has no user zero and axes, which the frame starts from; set them with "
+                    "`heron map --set-zero`, or give {}_from_board",
                     file.mapping, file.mount == Mount::fixed ? "robot" : "flange"));
   const bool robot = mapping.world == "robot", flange = mapping.world == "flange";
   if (!robot && !flange) return;

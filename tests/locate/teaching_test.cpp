@@ -354,14 +354,14 @@ TEST_CASE("what differs from picture to picture drops out by itself") {
   };
   const PatternTarget first = teach_pattern(leaf_shot(leaf_and({}, {stamp({}, 20)}), 10), whole_tile());
   CHECK(share_near(first, {-16, 0}, 6) > 0.04);
-  std::vector<PreparedPicture> surveys;
+  std::vector<PreparedPicture> prepared_pictures;
   const std::vector<Pose2> poses{{2, 3, 40_deg}, {-3, 1, -100_deg}, {0, -2, 170_deg}, {1, 1, 10_deg}};
   for (size_t i = 0; i < poses.size(); ++i)
-    surveys.emplace_back(
+    prepared_pictures.emplace_back(
         leaf_shot(leaf_and(poses[i], {stamp(poses[i], 70.0 + 47 * static_cast<double>(i))}), 11 + i));
-  surveys.emplace_back(leaf_shot({}, 30));
+  prepared_pictures.emplace_back(leaf_shot({}, 30));
   std::vector<const PreparedPicture*> pictures;
-  for (const PreparedPicture& s : surveys) pictures.push_back(&s);
+  for (const PreparedPicture& s : prepared_pictures) pictures.push_back(&s);
   const StableTarget stable = keep_stable_edges(first, pictures);
   CHECK(stable.used == 4);
   CHECK(stable.not_found == std::vector<size_t>{4});

@@ -27,7 +27,7 @@ TEST_CASE("what does not fit together is refused before anything is connected") 
   CHECK(support::contains(refusal("[link]", "[link]\nallowed = [\"10.0.0.1\"]"), "connects by itself"));
   CHECK(support::contains(refusal("robot_from_board = [", "robot_from_board = [1e7, 0, 0]\n#"),
                           "within 1e+06 mm"));
-  CHECK(support::contains(refusal("robot_from_board", "robot_from_axes"), "no zero and axes"));
+  CHECK(support::contains(refusal("robot_from_board", "robot_from_axes"), "no user zero and axes"));
   // Pictures of another size than the mapping's.
   Recording small{cell().tray.path("small"), {{"a.png"}}};
   std::filesystem::create_directories(small.folder);

@@ -161,7 +161,8 @@ TEST_CASE(
       {"find a.png b.png --budget inf", "heron find: --budget: 'inf' is beyond 1e+09 either side of 0"},
       {"map m.toml --pixel 1,2 --angle 1e300", "heron map: --angle: '1e300' is beyond 1e+09"},
       {"teach a.png b.png --region 1,2,3,4", "heron teach: 'b.png' is not expected here"},
-      {"teach a.png --output b.png", "heron teach: --region is missing (region of the part, X,Y,WIDTH,HEIGHT"},
+      {"teach a.png --output b.png",
+       "heron teach: --region is missing (region of the part, X,Y,WIDTH,HEIGHT"},
   };
   TemporaryFolder folder;
   for (const auto& w : wrong) {

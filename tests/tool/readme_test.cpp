@@ -23,7 +23,9 @@ std::vector<std::string> commands_of(const std::string& page) {
 
 }  // namespace
 
-TEST_CASE("every command of the tour runs as it stands, in its order, on the demo's data, and the README has no other") {
+TEST_CASE(
+    "every command of the tour runs as it stands, in its order, on the demo's data, and the README has no "
+    "other") {
   // The other tests look for wrong memory in every command; this one is about the text.
   if (sanitized) return;
   const support::TemporaryFolder folder;

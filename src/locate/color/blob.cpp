@@ -52,7 +52,7 @@ Blob blob_of(const ImageView<const Rgb>& picture, const Image<uint8_t>& mask, co
   return blob;
 }
 
-Detection sighting_of(const Blob& blob, const std::string& name, double noise) {
+Detection detection_of(const Blob& blob, const std::string& name, double noise) {
   const Component& c = blob.shape;
   Detection s{.target = name, .x = c.x, .y = c.y};
   Eigen::Matrix2d moments;

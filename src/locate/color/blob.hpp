@@ -20,6 +20,6 @@ struct Blob {
 Blob blob_of(const ImageView<const Rgb>& picture, const Image<uint8_t>& mask, const Component& c, bool fill);
 
 /// Its centroid, long axis, sizes and sigmas; `noise` is the picture's, grey levels.
-Detection sighting_of(const Blob& blob, const std::string& name, double noise);
+Detection detection_of(const Blob& blob, const std::string& name, double noise);
 
 }  // namespace heron

@@ -184,10 +184,10 @@ ColorRange range_of(const ColorSettings& s) {
 
 void require_valid(const ColorSettings& s) {
   if (!(s.min_light > 0 && s.min_light <= s.max_light && s.max_light < 100))
-    fail_argument(fmt::format("light {}..{} must be above 0, the least first", s.min_light, s.max_light));
+    fail_argument(fmt::format("light {}..{} must be above 0, the minimum first", s.min_light, s.max_light));
   if (!(s.min_area >= 0 && s.max_area >= 0) || (s.max_area > 0 && s.max_area < s.min_area))
     fail_argument(
-        fmt::format("areas {}..{} must be 0 (none set) or above, the least first", s.min_area, s.max_area));
+        fmt::format("areas {}..{} must be 0 (any) or above, the minimum first", s.min_area, s.max_area));
   if (s.opened < 0 || s.opened > 50)
     fail_argument(fmt::format("opened {} must be from 0 to 50 pixels", s.opened));
   if (!s.white_patch.empty() &&
@@ -195,7 +195,7 @@ void require_valid(const ColorSettings& s) {
     fail_argument("white_patch must hold x, y, width, height (at least 1) and red, green, blue");
   for (const auto* channel : {&s.first, &s.second, &s.third})
     if (!channel->empty() && channel->size() != 2)
-      fail_argument("each channel of a color must hold two numbers, the least and the most");
+      fail_argument("each channel of a color range must have two numbers, minimum and maximum");
   if (!s.space || !range_given(s)) return;
   const ColorRange range = range_of(s);
   for (size_t i = has_hue(range.space) ? 1 : 0; i < channel_count(range.space); ++i)
@@ -395,7 +395,7 @@ FindResult find(const ColorTarget& target, const PreparedPicture& prepared, cons
     }
     if (s.fill_holes && result.misses.size() > 16 && c.area < 0.5 * least) break;
     const Detection one =
-        sighting_of(blob_of(picture, mask, c, s.fill_holes), s.name, prepared.noise_sigma(0));
+        detection_of(blob_of(picture, mask, c, s.fill_holes), s.name, prepared.noise_sigma(0));
     const double area = *one.measurement("area");
     std::vector<MissReason> missed;
     if (area < least) missed.push_back(too_low("area", area, least));

@@ -16,7 +16,7 @@ namespace {
 
 constexpr double infinite = std::numeric_limits<double>::infinity();
 
-Detection sighting_of(const Scan& scan, const LineEdge& l, const std::string& name) {
+Detection detection_of(const Scan& scan, const LineEdge& l, const std::string& name) {
   const Point2 at = scan.at(l.edge.at, 0), u = scan.direction(l.edge.at);
   Detection s{.target = name, .x = at.x, .y = at.y};
   s.score = 100 * l.seen, s.contrast = std::abs(l.edge.contrast);
@@ -69,7 +69,7 @@ FindResult find_edges(const EdgeSettings& s, const Scan& scan, const PreparedPic
   const Scanned met = scanned(prepared, scan, s, scan.is_arc() ? "arc" : "band");
   const int repeats = scan.round() ? repeats_of(met.profile.brightness) : 0;
   for (const LineEdge& l : met.meant) {
-    Detection one = sighting_of(scan, l, s.name);
+    Detection one = detection_of(scan, l, s.name);
     if (scan.round()) one.measurements.push_back({"repeats", static_cast<double>(repeats)});
     take(result, std::move(one), options);
   }

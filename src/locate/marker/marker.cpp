@@ -37,7 +37,7 @@ Quality quality_of(const RimFit& fit, double taught_diameter, double tolerance) 
   return q;
 }
 
-Detection sighting_of(const RimFit& fit, const Quality& q, const std::string& name) {
+Detection detection_of(const RimFit& fit, const Quality& q, const std::string& name) {
   Detection s{.target = name, .x = fit.centre.x, .y = fit.centre.y};
   s.score = q.total, s.contrast = fit.contrast;
   s.sigma.x = fit.sigma_x, s.sigma.y = fit.sigma_y;
@@ -368,7 +368,7 @@ FindResult find(const MarkerTarget& target, const PreparedPicture& prepared, con
       const auto near = [&](Point2 p) { return distance(p, c.fit.centre) < 0.5 * c.fit.radius; };
       if (std::any_of(told.begin(), told.end(), near)) continue;
       const size_t before = result.misses.size();
-      take(result, sighting_of(c.fit, c.quality, s.name), within, limits_missed(c, s, options));
+      take(result, detection_of(c.fit, c.quality, s.name), within, limits_missed(c, s, options));
       if (result.misses.size() > before && c.quality.total < min_told)
         result.misses.pop_back();
       else

@@ -75,7 +75,8 @@ void require_valid(const OutlineSettings& s) {
         "min_area, "
         "max_area and max_defect, or give a backdrop (max_deviation is measured)");
   if (s.max_area > 0 && s.max_area < s.min_area)
-    fail_argument(fmt::format("areas {:g}..{:g} per cent must have the least first", s.min_area, s.max_area));
+    fail_argument(
+        fmt::format("areas {:g}..{:g} per cent must have the minimum first", s.min_area, s.max_area));
 }
 
 /// The mean of empty pictures, and how much they differ, in eighths of a grey level.

@@ -110,7 +110,7 @@ std::vector<EdgeMatch> matches_of(const Candidate& c, const PatternModel& target
   return matches;
 }
 
-Detection sighting_of(const Candidate& c, const PatternModel& target, const FindOptions& options) {
+Detection detection_of(const Candidate& c, const PatternModel& target, const FindOptions& options) {
   Detection s{.target = target.name(),
               .x = c.pose.x,
               .y = c.pose.y,
@@ -207,7 +207,7 @@ FindResult apply_limits(const PatternModel& target, const PreparedPicture& prepa
   result.detections.resize(taken.size());
   parallel_rows(static_cast<int>(taken.size()), 1, [&](int first, int end) {
     for (auto i = static_cast<size_t>(first); i < static_cast<size_t>(end); ++i)
-      result.detections[i] = sighting_of(taken[i], target, options);
+      result.detections[i] = detection_of(taken[i], target, options);
   });
   return result;
 }
