@@ -88,7 +88,7 @@ class PreparedPicture;
 class Work;
 
 /// Finds the pattern in a picture: coarse to fine over quantised gradient directions, then least squares on
-/// edges and on grey values; docs/pattern.md. The score is the share of the taught edge length that is seen
+/// edges and on grey values; docs/internals/pattern.md. The score is the share of the taught edge length that is seen
 /// again, weighed by nearness and direction; brightness has no part in it. Not finding is an answer with its
 /// reasons in `misses`. A part is returned only when its own best pose, with three
 /// sigmas to spare, lies inside the ranges. Where it looks like itself in another pose and too little is seen
