@@ -212,7 +212,7 @@ TEST_CASE("DONE is waited for across a lost connection") {
 TEST_CASE("every wait of a link ends within half a second of a stop") {
   const auto stops = [](const char* what, const std::function<void(const Work&)>& wait, Work& stop) {
     std::chrono::steady_clock::time_point asked;
-    std::thread side([&] {
+    std::jthread side([&] {
       std::this_thread::sleep_for(200ms);
       asked = std::chrono::steady_clock::now();
       stop.stop();

@@ -24,7 +24,7 @@ struct Play {
     settings.timeout = 600ms;
     settings.time_scale = 1000;
     SimulatedRobot robot(settings, truth);
-    std::thread side([&] { log = robot.run(); });
+    std::jthread side([&] { log = robot.run(); });
     for (const auto& lines : connections) {
       LineSocket socket = LineSocket::connect(robot.address(), 1000ms);
       for (const std::string& line : lines) socket.write(line);

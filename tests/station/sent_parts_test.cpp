@@ -49,7 +49,7 @@ TEST_CASE("sigma, z and flags are told when the station's file says so, and what
     LineListener robot({"127.0.0.1", 0});
     std::string greeting;
     std::vector<std::string> parts;
-    std::thread side([&] {
+    std::jthread side([&] {
       auto socket = robot.accept(2000ms);
       socket->read(greeting, 1000ms);
       socket->write("ROBOT 2 MODE push");
@@ -134,7 +134,7 @@ TEST_CASE("a part that may lie in another pose as well is in the report, and the
   SimulatedRobot robot(settings, {{{}, {}}});
   file.link.address = robot.address();
   RobotLog log;
-  std::thread side([&] { log = robot.run(); });
+  std::jthread side([&] { log = robot.run(); });
   Station station(std::move(file));
   station.open_link();
   const auto whole = station.step(), hidden = station.step();

@@ -1,5 +1,6 @@
 #include <doctest/doctest.h>
 
+#include "sanitized.hpp"
 #include "station_cell.hpp"
 
 using namespace station_cell;
@@ -11,7 +12,7 @@ RobotLog work(StationFile file, RobotSettings settings, const RobotTruth& truth)
   SimulatedRobot robot(settings, truth);
   if (settings.listens) file.link.address = robot.address();
   RobotLog log;
-  std::thread side([&] { log = robot.run(); });
+  std::jthread side([&] { log = robot.run(); });
   Station station(std::move(file));
   station.open_link();
   while (station.step()) {
@@ -72,12 +73,14 @@ TEST_CASE("a camera on the arm: the robot's pose comes with its question") {
            truth),
       2);
   // Without a pose there is no answer, and the robot is told why.
-  SimulatedRobot mute({.listens = true, .address = {"127.0.0.1", 0}, .asks = true, .timeout = 500ms}, {});
+  const int slow = sanitized ? 20 : 1;
+  SimulatedRobot mute({.listens = true, .address = {"127.0.0.1", 0}, .asks = true, .timeout = 500ms * slow},
+                      {});
   StationFile asked = file;
   asked.link.address = mute.address();
-  asked.link.timeout = 300ms, asked.link.finish = 500ms;
+  asked.link.timeout = 300ms * slow, asked.link.finish = 500ms * slow;
   RobotLog log;
-  std::thread side([&] { log = mute.run(); });
+  std::jthread side([&] { log = mute.run(); });
   Station station(std::move(asked));
   station.open_link();
   CHECK_THROWS_AS(station.step(), Error);
@@ -106,7 +109,7 @@ TEST_CASE("the robot knows when it was sent astray") {
 
 TEST_CASE("a robot that goes away in the middle: the station says which result was not taken") {
   LineListener robot({"127.0.0.1", 0});
-  std::thread side([&] {
+  std::jthread side([&] {
     auto socket = robot.accept(2000ms);
     socket->write("ROBOT 2 MODE push");
     std::string line;
@@ -131,7 +134,7 @@ TEST_CASE("a robot that goes away in the middle: the station says which result w
 
 TEST_CASE("a robot that acknowledges and never reports DONE is told, and does not stop the work") {
   LineListener robot({"127.0.0.1", 0});
-  std::thread side([&] {
+  std::jthread side([&] {
     auto socket = robot.accept(2000ms);
     socket->write("ROBOT 2 MODE push");
     std::string line;
@@ -182,7 +185,7 @@ TEST_CASE(
                          load_truth(cell().tray.path("truth.json")));
     file.link.address = robot.address();
     RobotLog log;
-    std::thread side([&] { log = robot.run(); });
+    std::jthread side([&] { log = robot.run(); });
     Station station(std::move(file),
                     std::make_unique<FailingCamera>(open_recording(cell().tray.path("tray")), failures));
     station.open_link();
@@ -202,7 +205,7 @@ TEST_CASE(
       cell().station(cell().text(cell().fixed(), "connect = \"127.0.0.1:1\"\nmode = \"push\""));
   SimulatedRobot robot({.address = {"127.0.0.1", 0}}, {});
   file.link.address = robot.address();
-  std::thread side([&] { robot.run(); });
+  std::jthread side([&] { robot.run(); });
   Station station(std::move(file), std::make_unique<FailingCamera>(open_recording(cell().tray.path("tray")),
                                                                    1, ErrorCode::bad_file));
   station.open_link();
@@ -218,7 +221,7 @@ TEST_CASE("a station stops within half a second, tells the robot, and leaves no 
     LineListener robot({"127.0.0.1", 0});
     file.link.address = robot.address();
     std::string end;
-    std::thread side([&] {
+    std::jthread side([&] {
       auto socket = robot.accept(2000ms);
       socket->write("ROBOT 2 MODE " + std::string(mode));
       while (socket->read(end, 5000ms) == LineSocket::Wait::line && !end.starts_with("END-OF-RESULTS")) {

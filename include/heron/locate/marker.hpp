@@ -52,8 +52,8 @@ class MarkerTarget : public TaughtKind<MarkerTarget, MarkerSettings> {
 /// Finds markers: edges vote for the centres that they may lie around (Ballard, Generalizing the Hough
 /// transform, Pattern Recognition 13, 1981, for one radius), rays from each centre meet the rim, and a
 /// blurred ellipse whose light inside and outside differs from sector to sector is fitted to the grey values
-/// along it; docs/internals/kinds.md. Whatever is seen through a hole, and whatever hides up to half of the rim, leaves
-/// sectors out.
+/// along it; docs/internals/kinds.md. Whatever is seen through a hole, and whatever hides up to half of the
+/// rim, leaves sectors out.
 ///
 /// Measurements: "diameter" (of the circle of the same area), "quality.total" (also the score), and what it
 /// is made of: "quality.rim" (per cent of the rim that is seen), "quality.scatter" (of the rim around the

@@ -75,9 +75,9 @@ class OutlineTarget : public TaughtKind<OutlineTarget, OutlineSettings> {
 };
 
 /// Finds silhouettes of that shape. The picture is turned into how much of each pixel is a part's, and the
-/// taught outline is registered to the outlines there (docs/internals/kinds.md). The score is the share of the taught
-/// outline that is met by one in the picture, an outline in place counting in full and one three pixels off
-/// not at all; it falls with what is covered, cut off or differently shaped, not with brightness.
+/// taught outline is registered to the outlines there (docs/internals/kinds.md). The score is the share of
+/// the taught outline that is met by one in the picture, an outline in place counting in full and one three
+/// pixels off not at all; it falls with what is covered, cut off or differently shaped, not with brightness.
 ///
 /// Measurements: "area" (square pixels), "deviation" (the farthest that its outline lies off, pixels),
 /// "mirrored". `defects`: pieces that are missing or too much. Two parts that touch are found when enough of

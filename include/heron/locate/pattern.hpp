@@ -88,13 +88,13 @@ class PreparedPicture;
 class Work;
 
 /// Finds the pattern in a picture: coarse to fine over quantised gradient directions, then least squares on
-/// edges and on grey values; docs/internals/pattern.md. The score is the share of the taught edge length that is seen
-/// again, weighed by nearness and direction; brightness has no part in it. Not finding is an answer with its
-/// reasons in `misses`. A part is returned only when its own best pose, with three
-/// sigmas to spare, lies inside the ranges. Where it looks like itself in another pose and too little is seen
-/// to decide, it is marked `ambiguous`. Results do not depend on the thread count. After `work` was stopped,
-/// what is sure so far is returned and `complete` is false. Throws Error{invalid_argument} when the limits
-/// contradict themselves.
+/// edges and on grey values; docs/internals/pattern.md. The score is the share of the taught edge length that
+/// is seen again, weighed by nearness and direction; brightness has no part in it. Not finding is an answer
+/// with its reasons in `misses`. A part is returned only when its own best pose, with three sigmas to spare,
+/// lies inside the ranges. Where it looks like itself in another pose and too little is seen to decide, it is
+/// marked `ambiguous`. Results do not depend on the thread count. After `work` was stopped, what is sure so
+/// far is returned and `complete` is false. Throws Error{invalid_argument} when the limits contradict
+/// themselves.
 FindResult find(const PatternTarget& target, const PreparedPicture& prepared, const FindOptions& options,
                 Explain explain = Explain::always, Work* work = nullptr);
 
