@@ -16,6 +16,7 @@ class HelpFormatter : public CLI::Formatter {
 
 /// Leaves in the help of the command that was called only the options of the kind that was given: by `--kind`
 /// of `teach`, by the target of `find`. Without one, the settings of the kinds are left out.
+/// Throws Error{invalid_argument} for a kind that does not exist.
 void fit_help(const CLI::App& app);
 
 }  // namespace heron::tool

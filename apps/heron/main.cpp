@@ -19,7 +19,14 @@ namespace {
 
 /// Help and version are wishes fulfilled (0); everything else that cannot be parsed is wrong use (2).
 int parse_failed(const CLI::App& app, const CLI::ParseError& error) {
-  if (dynamic_cast<const CLI::CallForHelp*>(&error)) heron::tool::fit_help(app);
+  if (dynamic_cast<const CLI::CallForHelp*>(&error)) {
+    try {
+      heron::tool::fit_help(app);
+    } catch (const heron::Error& wrong) {
+      fmt::print(stderr, "heron: {}\n", wrong.what());
+      return 2;
+    }
+  }
   const int code = app.exit(error);
   return code == 0 ? 0 : 2;
 }

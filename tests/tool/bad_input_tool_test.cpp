@@ -121,6 +121,27 @@ TEST_CASE("what cannot be written is an error that says where, and a disk's refu
     CHECK(entry.path().extension() != ".part");
 }
 
+TEST_CASE("help of one kind shows that kind's options alone, and refuses a kind that does not exist") {
+  TemporaryFolder folder;
+  const auto help = [&](const std::string& call) {
+    return run(bad_tool + " " + call + " --help", folder.path());
+  };
+  const auto border = help("teach --kind border").out, common = help("teach").out,
+             color = help("teach --kind color").out;
+  CHECK(contains(border, "--chip-width"));
+  CHECK(contains(border, "[15]"));  // the default of --snap
+  CHECK_FALSE(contains(border, "--min-light"));
+  CHECK_FALSE(contains(border, "--edge-threshold"));
+  CHECK_FALSE(contains(border, "--steps"));  // learned at teaching
+  CHECK(contains(color, "--not"));
+  CHECK_FALSE(contains(color, "--inversion"));
+  CHECK_FALSE(contains(common, "--chip-width"));
+  CHECK(contains(common, "--kind KIND --help"));
+  const auto wrong = help("teach --kind nonsense");
+  CHECK(wrong.status == 2);
+  CHECK(contains(wrong.err, "'nonsense' is no kind of target"));
+}
+
 TEST_CASE("help is there for every command, with an example that names it") {
   TemporaryFolder folder;
   const auto all = run(bad_tool + " --help", folder.path());

@@ -29,7 +29,7 @@ struct BorderSettings {
   double chip_inset = 2;  ///< pixels from the border to the strip, inwards; below 0: outside
   ChipTone chip_tone = ChipTone::either;
   double chip_change = 25;  ///< grey levels off the strip's own brightness that count as damage; 1 to 255
-  double min_chip = 6;      ///< square pixels; a smaller one is not told
+  double min_chip = 6;      ///< smallest chip that is reported, square pixels
   double max_chip = 0;      ///< square pixels; a border with a larger one is a miss; 0: no limit
   std::vector<double> steps = {};   ///< grey levels inside less outside, a value a side, at teaching
   std::vector<double> corner = {};  ///< of this file's pixels in the camera's picture

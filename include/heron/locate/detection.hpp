@@ -101,7 +101,7 @@ struct Detection {
   bool inverted = false;  ///< dark where it was taught bright
   std::vector<EdgeMatch> edges = {};
   bool has_angle = true;  ///< false where the kind, or this part, has none; `angle` is then 0
-  std::vector<Measurement> measurements = {};  ///< what its kind tells beside the pose
+  std::vector<Measurement> measurements = {};  ///< what its kind measures besides the pose
   std::vector<Defect> defects = {};            ///< largest first
   std::vector<Contour> contours = {};
   std::vector<NamedPoint> points = {};

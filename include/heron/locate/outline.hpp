@@ -37,7 +37,7 @@ struct OutlineSettings {
   double min_area = 0;    ///< per cent of the taught area; 0: any
   double max_area = 0;    ///< 0: any
   double max_deviation = 0;  ///< pixels that the outline may lie off anywhere; 0: any
-  double min_defect = 12;    ///< square pixels from which on a missing or extra piece is told
+  double min_defect = 12;    ///< smallest missing or extra piece that is reported, square pixels
   double max_defect = 0;     ///< square pixels that all of them may sum up to; 0: any
   FindOptions options = {.min_score = 60};
   PartGeometry geometry = {};
@@ -81,7 +81,7 @@ class OutlineTarget : public TaughtKind<OutlineTarget, OutlineSettings> {
 ///
 /// Measurements: "area" (square pixels), "deviation" (the farthest that its outline lies off, pixels),
 /// "mirrored". `defects`: pieces that are missing or too much. Two parts that touch are found when enough of
-/// each outline is free; else a miss tells of the area that is too large for one. Throws
+/// each outline is free; otherwise a miss says that the area is too large for one. Throws
 /// Error{invalid_argument} when the background has another size than the picture, or the picture is grey
 /// where the backdrop is a color.
 FindResult find(const OutlineTarget& target, const PreparedPicture& prepared, const FindOptions& options,

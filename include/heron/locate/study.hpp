@@ -21,7 +21,7 @@ struct StudiedFind {
   bool within = false;  ///< the limits let it through
   bool right = false;   ///< it is a part: by what is known, else because the limits let it through
   std::vector<Measurement> measurements = {};  ///< as the detection has them
-  std::vector<std::string> reasons = {};       ///< that turned it away, as far as they are known
+  std::vector<std::string> reasons = {};       ///< names of the limits that rejected it, if known
 };
 
 /// One picture of a study.

@@ -30,7 +30,7 @@ struct RobotSettings {
   bool asks = false;                    ///< asks for each part, instead of taking what the station sends
   std::string token = {};               ///< sent in its answer to the greeting
   double speed_mm_s = 500;              ///< along a straight line; 1 to 100000
-  double time_scale = 1;                ///< its clock runs so many times faster than real
+  double time_scale = 1;                ///< factor by which its clock runs faster than real time
   Pose2 home{300, 0, {}};               ///< where it starts
   std::vector<Pose2> looks = {};        ///< on an arm: its pose for each picture, sent with the question
   LineSocket::Duration timeout{10000};  ///< for the station to come, or to say something

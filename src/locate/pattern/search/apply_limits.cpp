@@ -190,7 +190,8 @@ FindResult apply_limits(const PatternModel& target, const PreparedPicture& prepa
   for (TurnedAway& away : turned_away) {
     Candidate& c = away.candidate;
     if (result.misses.size() == max_misses || on_spot_of(taken, c) || on_spot_of(told, c)) continue;
-    if (2 * c.score < options.min_score && !told.empty()) continue;  // far off, and something nearer is told
+    if (2 * c.score < options.min_score && !told.empty())
+      continue;  // far off, and a better miss is already listed
     // Part of what was found, laid over itself a little off, is no news.
     const auto duplicates = [&](const Candidate& s) {
       return 2 * c.score < s.score && overlap_of(c, s) > 0.3;

@@ -154,7 +154,7 @@ void PatternModel::add_centred(const PatternSettings& settings) {
   auto moved = std::make_shared<TaughtPicture>(*taught_);
   moved->origin += middle;
   const auto centred = std::make_shared<const PatternModel>(std::move(moved), settings);
-  // Edges are told one by one, so they must be the same ones.
+  // A detection lists each edge, so both models must have the same edges.
   if (centred->levels_[0].size() == levels_[0].size()) centred_ = centred;
 }
 
