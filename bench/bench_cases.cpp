@@ -259,8 +259,8 @@ void judge(const Case& c, const View& view, const FindResult& found, Tally& tall
                               : angle_off(c.part, s.angle, turn);
     const double turned_px = std::abs(turned) * std::numbers::pi / 180 * reach_of(c.part);
     const bool far = norm(off) > 0.5 || turned_px > 0.5;
-    const bool beyond = std::abs(off.x) > 5 * s.sigma.x || std::abs(off.y) > 5 * s.sigma.y ||
-                        (turns && std::abs(turned) > 5 * s.sigma.angle.degrees());
+    const bool beyond = std::abs(off.x) > 5 * *s.sigma.x || std::abs(off.y) > 5 * *s.sigma.y ||
+                        (turns && std::abs(turned) > 5 * s.sigma.angle->degrees());
     if (far && beyond && s.ambiguous) {
       ++tally.told, seen = true;
       continue;
@@ -272,15 +272,15 @@ void judge(const Case& c, const View& view, const FindResult& found, Tally& tall
             "    wrong by %.2f %.2f px, %.2f degrees; scale %.3f score %.1f at %.2f %.2f turned %.2f taught "
             "at %.0f sigma %.3f %.3f %.3f\n",
             off.x, off.y, turned, s.scale, s.score, view.pixel.x, view.pixel.y, turn.degrees(),
-            c.taught_at.degrees(), s.sigma.x, s.sigma.y, s.sigma.angle.degrees());
+            c.taught_at.degrees(), *s.sigma.x, *s.sigma.y, s.sigma.angle.value_or(Angle{}).degrees());
       continue;
     }
     if (seen) ++tally.more;
     seen = true;
     tally.worst = std::max({tally.worst, std::abs(off.x), std::abs(off.y)});
-    ++tally.asked[0], tally.within[0] += std::abs(off.x) < 2 * s.sigma.x;
-    ++tally.asked[1], tally.within[1] += std::abs(off.y) < 2 * s.sigma.y;
-    if (turns) ++tally.asked[2], tally.within[2] += std::abs(turned) < 2 * s.sigma.angle.degrees();
+    ++tally.asked[0], tally.within[0] += std::abs(off.x) < 2 * *s.sigma.x;
+    ++tally.asked[1], tally.within[1] += std::abs(off.y) < 2 * *s.sigma.y;
+    if (turns) ++tally.asked[2], tally.within[2] += std::abs(turned) < 2 * s.sigma.angle->degrees();
   }
   tally.found += seen;
   if (!seen && tell) {

@@ -177,12 +177,12 @@ void judge(const StudioView& view, const FindResult& result, double near, Sums& 
     ++sums.counted;
     const Point2 off = Point2{s.x, s.y} - view.parts[which].pixel;
     sums.x += off.x * off.x, sums.y += off.y * off.y, sums.worst = std::max(sums.worst, norm(off));
-    sums.covered_x += std::abs(off.x) <= 2 * s.sigma.x, sums.covered_y += std::abs(off.y) <= 2 * s.sigma.y;
+    sums.covered_x += std::abs(off.x) <= 2 * *s.sigma.x, sums.covered_y += std::abs(off.y) <= 2 * *s.sigma.y;
     sums.lowest = std::min(sums.lowest, s.score);
     if (s.has_angle && view.parts[which].kind != "teal") {  // a tile's long axis has no truth here
       const double turn = (s.angle - view.parts[which].angle).wrapped().degrees();
       sums.angle += turn * turn, ++sums.angles;
-      sums.covered_angle += std::abs(turn) <= 2 * s.sigma.angle.degrees();
+      sums.covered_angle += std::abs(turn) <= 2 * s.sigma.angle->degrees();
     }
   }
   sums.parts += static_cast<int>(view.parts.size());

@@ -134,10 +134,10 @@ void measure(const Setting& s, int pictures, uint64_t seed_of_all) {
     if (f.detections.size() != 1) continue;
     ++found;
     const Detection& seen = f.detections[0];
-    x.add(seen.x - pixel(there).x, seen.sigma.x), y.add(seen.y - pixel(there).y, seen.sigma.y);
+    x.add(seen.x - pixel(there).x, *seen.sigma.x), y.add(seen.y - pixel(there).y, *seen.sigma.y);
     angle.add((seen.angle + radians(there[2] - taught_at[2])).wrapped().degrees(),
-              seen.sigma.angle.degrees());
-    if (s.scale.max > s.scale.min) scale.add(seen.scale - size, seen.sigma.scale);
+              seen.sigma.angle->degrees());
+    if (s.scale.max > s.scale.min) scale.add(seen.scale - size, *seen.sigma.scale);
   }
   std::printf("  %s: %d of %d found\n", s.name, found, pictures);
   x.print(), y.print(), angle.print();

@@ -119,8 +119,8 @@ void print_accuracy(int pictures) {
         share += dot(off, off) / (bound(0, 0) + bound(1, 1));
         const double b = radians(std::sqrt(bound(2, 2))).degrees();
         angle_share += turn * turn / (b * b);
-        inside += (std::abs(off.x) < 2 * m.sigma.x) + (std::abs(off.y) < 2 * m.sigma.y);
-        inside_angle += std::abs(turn) < 2 * m.sigma.angle.degrees();
+        inside += (std::abs(off.x) < 2 * *m.sigma.x) + (std::abs(off.y) < 2 * *m.sigma.y);
+        inside_angle += std::abs(turn) < 2 * m.sigma.angle->degrees();
       }
       const double n = std::max(1, found);
       std::printf("  %8.0f %4.0f° %6.1f %10.5f %7.2f %9.5f %12.5f %7.2f %9.5f %8.1f %8.1f\n", diameter, tilt,

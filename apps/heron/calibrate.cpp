@@ -9,6 +9,8 @@
 #include "heron/base/error.hpp"
 #include "heron/draw/overlay.hpp"
 #include "heron/files/picture_file.hpp"
+#include "heron/plot/calibration_plots.hpp"
+#include "log.hpp"
 #include "options.hpp"
 
 namespace heron::tool {
@@ -22,7 +24,8 @@ int calibrate_as_asked(const CalibrateOptions& o, const CLI::App& command) {
     int (*run)(const CalibrateOptions&);
     std::string used;
   };
-  const std::string file = " --output --replace", drawn = " --picture --sigma-map",
+  const std::string file = " --output --replace",
+                    drawn = " --picture --sigma-map --residual-plot --plot-data",
                     board = " pictures --board --columns --rows --pitch";
   const Way ways[] = {
       {o.lens, "--lens", calibrate_lens, "--lens --plane" + board + file + drawn},
@@ -36,12 +39,12 @@ int calibrate_as_asked(const CalibrateOptions& o, const CLI::App& command) {
       {!o.hand_eye.empty(), "--hand-eye", solve_hand_eye,
        "--hand-eye --mount --rotation --radians --lens-from --tolerance-mm" + board + file},
       {!o.anchor.empty(), "--anchor", anchor_rings, "--anchor --mark-height pictures" + file},
-      {!o.carry.empty(), "--transfer", carry_along, "--transfer --free pictures" + file},
+      {!o.transfer.empty(), "--transfer", transfer_along_marks, "--transfer --free pictures" + file},
       {!o.check.empty(), "--check", check_calibration, "--check pictures --picture"}};
   std::vector<std::string> read = o.pictures;
   for (const std::string& other : {o.points, o.touched, o.wrist, o.hand_eye, o.lens_from, o.check})
     read.push_back(other);
-  require_not_read({o.output, o.picture, o.sigma_map}, read);
+  require_not_read({o.output, o.picture, o.sigma_map, o.residual_plot}, read);
   const Way* chosen = nullptr;
   for (const Way& way : ways) {
     if (!way.asked) continue;
@@ -65,10 +68,15 @@ int calibrate_as_asked(const CalibrateOptions& o, const CLI::App& command) {
 
 }  // namespace
 
-double sigma_at_middle(const MappingRecord& r) {
-  if (r.world == "flange") return 0;  // its plane is where the robot goes
+std::optional<double> sigma_at_middle(const MappingRecord& r) {
+  if (r.world == "flange") return std::nullopt;  // its plane is where the robot goes
   const WorldPose middle = r.mapping.world_pose({0.5 * (r.width - 1), 0.5 * (r.height - 1)}, {});
-  return std::hypot(middle.sigma.x, middle.sigma.y);
+  const double sigma = std::hypot(*middle.sigma.x, *middle.sigma.y);
+  return sigma > 0 ? std::optional(sigma) : std::nullopt;  // a mapping without a covariance
+}
+
+std::string sigma_text(const std::optional<double>& sigma_mm) {
+  return sigma_mm ? fmt::format("{:.4f} mm", *sigma_mm) : "unknown";
 }
 
 void save_with_care(const std::string& path, MappingRecord record, bool replace) {
@@ -78,36 +86,35 @@ void save_with_care(const std::string& path, MappingRecord record, bool replace)
       old = load_mapping(path);
     } catch (const Error& error) {
       if (!replace)
-        throw Error(ErrorCode::not_writable,
-                    fmt::format("{}: something stands there that is no mapping ({}); nothing was written. "
+        throw Error(ErrorCode::not_writable, ErrorPlace{path},
+                    fmt::format("something stands there that is no mapping ({}); nothing was written. "
                                 "--replace takes its place",
-                                path, error.what()));
+                                error.what()));
     }
     if (old) {
       if (old->axes) record.axes = old->axes;
-      const double before = sigma_at_middle(*old), now = sigma_at_middle(record);
+      const std::optional<double> before = sigma_at_middle(*old), now = sigma_at_middle(record);
       if (!replace && old->world != record.world)
         throw Error(
-            ErrorCode::not_writable,
-            fmt::format("{}: the mapping there (of {}, from {}) leads into another frame ({}) than the new "
+            ErrorCode::not_writable, ErrorPlace{path},
+            fmt::format("the mapping there (of {}, from {}) leads into another frame ({}) than the new "
                         "one ({}); nothing was written. --replace takes its place, another --output keeps "
                         "both",
-                        path, old->date, old->made_from, old->world, record.world));
-      // A sigma of 0 is one that nothing is known of.
-      if (!replace && before > 0 && !(now > 0 && now <= 1.5 * before + 1e-6))
-        throw Error(ErrorCode::not_writable,
-                    fmt::format("{}: the existing mapping (of {}, from {}) has a standard uncertainty of "
-                                "{:.4f} mm at the picture's centre, the new one {:.4f} mm; nothing was "
+                        old->date, old->made_from, old->world, record.world));
+      if (!replace && before && !(now && *now <= 1.5 * *before + 1e-6))
+        throw Error(ErrorCode::not_writable, ErrorPlace{path},
+                    fmt::format("the existing mapping (of {}, from {}) has a standard uncertainty of "
+                                "{} at the picture's centre, the new one {}; nothing was "
                                 "written. --replace overwrites it, another --output keeps both",
-                                path, old->date, old->made_from, before, now));
-      fmt::print(stderr,
-                 "heron: calibrate: replaces the mapping of {} (from {}): rms {:.4f} -> {:.4f} px, sigma at "
-                 "the middle {:.4f} -> {:.4f} mm{}{}\n",
-                 old->date, old->made_from, old->rms_px, record.rms_px, before, now,
-                 old->axes ? "; its zero and axes are kept" : "",
-                 !old->anchors.empty() && record.anchors.empty()
-                     ? "; its ring marks lay in the old world and are dropped, --anchor measures them anew"
-                     : "");
+                                old->date, old->made_from, sigma_text(before), sigma_text(now)));
+      log_note(
+          "calibrate: replaces the mapping of {} (from {}): rms {:.4f} -> {:.4f} px, sigma at "
+          "the middle {} -> {}{}{}",
+          old->date, old->made_from, old->rms_px, record.rms_px, sigma_text(before), sigma_text(now),
+          old->axes ? "; its zero and axes are kept" : "",
+          !old->anchors.empty() && record.anchors.empty()
+              ? "; its ring marks lay in the old world and are dropped, --anchor measures them anew"
+              : "");
     }
   }
   save_mapping(path, record);
@@ -123,7 +130,10 @@ void draw_what_was_asked(const CalibrateOptions& o, const MappingRecord& record)
                                            record.points, record.mapping));
   }
   if (!o.sigma_map.empty())
-    save_picture(o.sigma_map, draw_sigma_map(record.width, record.height, record.mapping, record.points));
+    save_plot(o.sigma_map, sigma_plot(record.width, record.height, record.mapping, record.points),
+              o.plot_data);
+  if (!o.residual_plot.empty())
+    save_plot(o.residual_plot, residual_plot(record.width, record.height, record.points), o.plot_data);
 }
 
 std::pair<int, int> picture_size(const CalibrateOptions& o) {
@@ -139,19 +149,9 @@ std::pair<int, int> picture_size(const CalibrateOptions& o) {
   return {picture.width(), picture.height()};
 }
 
-void add_calibrate(CLI::App& app, Action& action) {
-  auto o = std::make_shared<CalibrateOptions>();
-  CLI::App* c = app.add_subcommand("calibrate",
-                                   "Calibrates the pixel-to-world mapping: from a board, several views, one "
-                                   "length, known points or robot poses");
-  c->add_option("pictures", o->pictures, "pictures, usually of a board");
-  c->add_option("--output", o->output, "mapping file to write");
-  c->add_flag("--replace", o->replace, "overwrites a mapping with a smaller standard uncertainty");
-  c->add_option("--picture", o->picture, "draws the residuals");
-  c->add_option("--sigma-map", o->sigma_map, "draws the standard uncertainty over the picture");
-  c->add_flag("--json", o->json, "prints one JSON object instead of a table");
-  c->add_option("--size", o->size, "WIDTH,HEIGHT of the pictures, when no picture is given");
+namespace {
 
+void add_board_options(CLI::App* c, CalibrateOptions* o) {
   const auto board = "Board";
   c->add_option("--board", o->board, "dots or checker")->group(board);
   c->add_option("--columns", o->shape.columns, "number of dots, or inner corners, along X")
@@ -173,7 +173,9 @@ void add_calibrate(CLI::App& app, Action& action) {
        "--lens-from", o->lens_from,
        "takes the lens from this mapping; one picture of the board then gives positions at every height")
       ->group(board);
+}
 
+void add_known_options(CLI::App* c, CalibrateOptions* o) {
   const auto known = "Known lengths and points";
   c->add_option("--length", o->length,
                 "real length between --from and --to, for example 100mm or 4in; gives millimetres per pixel")
@@ -203,7 +205,9 @@ void add_calibrate(CLI::App& app, Action& action) {
                 "the outlier is named")
       ->capture_default_str()
       ->group(known);
+}
 
+void add_robot_options(CLI::App* c, CalibrateOptions* o) {
   const auto robot = "Robot";
   c->add_option(
        "--touch-points", o->touched,
@@ -229,7 +233,9 @@ void add_calibrate(CLI::App& app, Action& action) {
                 "moving axes, as zyx")
       ->group(robot);
   c->add_flag("--radians", o->radians, "angles in the CSV file are radians")->group(robot);
+}
 
+void add_mapping_options(CLI::App* c, CalibrateOptions* o) {
   const auto old = "Existing mapping";
   c->add_option("--check", o->check, "tests this mapping against a new picture of its board or ring marks")
       ->group(old);
@@ -240,12 +246,36 @@ void add_calibrate(CLI::App& app, Action& action) {
                 "with --anchor: height of the marks above the plane, millimetres")
       ->group(old);
   c->add_option(
-       "--transfer", o->carry,
+       "--transfer", o->transfer,
        "transfers this mapping by its ring marks after the table or the camera was moved along the plane")
       ->group(old);
   c->add_flag("--free", o->free_motion,
               "with --transfer: accepts any motion; needs the lens and preferably three or more marks")
       ->group(old);
+}
+
+}  // namespace
+
+void add_calibrate(CLI::App& app, Action& action) {
+  auto o = std::make_shared<CalibrateOptions>();
+  CLI::App* c = app.add_subcommand("calibrate",
+                                   "Calibrates the pixel-to-world mapping: from a board, several views, one "
+                                   "length, known points or robot poses");
+  c->add_option("pictures", o->pictures, "pictures, usually of a board");
+  c->add_option("--output", o->output, "mapping file to write");
+  c->add_flag("--replace", o->replace, "overwrites a mapping with a smaller standard uncertainty");
+  c->add_option("--picture", o->picture, "draws the residuals");
+  c->add_option("--sigma-map", o->sigma_map,
+                "draws the standard uncertainty over the picture; .png, .svg or .pdf");
+  c->add_option("--residual-plot", o->residual_plot,
+                "draws the statistics of the residuals; .png, .svg or .pdf");
+  c->add_flag("--plot-data", o->plot_data, "writes the numbers of each plot beside it, as FILE.csv");
+  c->add_flag("--json", o->json, "prints one JSON object instead of a table");
+  c->add_option("--size", o->size, "WIDTH,HEIGHT of the pictures, when no picture is given");
+  add_board_options(c, o.get());
+  add_known_options(c, o.get());
+  add_robot_options(c, o.get());
+  add_mapping_options(c, o.get());
   c->footer(
       "Example: heron calibrate --board dots --columns 13 --rows 11 --pitch 18 board.png --output "
       "mapping.toml\n"

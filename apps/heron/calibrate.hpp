@@ -11,7 +11,8 @@ namespace heron::tool {
 /// Everything `calibrate` may be told; each way of calibrating uses its share.
 struct CalibrateOptions {
   std::vector<std::string> pictures;
-  std::string board, output, picture, sigma_map;
+  std::string board, output, picture, sigma_map, residual_plot;
+  bool plot_data = false;
   BoardShape shape;
   bool lens = false;
   std::string lens_from, plane;
@@ -24,7 +25,7 @@ struct CalibrateOptions {
   std::string hand_eye, mount = "arm", rotation;
   bool radians = false;
   std::string check;
-  std::string anchor, carry;
+  std::string anchor, transfer;
   double mark_height = 0;
   bool free_motion = false;
   bool replace = false, json = false;
@@ -42,7 +43,7 @@ int solve_hand_eye(const CalibrateOptions& o);
 std::optional<std::vector<RingSeen>> anchored_rings_in(const std::string& path, const MappingRecord& record);
 
 int anchor_rings(const CalibrateOptions& o);
-int carry_along(const CalibrateOptions& o);
+int transfer_along_marks(const CalibrateOptions& o);
 int check_calibration(const CalibrateOptions& o);
 
 /// Writes the mapping; where one stands already, its axes are kept, what changes is said (on standard error),
@@ -50,7 +51,9 @@ int check_calibration(const CalibrateOptions& o);
 void save_with_care(const std::string& path, MappingRecord record, bool replace);
 
 /// The sigma of x and y at the middle of the picture.
-double sigma_at_middle(const MappingRecord& record);
+std::optional<double> sigma_at_middle(const MappingRecord& record);
+/// For people: "0.0123 mm" or "unknown".
+std::string sigma_text(const std::optional<double>& sigma_mm);
 
 /// Pictures that were asked for: residuals, map of the sigma.
 void draw_what_was_asked(const CalibrateOptions& o, const MappingRecord& record);

@@ -9,7 +9,9 @@
 #include "heron/base/error.hpp"
 #include "heron/calibrate/lens.hpp"
 #include "heron/files/picture_file.hpp"
+#include "log.hpp"
 #include "options.hpp"
+#include "progress.hpp"
 
 namespace heron::tool {
 namespace {
@@ -32,7 +34,7 @@ Json json_of(const MappingRecord& r, const Json& kind_of_its_own) {
             {"sigma_px", r.sigma_px},
             {"largest_mm", r.largest_mm},
             {"mm_per_pixel", r.mapping.mm_per_pixel(centre)},
-            {"sigma_mm", {{"x", middle.sigma.x}, {"y", middle.sigma.y}}}});
+            {"sigma_mm", {{"x", *middle.sigma.x}, {"y", *middle.sigma.y}}}});
   return j;
 }
 
@@ -57,7 +59,7 @@ void print_plane(const MappingRecord& r, const BoardSummary& seen, bool json) {
                          : ", no mark: origin is the corner nearest the bottom left");
   fmt::print("residual    rms {:.4f} px, largest {:.4f} mm\n", r.rms_px, r.largest_mm);
   fmt::print("scale       {:.5f} mm per pixel at the centre\n", r.mapping.mm_per_pixel(centre));
-  fmt::print("sigma       x {:.4f} mm, y {:.4f} mm at the centre\n", middle.sigma.x, middle.sigma.y);
+  fmt::print("sigma       x {:.4f} mm, y {:.4f} mm at the centre\n", *middle.sigma.x, *middle.sigma.y);
   if (r.distortion_px > 0.2)
     fmt::print(
         "note        residuals grow towards the corners by {:.2f} px: the lens bends straight lines, and a "
@@ -82,11 +84,10 @@ bool fits_well(const MappingRecord& r, const CalibrateOptions& o) {
   const MappedPoint& worst = *std::max_element(
       r.points.begin(), r.points.end(),
       [](const MappedPoint& a, const MappedPoint& b) { return norm(a.residual_px) < norm(b.residual_px); });
-  fmt::print(
-      stderr,
-      "heron: calibrate: the board's points do not fit to {:g} px (--tolerance-px): rms {:.2f} px; the point "
+  log_error(
+      "calibrate: the board's points do not fit to {:g} px (--tolerance-px): rms {:.2f} px; the point "
       "at ({:g}, {:g}) mm lies {:.2f} px off. Nothing was written. Is the board flat, and are --columns, "
-      "--rows and the lens right (--lens calibrates it)?\n",
+      "--rows and the lens right (--lens calibrates it)?",
       o.tolerance_px, r.rms_px, worst.world_mm.x, worst.world_mm.y, norm(worst.residual_px));
   return false;
 }
@@ -167,8 +168,8 @@ void print_lens(const LensCalibration& c, const MappingRecord& r, const Calibrat
   fmt::print("residual    rms {:.4f} px, largest {:.3f} px, {} points\n", c.rms_px, c.largest_px,
              c.points.size());
   for (const std::string& words : c.left_out) fmt::print("left out    {}\n", words);
-  fmt::print("plane       the board in {}; sigma {:.4f} mm at the middle of the picture\n",
-             o.plane.empty() ? r.pictures[0] : base_name(o.plane), sigma_at_middle(r));
+  fmt::print("plane       the board in {}; sigma {} at the middle of the picture\n",
+             o.plane.empty() ? r.pictures[0] : base_name(o.plane), sigma_text(sigma_at_middle(r)));
   for (const std::string& words : c.advice) fmt::print("advice      {}\n", words);
 }
 
@@ -199,7 +200,9 @@ int calibrate_lens(const CalibrateOptions& o) {
   r.made_from = "lens", r.board = shape, r.date = now_text();
   std::vector<BoardView> views;
   LensOptions options;
+  Progress progress(o.pictures.size(), "views");
   for (const std::string& path : o.pictures) {
+    progress.step();
     auto view = view_of(path, shape, r.width, r.height, nullptr, {.any_part = true});
     if (!view) continue;  // the others may do; the reason is told
     if (path == o.plane) options.plane_view = static_cast<int>(views.size());

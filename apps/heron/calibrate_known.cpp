@@ -133,7 +133,7 @@ int calibrate_points(const CalibrateOptions& o) {
                                                                                      : 8u);
   fmt::print("residual    rms {:.3f} px, largest {:.4f} mm{}\n", r.rms_px, r.largest_mm,
              exact ? "; no pair to spare, so a wrong one would not show" : "");
-  fmt::print("sigma       {:.4f} mm at the middle of the picture\n", sigma_at_middle(r));
+  fmt::print("sigma       {} at the middle of the picture\n", sigma_text(sigma_at_middle(r)));
   if (c.left_handed)
     fmt::print(
         "note        the machine's axes are left-handed as the camera sees them (or the picture is "

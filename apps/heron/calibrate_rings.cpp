@@ -8,6 +8,7 @@
 #include "heron/base/error.hpp"
 #include "heron/calibrate/ring_anchor.hpp"
 #include "heron/files/picture_file.hpp"
+#include "log.hpp"
 #include "options.hpp"
 
 namespace heron::tool {
@@ -41,10 +42,9 @@ std::optional<std::vector<RingSeen>> anchored_rings_in(const std::string& path, 
                        [&](const RingSeen& s) { return s.identity == a.identity; });
   });
   if (any || r.anchors.empty()) return rings;
-  fmt::print(
-      stderr,
-      "heron: calibrate: {}: none of the mapping's {} ring marks is seen among {}; are they covered, out of "
-      "the picture, or smaller than 18 pixels?\n",
+  log_error(
+      "calibrate: {}: none of the mapping's {} ring marks is seen among {}; are they covered, out of "
+      "the picture, or smaller than 18 pixels?",
       path, r.anchors.size(), rings.size());
   return std::nullopt;
 }
@@ -53,10 +53,9 @@ int anchor_rings(const CalibrateOptions& o) {
   MappingRecord r = record_for(o, o.anchor, "--anchor");
   const std::vector<RingSeen> rings = rings_in(o.pictures[0], r);
   if (rings.empty()) {
-    fmt::print(
-        stderr,
-        "heron: calibrate: {}: no ring mark is seen; print some with `heron board --kind ring`, at least 18 "
-        "pixels across\n",
+    log_error(
+        "calibrate: {}: no ring mark is seen; print some with `heron board --kind ring`, at least 18 "
+        "pixels across",
         o.pictures[0]);
     return 1;
   }
@@ -91,21 +90,21 @@ int anchor_rings(const CalibrateOptions& o) {
   return 0;
 }
 
-int carry_along(const CalibrateOptions& o) {
-  MappingRecord r = record_for(o, o.carry, "--transfer");
+int transfer_along_marks(const CalibrateOptions& o) {
+  MappingRecord r = record_for(o, o.transfer, "--transfer");
   const Motion motion = o.free_motion ? Motion::free : Motion::along_plane;
   const auto rings = anchored_rings_in(o.pictures[0], r);
   if (!rings) return 1;
-  const MappingCarried c = carry_mapping(r.mapping, r.anchors, *rings, motion);
-  constexpr double max_misfit = 9;  // three sigmas
-  const bool fits = c.misfit < max_misfit;
+  const TransferredMapping c = transfer_mapping(r.mapping, r.anchors, *rings, motion);
+  constexpr double max_reduced_chi_square = 9;  // three sigmas
+  const bool fits = c.reduced_chi_square < max_reduced_chi_square;
   if (o.json) {
-    fmt::print("{}\n", Json{{"kind", "carried"},
+    fmt::print("{}\n", Json{{"kind", "transferred"},
                             {"motion", o.free_motion ? "free" : "along plane"},
                             {"shift_mm", {c.shift_mm.x, c.shift_mm.y, c.lift_mm}},
                             {"turn", c.turn.degrees()},
                             {"tilt", c.tilt.degrees()},
-                            {"misfit", c.misfit},
+                            {"reduced_chi_square", c.reduced_chi_square},
                             {"ambiguous", c.ambiguous},
                             {"rings", c.identities},
                             {"sigma",
@@ -124,21 +123,20 @@ int carry_along(const CalibrateOptions& o) {
           "lift        {:.4f} \u00b1 {:.4f} mm along the normal\ntilt        {:.4f} \u00b1 {:.4f} degrees\n",
           c.lift_mm, c.sigma_lift_mm, c.tilt.degrees(), c.sigma_tilt.degrees());
     fmt::print(
-        "misfit      {:.2f} (mean squared residual in sigmas; about 1 if the motion explains the marks, "
-        "above "
-        "{:g} nothing is written)\n",
-        c.misfit, max_misfit);
+        "chi-square  {:.2f} per degree of freedom; about 1 if the motion explains the marks, above {:g} "
+        "nothing "
+        "is written\n",
+        c.reduced_chi_square, max_reduced_chi_square);
   }
   if (c.ambiguous)
-    fmt::print(
-        stderr,
-        "heron: calibrate: note: another tilt explains the marks as well; the one nearer to the old plane "
-        "was taken. More marks, or a larger one, would tell\n");
+    log_note(
+        "calibrate: note: another tilt explains the marks as well; the one nearer to the old plane "
+        "was taken. More marks, or a larger one, would tell");
   if (!fits) {
-    fmt::print(stderr, "heron: calibrate: {} does not explain how the marks lie now{}; nothing was written\n",
-               o.free_motion ? "one motion" : "a motion along the plane",
-               o.free_motion ? ": did one of them come loose?"
-                             : ": allow --free with a known lens, or calibrate anew");
+    log_error("calibrate: {} does not explain how the marks lie now{}; nothing was written",
+              o.free_motion ? "one motion" : "a motion along the plane",
+              o.free_motion ? ": did one of them come loose?"
+                            : ": allow --free with a known lens, or calibrate anew");
     return 1;
   }
   r.mapping = c.mapping;

@@ -9,7 +9,9 @@
 #include "heron/calibrate/hand_eye.hpp"
 #include "heron/files/csv_file.hpp"
 #include "heron/files/picture_file.hpp"
+#include "log.hpp"
 #include "options.hpp"
+#include "progress.hpp"
 
 namespace heron::tool {
 namespace {
@@ -107,10 +109,9 @@ int calibrate_touched(const CalibrateOptions& o) {
     return fits ? 0 : 1;
   }
   if (!fits) {
-    fmt::print(
-        stderr,
-        "heron: calibrate: the touched points do not fit to {:g} mm (--tolerance-mm): pair {} (board {:g}, "
-        "{:g}; robot {:g}, {:g}) {}\n",
+    log_error(
+        "calibrate: the touched points do not fit to {:g} mm (--tolerance-mm): pair {} (board {:g}, "
+        "{:g}; robot {:g}, {:g}) {}",
         o.tolerance_mm, named + 1, board[named].x, board[named].y, robot[named].x, robot[named].y,
         wrong ? "is off; the others fit without it. Touch it again, or leave it out"
               : fmt::format("is {:.2f} mm off, the farthest; with one pair more a single wrong one could be "
@@ -141,10 +142,9 @@ int calibrate_wrist(const CalibrateOptions& o) {
   }
   const bool fits = worst <= o.tolerance_mm;
   if (!fits)
-    fmt::print(
-        stderr,
-        "heron: calibrate: the wrist's rows do not fit to {:g} mm (--tolerance-mm): row {} (angle {:g}) lies "
-        "{:.2f} mm off the circle\n",
+    log_error(
+        "calibrate: the wrist's rows do not fit to {:g} mm (--tolerance-mm): row {} (angle {:g}) lies "
+        "{:.2f} mm off the circle",
         o.tolerance_mm, named + 1, angles[named].degrees(), worst);
   if (o.json) {
     const Json j{{"kind", "wrist"},
@@ -167,84 +167,99 @@ int calibrate_wrist(const CalibrateOptions& o) {
   return 0;
 }
 
-int solve_hand_eye(const CalibrateOptions& o) {
+namespace {
+
+/// What the pictures and the robot's poses give for a hand-eye calibration.
+struct HandEyeInput {
+  BoardShape shape;
+  CameraMount mount = CameraMount::arm;
+  RotationForm form = RotationForm::zyx;
+  std::vector<BoardView> views;
+  std::vector<RobotPoseRow> rows;  // of the views
+  std::vector<HandEyeSample> stops;
+  int width = 0, height = 0;
+  std::optional<CameraMapping> lens;
+};
+
+/// Nothing when no picture shows the board, which is said by then.
+std::optional<HandEyeInput> read_hand_eye(const CalibrateOptions& o) {
   if (o.board.empty()) fail_argument("calibrate: --hand-eye needs --board with its columns, rows and pitch");
-  BoardShape shape = o.shape;
-  shape.kind = parse_board_kind(o.board);
+  HandEyeInput in;
+  in.shape = o.shape;
+  in.shape.kind = parse_board_kind(o.board);
   if (o.mount != "arm" && o.mount != "fixed")
     fail_argument(fmt::format(
         "--mount '{}': it is arm (the robot carries the camera) or fixed (it carries the board)", o.mount));
-  const CameraMount mount = o.mount == "arm" ? CameraMount::arm : CameraMount::fixed;
-  const RotationForm form = form_of(o);
-  const std::vector<RobotPoseRow> rows = rows_of(o.hand_eye, form);
+  in.mount = o.mount == "arm" ? CameraMount::arm : CameraMount::fixed;
+  in.form = form_of(o);
+  const std::vector<RobotPoseRow> rows = rows_of(o.hand_eye, in.form);
   if (rows.size() != o.pictures.size())
     fail_argument(fmt::format(
         "calibrate: {} holds {} poses, {} pictures were given; a row belongs to each, in their order",
         o.hand_eye, rows.size(), o.pictures.size()));
-  std::vector<BoardView> views;
-  std::vector<RobotPoseRow> seen_rows;
-  int width = 0, height = 0;
-  for (size_t i = 0; i < rows.size(); ++i)
-    if (auto view = view_of(o.pictures[i], shape, width, height, nullptr))
-      views.push_back(std::move(*view)), seen_rows.push_back(rows[i]);
-  if (views.empty()) return 1;
-  const CameraMapping lens = lens_for(o, views, shape, width, height);
-
-  std::vector<HandEyeSample> stops;
-  for (size_t i = 0; i < views.size(); ++i) {
-    const auto pose = pose_of(seen_rows[i], {form, !o.radians});
+  Progress progress(rows.size(), "views");
+  for (size_t i = 0; i < rows.size(); ++i) {
+    progress.step();
+    if (auto view = view_of(o.pictures[i], in.shape, in.width, in.height, nullptr))
+      in.views.push_back(std::move(*view)), in.rows.push_back(rows[i]);
+  }
+  if (in.views.empty()) return std::nullopt;
+  in.lens = lens_for(o, in.views, in.shape, in.width, in.height);
+  for (size_t i = 0; i < in.views.size(); ++i) {
+    const auto pose = pose_of(in.rows[i], {in.form, !o.radians});
     if (!pose)
       fail_argument(fmt::format("{}: row {} holds no {}: its numbers have not length 1", o.hand_eye, i + 1,
-                                name_of(form)));
-    const PoseCalibration p = calibrate_pose(views[i], shape, CameraMapping(lens.camera()));
-    stops.push_back({views[i].name, *pose, p.mapping.camera().camera_from_world,
-                     p.mapping.covariance().bottomRightCorner<6, 6>()});
+                                name_of(in.form)));
+    const PoseCalibration p = calibrate_pose(in.views[i], in.shape, CameraMapping(in.lens->camera()));
+    in.stops.push_back({in.views[i].name, *pose, p.mapping.camera().camera_from_world,
+                        p.mapping.covariance().bottomRightCorner<6, 6>()});
   }
+  return in;
+}
+
+/// Nothing when the robot's poses do not fit the pictures, with the reason on standard error.
+std::optional<HandEyeCalibration> fitting_hand_eye(const HandEyeInput& in, const CalibrateOptions& o) {
   HandEyeCalibration c;
   std::optional<std::string> failure;
   try {
-    c = heron::solve_hand_eye(stops, mount);
+    c = heron::solve_hand_eye(in.stops, in.mount);
   } catch (const Error& error) {
     if (error.code() != ErrorCode::not_determined) throw;
     failure = error.what();  // poses read in a wrong way often look like no motion
   }
+  const RobotPoseReading reading{in.form, !o.radians};
   const bool fits = !failure && c.rms_angle < degrees(0.5) && c.rms_mm < o.tolerance_mm;
   const bool all_used = std::all_of(c.stops.begin(), c.stops.end(), [](const StopFit& s) { return s.used; });
   std::optional<std::string> why;
   if (!fits || !all_used) {
-    const Point2 middle{0.5 * (shape.columns - 1) * shape.pitch_mm, 0.5 * (shape.rows - 1) * shape.pitch_mm};
-    why = explain_misfit(seen_rows, stops, {form, !o.radians}, mount, middle);
+    const Point2 middle{0.5 * (in.shape.columns - 1) * in.shape.pitch_mm,
+                        0.5 * (in.shape.rows - 1) * in.shape.pitch_mm};
+    why = explain_misfit(in.rows, in.stops, reading, in.mount, middle);
   }
-  if (!fits || why) {
-    if (failure && !why) throw Error(ErrorCode::not_determined, *failure);
-    fmt::print(
-        stderr,
-        "heron: calibrate: read as {} with --mount {}, the robot's poses do not fit the pictures ({}); "
-        "nothing was written. {}\n",
-        words_of(RobotPoseReading{form, !o.radians}), o.mount,
-        failure ? "no motion that determines anything"
-                : fmt::format("rms {:.2f} mm, {:.2f} degrees", c.rms_mm, c.rms_angle.degrees()),
-        why ? fmt::format("They do as {}", *why)
-            : "Does row and picture belong together, and does the board lie still?");
-    if (!failure) print_stops(stops, c);
-    return 1;
-  }
+  if (fits && !why) return c;
+  if (failure && !why) throw Error(ErrorCode::not_determined, *failure);
+  log_error(
+      "calibrate: read as {} with --mount {}, the robot's poses do not fit the pictures ({}); "
+      "nothing was written. {}",
+      words_of(reading), o.mount,
+      failure ? "no motion that determines anything"
+              : fmt::format("rms {:.2f} mm, {:.2f} degrees", c.rms_mm, c.rms_angle.degrees()),
+      why ? fmt::format("They do as {}", *why)
+          : "Does row and picture belong together, and does the board lie still?");
+  if (!failure) print_stops(in.stops, c);
+  return std::nullopt;
+}
 
-  MappingRecord r;
-  r.mapping = mapping_of(c, lens);
-  r.made_from = "hand-eye", r.world = mount == CameraMount::arm ? "flange" : "robot";
-  r.board = shape, r.width = width, r.height = height, r.date = now_text();
-  for (const BoardView& v : views) r.pictures.push_back(v.name);
-  if (!o.output.empty()) save_with_care(o.output, r, o.replace);
-
+void print_hand_eye(const HandEyeInput& in, const HandEyeCalibration& c, const CalibrateOptions& o) {
   const Eigen::Matrix<double, 12, 1> s = c.covariance.diagonal().cwiseMax(0).cwiseSqrt();
-  const char *first = mount == CameraMount::arm ? "flange_from_camera" : "robot_from_camera",
-             *second = mount == CameraMount::arm ? "robot_from_board" : "flange_from_board";
+  const bool on_arm = in.mount == CameraMount::arm;
+  const char *first = on_arm ? "flange_from_camera" : "robot_from_camera",
+             *second = on_arm ? "robot_from_board" : "flange_from_board";
   const double to_degrees = radians(1).degrees();
   if (o.json) {
     Json list = Json::array();
-    for (size_t i = 0; i < stops.size(); ++i)
-      list.push_back({{"picture", stops[i].name},
+    for (size_t i = 0; i < in.stops.size(); ++i)
+      list.push_back({{"picture", in.stops[i].name},
                       {"off_mm", c.stops[i].off_mm},
                       {"off_angle", c.stops[i].off_angle.degrees()},
                       {"used", c.stops[i].used}});
@@ -261,9 +276,9 @@ int solve_hand_eye(const CalibrateOptions& o) {
                    {"angle", {s[0] * to_degrees, s[1] * to_degrees, s[2] * to_degrees}}}},
                  {"stops", list}};
     fmt::print("{}\n", j.dump());
-    return 0;
+    return;
   }
-  print_stops(stops, c);
+  print_stops(in.stops, c);
   fmt::print("\n{}  {}\n{}  {}\n", first, words_of(c.carrier_from_camera), second,
              words_of(c.other_from_board));
   fmt::print("sigma       {:.4f} {:.4f} {:.4f} mm, {:.4f} {:.4f} {:.4f} degrees, of the camera's place\n",
@@ -272,7 +287,23 @@ int solve_hand_eye(const CalibrateOptions& o) {
              c.robot_sigma_angle.degrees());
   if (!o.output.empty())
     fmt::print("written     {}: its world is the robot's {}\n", o.output,
-               mount == CameraMount::arm ? "flange; heron map asks for --flange" : "base");
+               on_arm ? "flange; heron map asks for --flange" : "base");
+}
+
+}  // namespace
+
+int solve_hand_eye(const CalibrateOptions& o) {
+  const auto in = read_hand_eye(o);
+  if (!in) return 1;
+  const auto c = fitting_hand_eye(*in, o);
+  if (!c) return 1;
+  MappingRecord r;
+  r.mapping = mapping_of(*c, *in->lens);
+  r.made_from = "hand-eye", r.world = in->mount == CameraMount::arm ? "flange" : "robot";
+  r.board = in->shape, r.width = in->width, r.height = in->height, r.date = now_text();
+  for (const BoardView& v : in->views) r.pictures.push_back(v.name);
+  if (!o.output.empty()) save_with_care(o.output, r, o.replace);
+  print_hand_eye(*in, *c, o);
   return 0;
 }
 

@@ -6,9 +6,14 @@
 #include "any_camera.hpp"
 #include "commands.hpp"
 #include "heron/base/error.hpp"
-#include "heron/camera/genicam_camera.hpp"
-#include "heron/camera/http_camera.hpp"
 #include "heron/simulation/simulated_camera.hpp"
+#include "log.hpp"
+#ifdef HERON_HAS_GENICAM
+#include "heron/camera/genicam_camera.hpp"
+#endif
+#ifdef HERON_HAS_HTTP_CAMERA
+#include "heron/camera/http_camera.hpp"
+#endif
 
 namespace heron::tool {
 namespace {
@@ -37,18 +42,52 @@ void print_camera(const CameraInfo& c, bool json) {
   if (c.gain) fmt::print("  {:<34} {:g} to {:g} {}\n", "gain", c.gain->min, c.gain->max, c.gain_unit);
 }
 
+[[maybe_unused]] [[noreturn]] void not_built(const std::string& address, const char* cameras,
+                                             const char* package) {
+  fail_argument(fmt::format("camera '{}': this heron was built without {}; install {} and build it again",
+                            address, cameras, package));
+}
+
+std::unique_ptr<Camera> genicam_at(const std::string& address, const std::string& name,
+                                   const CameraTimeout& timeout) {
+#ifdef HERON_HAS_GENICAM
+  static_cast<void>(address);
+  return open_genicam(name, timeout);
+#else
+  static_cast<void>(name), static_cast<void>(timeout);
+  not_built(address, "GenICam cameras", "libaravis-dev");
+#endif
+}
+
+std::unique_ptr<Camera> http_at(const std::string& address, const CameraTimeout& timeout) {
+#ifdef HERON_HAS_HTTP_CAMERA
+  return open_http(address, timeout);
+#else
+  static_cast<void>(timeout);
+  not_built(address, "HTTP cameras", "libcurl4-openssl-dev");
+#endif
+}
+
+std::vector<CameraInfo> connected_cameras() {
+  std::vector<CameraInfo> found = list_v4l2();
+#ifdef HERON_HAS_GENICAM
+  for (CameraInfo& camera : list_genicam()) found.push_back(std::move(camera));
+#endif
+  return found;
+}
+
 }  // namespace
 
 std::unique_ptr<Camera> open_any_camera(const std::string& address, Pace pace, const Work* stop) {
-  const CameraPatience timeout{.stop = stop};
+  const CameraTimeout timeout{.stop = stop};
   const auto rest = [&](const char* kind) -> std::optional<std::string> {
     if (!address.starts_with(kind)) return std::nullopt;
     return address.substr(std::string_view(kind).size());
   };
   if (const auto folder = rest("recording:")) return open_recording(*folder, pace, stop);
   if (const auto device = rest("v4l2:")) return open_v4l2(*device, timeout);
-  if (const auto name = rest("genicam:")) return open_genicam(*name, timeout);
-  if (address.starts_with("http://")) return open_http(address, timeout);
+  if (const auto name = rest("genicam:")) return genicam_at(address, *name, timeout);
+  if (address.starts_with("http://")) return http_at(address, timeout);
   if (const auto text = rest("simulated:")) {
     uint64_t seed = 0;
     const auto [end, error] = std::from_chars(text->data(), text->data() + text->size(), seed);
@@ -76,15 +115,12 @@ void add_cameras(CLI::App& app, Action& action) {
     action = [o] {
       std::vector<CameraInfo> found;
       for (const std::string& address : o->addresses) found.push_back(open_any_camera(address)->info());
-      if (o->addresses.empty()) {
-        found = list_v4l2();
-        for (CameraInfo& camera : list_genicam()) found.push_back(std::move(camera));
-      }
+      if (o->addresses.empty()) found = connected_cameras();
       for (const CameraInfo& camera : found) print_camera(camera, o->json);
       if (found.empty())
-        fmt::print(stderr,
-                   "heron: cameras: none answers, neither /dev/video* nor on the network; simulated:1 is "
-                   "always there, and HTTP cameras are named by their address\n");
+        log_error(
+            "cameras: no camera answers, neither /dev/video* nor on the network; simulated:1 is "
+            "always there, and HTTP cameras are named by their address");
       return found.empty() ? 1 : 0;
     };
   });

@@ -19,6 +19,7 @@
 #include "heron/files/target_file.hpp"
 #include "heron/locate/prepared_picture.hpp"
 #include "kind_options.hpp"
+#include "log.hpp"
 #include "options.hpp"
 #include "steps.hpp"
 
@@ -73,14 +74,14 @@ Region region_in_world(const std::string& text, const MappingRecord& mapping, do
   if (!(v[2] > 0 && v[3] > 0)) fail_argument("find: --region-mm needs a width and a height above 0");
   std::vector<Point2> corners;
   constexpr int parts = 8;  // of a side: a lens bends it
-  const auto add = [&](Point2 from, Point2 to) {
+  const auto add = [&](UserPoint from, UserPoint to) {
     for (int i = 0; i < parts; ++i) {
-      Point2 p = from + (to - from) * (static_cast<double>(i) / parts);
-      if (mapping.axes) p = mapping.axes->world_from_axes(p);
-      corners.push_back(mapping.mapping.pixel_from_world(p, height_mm));
+      const UserPoint p = from + (to - from) * (static_cast<double>(i) / parts);
+      const WorldPoint world = mapping.axes ? mapping.axes->world_from_user(p) : WorldPoint(p.plain());
+      corners.push_back(mapping.mapping.pixel_from_world(world, height_mm));
     }
   };
-  const Point2 a{v[0], v[1]}, b{v[0] + v[2], v[1]}, c{v[0] + v[2], v[1] + v[3]}, d{v[0], v[1] + v[3]};
+  const UserPoint a{v[0], v[1]}, b{v[0] + v[2], v[1]}, c{v[0] + v[2], v[1] + v[3]}, d{v[0], v[1] + v[3]};
   add(a, b), add(b, c), add(c, d), add(d, a);
   return Region::polygon(corners);
 }
@@ -104,9 +105,9 @@ FindOptions options_from(const FindCommand& o, FindOptions options, const Mappin
   return options;
 }
 
+/// Finds the target in one picture. `report.elapsed_ms` is that of the search alone.
 Report report_on(const std::string& path, const Target& target, const PreparedPicture& prepared,
-                 double prepared_ms, const FindOptions& options, const MappingRecord* mapping,
-                 const FindCommand& o) {
+                 const FindOptions& options, const MappingRecord* mapping, const FindCommand& o) {
   if (mapping && (mapping->width != prepared.width() || mapping->height != prepared.height()))
     fail_argument(fmt::format("{}: {} x {} pixels, the mapping was made with {} x {}", path, prepared.width(),
                               prepared.height(), mapping->width, mapping->height));
@@ -123,7 +124,7 @@ Report report_on(const std::string& path, const Target& target, const PreparedPi
              mapping ? Frames{&mapping->mapping, mapping->axes ? &*mapping->axes : nullptr} : Frames{},
              geometry);
   report.picture = path;
-  report.elapsed_ms = prepared_ms + milliseconds_since(begun);
+  report.elapsed_ms = milliseconds_since(begun);
   return report;
 }
 
@@ -148,16 +149,11 @@ int find_in_all(FindCommand o) {
   require_not_read({o.drawing}, read);
   const LoadedTarget loaded = load_target(o.target);
   if (loaded.edited && !loaded.settings_lost && !loaded.resized)
-    fmt::print(stderr, "heron: find: note: {} was edited since it was taught; its edges follow the edit\n",
-               o.target);
+    log_note("find: note: {} was edited since it was taught; its edges follow the edit", o.target);
   if (loaded.settings_lost)
-    fmt::print(stderr,
-               "heron: find: note: {} has lost its settings; the defaults serve, the origin is its centre\n",
-               o.target);
+    log_note("find: note: {} has lost its settings; the defaults serve, the origin is its centre", o.target);
   if (loaded.resized)
-    fmt::print(stderr,
-               "heron: find: note: {} was resized since it was taught; its origin is stretched with it\n",
-               o.target);
+    log_note("find: note: {} was resized since it was taught; its origin is stretched with it", o.target);
   if (o.budget_ms && !(*o.budget_ms > 0)) fail_argument("find: --budget must be above 0 milliseconds");
   const auto changed = o.kind.given(loaded.target.info().id);
   const Target target = changed.empty() ? loaded.target : loaded.target.with(changed);
@@ -177,8 +173,11 @@ int find_in_all(FindCommand o) {
       picture.name = o.pictures[i];
       const auto begun = std::chrono::steady_clock::now();
       const PreparedPicture prepared = prepare(picture, target);
-      const Report report = report_on(o.pictures[i], target, prepared, milliseconds_since(begun), options,
-                                      mapping ? &*mapping : nullptr, o);
+      const double prepared_ms = milliseconds_since(begun);
+      Report report = report_on(o.pictures[i], target, prepared, options, mapping ? &*mapping : nullptr, o);
+      log_detail("find: {}: prepared in {:.1f} ms, searched in {:.1f} ms", o.pictures[i], prepared_ms,
+                 report.elapsed_ms);
+      report.elapsed_ms += prepared_ms;
       nothing = nothing || report.parts.empty();
       if (o.json)
         fmt::print("{}\n", report_json(report));
@@ -193,7 +192,7 @@ int find_in_all(FindCommand o) {
       if (error.code() != ErrorCode::bad_file) throw;
       // One bad picture does not take the others' answers away.
       failed = true;
-      fmt::print(stderr, "heron: {}\n", error.what());
+      log_error("{}", error.what());
       if (o.json)
         fmt::print("{}\n", nlohmann::ordered_json{{"picture", o.pictures[i]}, {"error", error.what()}}.dump(
                                -1, ' ', false, nlohmann::ordered_json::error_handler_t::replace));

@@ -80,6 +80,15 @@ const KindInfo* kind_of_target(const std::string& path) {
 
 }  // namespace
 
+HelpFormatter::HelpFormatter() {
+  for (const char* number : {"FLOAT", "INT", "UINT"}) label(number, "NUMBER");
+  label("TEXT", "VALUE");
+  label("REQUIRED", "(required)");
+  label("Positionals", "Arguments");
+  label("SUBCOMMAND", "COMMAND");
+  label("Subcommands", "Commands");
+}
+
 std::string HelpFormatter::make_option_desc(const CLI::Option* option) const {
   return wrapped(CLI::Formatter::make_option_desc(option));
 }

@@ -10,6 +10,7 @@ inline constexpr const char *what_group = "What", *where_group = "Where", *limit
 /// Help whose descriptions are broken at words, for terminals 120 columns wide.
 class HelpFormatter : public CLI::Formatter {
  public:
+  HelpFormatter();
   std::string make_option_desc(const CLI::Option* option) const override;
   std::string make_subcommand(const CLI::App* command) const override;
 };

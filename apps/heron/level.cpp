@@ -8,6 +8,7 @@
 #include "heron/files/ground_file.hpp"
 #include "heron/files/picture_file.hpp"
 #include "heron/heights/square.hpp"
+#include "log.hpp"
 #include "options.hpp"
 
 namespace heron::tool {
@@ -107,7 +108,7 @@ int level_all(const LevelOptions& o) {
     } else {
       const GroundFound found = find_ground(map, pitch, region);
       if (!found.found) {
-        fmt::print(stderr, "heron: level: {}: {}\n", o.maps[i], found.reason);
+        log_error("level: {}: {}", o.maps[i], found.reason);
         nothing = true;
         continue;
       }

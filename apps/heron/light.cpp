@@ -10,6 +10,7 @@
 #include "heron/base/error.hpp"
 #include "heron/draw/overlay.hpp"
 #include "heron/files/picture_file.hpp"
+#include "log.hpp"
 #include "options.hpp"
 
 namespace heron::tool {
@@ -40,10 +41,9 @@ void warn_of_low_bits(const Picture& picture, const std::string& path) {
   int bits = 16;
   while (bits > 8 && most < 1 << (bits - 1)) --bits;
   if (bits <= 14)
-    fmt::print(
-        stderr,
-        "heron: light: note: {} holds values to {} of 65535. If its camera has {} bits and puts them into "
-        "the low ones, multiply them by {}; every command takes the picture for as dark as it is\n",
+    log_note(
+        "light: note: {} holds values to {} of 65535. If its camera has {} bits and puts them into "
+        "the low ones, multiply them by {}; every command takes the picture for as dark as it is",
         path, most, bits, 1 << (16 - bits));
 }
 

@@ -12,6 +12,8 @@
 #include "heron/base/error.hpp"
 #include "heron/base/memory.hpp"
 #include "heron/files/input_budget.hpp"
+#include "log.hpp"
+#include "manual.hpp"
 #include "progress.hpp"
 #include "usage.hpp"
 
@@ -23,7 +25,7 @@ int parse_failed(const CLI::App& app, const CLI::ParseError& error) {
     try {
       heron::tool::fit_help(app);
     } catch (const heron::Error& wrong) {
-      fmt::print(stderr, "heron: {}\n", wrong.what());
+      heron::tool::log_error("{}", wrong.what());
       return 2;
     }
   }
@@ -60,6 +62,9 @@ int main(int argc, char** argv) {  // NOLINT(bugprone-exception-escape)
   std::optional<int64_t> memory_mb;
   app.add_option("--memory", memory_mb,
                  "memory limit for reading one input file, MB; goes before the command; default 1024");
+  bool quiet = false, verbose = false;
+  app.add_flag("--quiet", quiet, "shows errors alone");
+  app.add_flag("--verbose", verbose, "shows details too, with times")->excludes("--quiet");
   heron::tool::Action action;
   heron::tool::add_cameras(app, action);
   heron::tool::add_record(app, action);
@@ -76,7 +81,9 @@ int main(int argc, char** argv) {  // NOLINT(bugprone-exception-escape)
   heron::tool::add_run(app, action);
   heron::tool::add_simulate(app, action);
   heron::tool::add_demo(app, action);
+  heron::tool::add_manual(app, action);
   heron::tool::keep_options_apart(app);
+  heron::tool::set_log(heron::tool::LogLevel::note, false);
   app.failure_message(heron::tool::wrong_use);
   try {
     app.parse(argc, argv);
@@ -87,21 +94,27 @@ int main(int argc, char** argv) {  // NOLINT(bugprone-exception-escape)
     constexpr int64_t max_mb = int64_t{1} << 40;  // of what is shifted
     if (memory_mb)
       heron::set_input_budget(static_cast<size_t>(std::clamp<int64_t>(*memory_mb, 0, max_mb)) << 20);
+    const std::string command = command_of(app);
+    using heron::tool::LogLevel;
+    heron::tool::set_log(quiet     ? LogLevel::error
+                         : verbose ? LogLevel::detail
+                                   : LogLevel::note,
+                         verbose || heron::tool::runs_for_long(command));
     std::optional<heron::tool::WorkedSeconds> seconds;
-    if (heron::tool::works_in_silence(command_of(app))) seconds.emplace();
+    if (!quiet && heron::tool::works_in_silence(command)) seconds.emplace();
     const int status = action();
     seconds.reset();
     if (std::fflush(stdout) != 0 || std::ferror(stdout)) {
-      fmt::print(stderr, "heron: standard output could not be written: {}\n", std::strerror(errno));
+      heron::tool::log_error("standard output could not be written: {}", std::strerror(errno));
       return 2;
     }
     return status;
   } catch (const heron::Error& error) {
-    fmt::print(stderr, "heron: {}\n", error.what());
+    heron::tool::log_error("{}", error.what());
   } catch (const std::bad_alloc&) {
-    fmt::print(stderr, "heron: not enough memory for this\n");
+    heron::tool::log_error("not enough memory for this");
   } catch (const std::exception& error) {
-    fmt::print(stderr, "heron: {}\n", error.what());
+    heron::tool::log_error("{}", error.what());
   }
   return 2;
 }

@@ -10,6 +10,7 @@
 #include "heron/files/mapping_file.hpp"
 #include "heron/files/picture_file.hpp"
 #include "heron/files/report_json.hpp"
+#include "log.hpp"
 #include "options.hpp"
 
 namespace heron::tool {
@@ -67,19 +68,17 @@ int map_pixels(const MapOptions& o) {
   const MappingRecord record = mapping_for(o);
   for (const std::string& text : o.pixels) {
     const Point2 pixel = parse_point(text, "--pixel");
-    WorldPose p =
-        record.mapping.world_pose(pixel, degrees(o.angle), {o.sigma_px, o.sigma_px, {}, 0}, o.height);
-    if (record.axes) p = record.axes->seen_from(p);
+    const PoseSigma seen{o.sigma_px, o.sigma_px, Angle{}, 0};
+    const UserPose p = user_pose(record.mapping.world_pose(pixel, degrees(o.angle), seen, o.height),
+                                 record.axes ? &*record.axes : nullptr);
     if (pixel.x < -0.5 || pixel.y < -0.5 || pixel.x > record.width - 0.5 || pixel.y > record.height - 0.5)
-      fmt::print(
-          stderr,
-          "heron: map: note: ({:g}, {:g}) lies outside the {} x {} picture that the mapping was made with\n",
-          pixel.x, pixel.y, record.width, record.height);
+      log_note("map: note: ({:g}, {:g}) lies outside the {} x {} picture that the mapping was made with",
+               pixel.x, pixel.y, record.width, record.height);
     if (o.json)
       fmt::print("{}\n", world_json(p));
     else
       fmt::print("X {:.4f} mm  Y {:.4f} mm  angle {:.4f} deg   sigma {:.4f} mm {:.4f} mm {:.4f} deg\n",
-                 p.x_mm, p.y_mm, p.angle.degrees(), p.sigma.x, p.sigma.y, p.sigma.angle.degrees());
+                 p.x_mm, p.y_mm, p.angle.degrees(), *p.sigma.x, *p.sigma.y, p.sigma.angle->degrees());
   }
   return 0;
 }

@@ -11,6 +11,7 @@
 #include "heron/camera/pause.hpp"
 #include "heron/files/picture_file.hpp"
 #include "heron/files/recording.hpp"
+#include "log.hpp"
 #include "options.hpp"
 #include "stopping.hpp"
 
@@ -121,9 +122,9 @@ void prepare(Camera& camera, const RecordOptions& o) {
   const Region region = o.region.empty() ? Region() : Region::rectangle(parse_box(o.region, "--region"));
   const BrightnessReached b =
       bring_to_brightness(camera, region, {.level = o.bright, .longest_ms = o.longest});
-  fmt::print(stderr, "heron: record: brightness {:.0f} with {:.3g} ms{} after {} pictures{}\n", b.level,
-             b.exposure_ms, b.gain ? fmt::format(" and gain {:.3g}", *b.gain) : "", b.pictures,
-             b.reached ? "" : "; NOT as wanted: " + b.reason);
+  log_note("record: brightness {:.0f} with {:.3g} ms{} after {} pictures{}", b.level, b.exposure_ms,
+           b.gain ? fmt::format(" and gain {:.3g}", *b.gain) : "", b.pictures,
+           b.reached ? "" : "; NOT as wanted: " + b.reason);
 }
 
 int record(const RecordOptions& o) {
@@ -136,13 +137,13 @@ int record(const RecordOptions& o) {
                       "--merge", "exposures in ms, as 2,8,32");
   const bool exists = std::filesystem::exists(o.folder + "/recording.toml");
   if (exists && !o.append)
-    throw Error(ErrorCode::not_writable,
-                fmt::format("{}: holds a recording already; --append adds to it, another --output keeps both",
-                            o.folder));
+    throw Error(ErrorCode::not_writable, ErrorPlace{o.folder},
+                "holds a recording already; --append adds to it, another --output keeps both");
   std::error_code error;
   std::filesystem::create_directories(o.folder, error);
   if (error)
-    throw Error(ErrorCode::not_writable, fmt::format("{}: cannot be made: {}", o.folder, error.message()));
+    throw Error(ErrorCode::not_writable, ErrorPlace{o.folder},
+                fmt::format("cannot be made: {}", error.message()));
   Recording r = exists ? load_recording(o.folder) : Recording{o.folder, {}};
   prepare(*camera, o);
 
@@ -183,8 +184,8 @@ int record(const RecordOptions& o) {
   fmt::print("{}: {} pictures recorded, {} in all\n", o.folder, taken, r.size());
   // Without a number of pictures, a signal is how a recording is meant to end.
   if (trouble.empty()) return status_after_stop(taken > 0 ? 0 : 1, o.count == 0 && taken > 0);
-  fmt::print(stderr, "heron: record: stopped: {}{} {}\n", trouble, trouble.ends_with('?') ? "" : ".",
-             taken > 0 || exists ? "What was recorded before is whole" : "Nothing was recorded");
+  log_error("record: stopped: {}{} {}", trouble, trouble.ends_with('?') ? "" : ".",
+            taken > 0 || exists ? "What was recorded before is whole" : "Nothing was recorded");
   return 2;
 }
 

@@ -30,13 +30,13 @@ Json pose_json(const RingPose& p) {
       {"position_mm", {t.x(), t.y(), t.z()}},
       {"rotation", {q.w(), q.x(), q.y(), q.z()}},
       {"tilt", p.tilt.degrees()},
-      {"misfit", p.misfit},
+      {"chi_square", p.chi_square},
       {"sigma",
        {{"position_mm", {sigma(3), sigma(4), sigma(5)}},
         {"turn", {radians(sigma(0)).degrees(), radians(sigma(1)).degrees(), radians(sigma(2)).degrees()}}}}};
 }
 
-Json ring_json(const RingSeen& r, const std::optional<WorldPose>& world, const std::vector<RingPose>& poses) {
+Json ring_json(const RingSeen& r, const std::optional<UserPose>& world, const std::vector<RingPose>& poses) {
   Json j{{"identity", r.identity},
          {"x", r.centre.x},
          {"y", r.centre.y},
@@ -44,17 +44,18 @@ Json ring_json(const RingSeen& r, const std::optional<WorldPose>& world, const s
          {"diameter", r.diameter_px},
          {"score", r.score},
          {"sigma",
-          {{"x", r.sigma.x},
-           {"y", r.sigma.y},
-           {"angle", r.sigma.angle.degrees()},
-           {"diameter", r.sigma.scale * r.diameter_px}}}};
+          {{"x", *r.sigma.x},
+           {"y", *r.sigma.y},
+           {"angle", r.sigma.angle->degrees()},
+           {"diameter", *r.sigma.scale * r.diameter_px}}}};
   if (world)
     j["world"] = {
         {"x", world->x_mm},
         {"y", world->y_mm},
         {"z", world->z_mm},
         {"angle", world->angle.degrees()},
-        {"sigma", {{"x", world->sigma.x}, {"y", world->sigma.y}, {"angle", world->sigma.angle.degrees()}}}};
+        {"sigma",
+         {{"x", *world->sigma.x}, {"y", *world->sigma.y}, {"angle", world->sigma.angle->degrees()}}}};
   if (!poses.empty()) {
     j["poses"] = Json::array();
     for (const RingPose& p : poses) j["poses"].push_back(pose_json(p));
@@ -62,18 +63,17 @@ Json ring_json(const RingSeen& r, const std::optional<WorldPose>& world, const s
   return j;
 }
 
-void print_ring(const RingSeen& r, const std::optional<WorldPose>& world,
-                const std::vector<RingPose>& poses) {
+void print_ring(const RingSeen& r, const std::optional<UserPose>& world, const std::vector<RingPose>& poses) {
   fmt::print(
       "  ring {:>2}  x {:.3f} y {:.3f} px \u00b1 {:.3f}  angle {:.3f} \u00b1 {:.3f}  diameter {:.2f} px  "
       "score {:.1f}\n",
-      r.identity, r.centre.x, r.centre.y, std::max(r.sigma.x, r.sigma.y), r.angle.degrees(),
-      r.sigma.angle.degrees(), r.diameter_px, r.score);
+      r.identity, r.centre.x, r.centre.y, std::max(*r.sigma.x, *r.sigma.y), r.angle.degrees(),
+      r.sigma.angle->degrees(), r.diameter_px, r.score);
   if (world)
     fmt::print(
         "           X {:.3f} Y {:.3f} mm \u00b1 {:.3f}  angle {:.3f} \u00b1 {:.3f}, from +X towards +Y\n",
-        world->x_mm, world->y_mm, std::max(world->sigma.x, world->sigma.y), world->angle.degrees(),
-        world->sigma.angle.degrees());
+        world->x_mm, world->y_mm, std::max(*world->sigma.x, *world->sigma.y), world->angle.degrees(),
+        world->sigma.angle->degrees());
   for (size_t i = 0; i < poses.size(); ++i) {
     const Eigen::Vector3d& t = poses[i].camera_from_ring.position;
     fmt::print(
@@ -107,10 +107,10 @@ int read_rings(const RingsOptions& o) {
     Json list = Json::array();
     if (!o.json) fmt::print("{}: {} ring marks\n", o.pictures[i], rings.size());
     for (const RingSeen& r : rings) {
-      std::optional<WorldPose> world;
+      std::optional<UserPose> world;
       if (mapping) {
-        world = mapping->mapping.world_pose(r.centre, r.angle, r.sigma, o.height);
-        if (mapping->axes) world = mapping->axes->seen_from(*world);
+        world = user_pose(mapping->mapping.world_pose(r.centre, r.angle, r.sigma, o.height),
+                          mapping->axes ? &*mapping->axes : nullptr);
       }
       const std::vector<RingPose> poses =
           diameter ? ring_poses(r, *lens, *diameter) : std::vector<RingPose>{};

@@ -15,6 +15,7 @@
 #include "heron/files/picture_file.hpp"
 #include "heron/files/report_json.hpp"
 #include "heron/station/station.hpp"
+#include "log.hpp"
 #include "options.hpp"
 #include "steps.hpp"
 #include "stopping.hpp"
@@ -45,7 +46,7 @@ class Keeping {
   void keep_line(const std::string& line) {
     if (!log_) return;
     if (const std::string why = log_->append(line); !why.empty())
-      fmt::print(stderr, "heron: run: {}: {}; the log ends here, the station goes on\n", o_.reports, why);
+      log_error("run: {}: {}; the log ends here, the station goes on", o_.reports, why);
   }
 
   /// The first picture that cannot be written is reported; none are kept after it, and the station goes on.
@@ -55,7 +56,7 @@ class Keeping {
       save_picture(picture_name(report.number), draw_report(grey_levels(station.picture()), report));
     } catch (const Error& error) {
       pictures_failed_ = true;
-      fmt::print(stderr, "heron: run: {}; no more pictures are kept, the station goes on\n", error.what());
+      log_error("run: {}; no more pictures are kept, the station goes on", error.what());
       return;
     }
     std::error_code none;
@@ -109,7 +110,7 @@ void print_summary(const Tally& tally, Station& station, bool stopped) {
     text += fmt::format(", the camera failed {} and went on", counted(station.camera_failures(), "time"));
   if (station.unfinished() > 0)
     text += fmt::format("; {} acknowledged but never reported DONE", counted(station.unfinished(), "result"));
-  fmt::print(stderr, "heron: run: {}{}\n", stopped ? "stopped by a signal: " : "", text);
+  log_note("run: {}{}", stopped ? "stopped by a signal: " : "", text);
 }
 
 int run(const RunOptions& o) {
@@ -118,19 +119,19 @@ int run(const RunOptions& o) {
   Keeping keeping(o);
   Work& stop = stop_on_signals();
   file.link.trace = o.trace;
-  file.link.warn = [](const std::string& what) { fmt::print(stderr, "heron: run: {}\n", what); };
+  file.link.warn = [](const std::string& what) { log_note("run: {}", what); };
   auto camera =
       file.camera.starts_with("recording:") ? nullptr : open_any_camera(file.camera, Pace::at_once, &stop);
   Station station(std::move(file), std::move(camera), &stop);
-  fmt::print(stderr, "heron: run: {}: {} {}\n", station.file().name,
-             station.file().link.listens ? "waiting for the robot at" : "connecting to",
-             station.file().link.address.text());
+  log_note("run: {}: {} {}", station.file().name,
+           station.file().link.listens ? "waiting for the robot at" : "connecting to",
+           station.file().link.address.text());
   station.open_link();
   if (station.link()->open_to_all())
-    fmt::print(stderr,
-               "heron: run: note: every machine that reaches {} may connect; `allowed` and `token` in [link] "
-               "keep others out\n",
-               station.link()->address().text());
+    log_note(
+        "run: note: every machine that reaches {} may connect; `allowed` and `token` in [link] "
+        "keep others out",
+        station.link()->address().text());
   Tally tally;
   try {
     while (const std::optional<Report> report = station.next()) {
@@ -144,6 +145,10 @@ int run(const RunOptions& o) {
       keeping.keep_picture(station, *report);
       const Delivery delivery = station.deliver(*report);
       keeping.keep_line(delivery_json(report->number, delivery));
+      log_detail("run: result {} of {}: {} in {:.1f} ms, sent {}, {}", report->number, report->picture,
+                 counted(static_cast<int>(report->parts.size()), "part"), report->elapsed_ms,
+                 counted(delivery.tries, "time"),
+                 delivery.acknowledged ? "acknowledged" : "not acknowledged");
       if (delivery.acknowledged) continue;
       tally.unacknowledged.push_back(std::to_string(report->number));
       if (!stop.stopped()) {

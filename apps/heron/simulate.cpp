@@ -11,6 +11,7 @@
 #include "heron/simulation/simulated_robot.hpp"
 #include "heron/simulation/studio_cell.hpp"
 #include "heron/simulation/tray_cell.hpp"
+#include "log.hpp"
 #include "options.hpp"
 #include "robot_table.hpp"
 
@@ -59,8 +60,8 @@ void add_robot(CLI::App& simulate, Action& action) {
         o->settings.looks.push_back({v[0], v[1], degrees(v[2])});
       }
       SimulatedRobot robot(o->settings, o->truth.empty() ? RobotTruth{} : load_truth(o->truth));
-      fmt::print(stderr, "heron: simulate robot: {} {}\n",
-                 o->settings.listens ? "listening at" : "connecting to", robot.address().text());
+      log_note("simulate robot: {} {}", o->settings.listens ? "listening at" : "connecting to",
+               robot.address().text());
       const RobotLog log = robot.run();
       if (o->json)
         fmt::print("{}\n", robot_json(log));
@@ -221,8 +222,8 @@ void add_cart(CLI::App& simulate, Action& action) {
       Cart cart(render::make_cart_course(o->seed), o->seed, o->cart);
       LineListener floor(Address::parse(o->floor)), door(Address::parse(o->door));
       const CartPictures pictures(cart, Address::parse(o->pictures));
-      fmt::print(stderr, "heron: simulate cart: waiting for stations at {} and {}, pictures at http://{}\n",
-                 floor.address().text(), door.address().text(), pictures.address().text());
+      log_note("simulate cart: waiting for stations at {} and {}, pictures at http://{}",
+               floor.address().text(), door.address().text(), pictures.address().text());
       CartTrip trip{drive_cart(cart, floor, door, o->driving), {}};
       trip.arrival = cart.arrival();
       if (o->json)

@@ -8,19 +8,22 @@
 #include "heron/draw/overlay.hpp"
 #include "heron/files/csv_file.hpp"
 #include "heron/files/picture_file.hpp"
+#include "heron/locate/names.hpp"
+#include "log.hpp"
 #include "options.hpp"
 
 namespace heron::tool {
 namespace {
 
 std::string words_of(const MissReason& limit) {
-  if (limit.name == "region") return "needs " + limit.needed;
-  if (limit.name == "change")
+  if (limit.name == limit::region) return "needs " + limit.needed;
+  if (limit.name == limit::change)
     return fmt::format("it {} by {:.3g}, needed {}", limit.value > 0 ? "rises" : "falls",
                        std::abs(limit.value), limit.needed);
-  if (limit.name == "shape") return fmt::format("another shape, of {:.0f} % of the taught area", limit.value);
-  if (limit.name == "mirrored") return "it is mirrored, needed " + limit.needed;
-  if (limit.name == "inversion")
+  if (limit.name == limit::shape)
+    return fmt::format("another shape, of {:.0f} % of the taught area", limit.value);
+  if (limit.name == limit::mirrored) return "it is mirrored, needed " + limit.needed;
+  if (limit.name == limit::inversion)
     return fmt::format("{}, needed {}", limit.value < 0 ? "inverted" : "as taught", limit.needed);
   const std::string sure = limit.sigma > 0 ? fmt::format(" \u00b1 {:.1g}", limit.sigma) : "";
   return fmt::format("{} is {:.4g}{}, needed {}", limit.name, limit.value, sure, limit.needed);
@@ -56,9 +59,10 @@ std::optional<BoardView> view_of(const std::string& path, const BoardShape& shap
   width = picture.width(), height = picture.height();
   BoardSeen board = find_board(picture, shape, search);
   if (!board.found) {
-    fmt::print(stderr, "heron: calibrate: {}: {}\n", path, board.reason);
+    log_error("calibrate: {}: {}", path, board.reason);
     return std::nullopt;
   }
+  log_detail("calibrate: {}: {} points of the board found", path, board.points.size());
   if (seen) seen->marked = board.marked;
   return BoardView{std::filesystem::path(path).filename().string(), std::move(board.points),
                    board.dot_radius_px, board.whole || board.marked};
@@ -122,13 +126,18 @@ void print_report(const Report& report) {
   int number = 0;
   for (const ReportedPart& p : report.parts) {
     const Detection& s = p.detection;
-    const auto angle = [&](Angle a) {
+    const auto angle = [&](const auto& a) {
       return s.has_angle ? fmt::format("{:.3f}", a.degrees()) : std::string("-");
     };
     fmt::print("  {:>2}  {:<12} {:>9.3f} {:>9.3f} {:>9} {:>7.4f} {:>6.1f}", ++number, s.target, s.x, s.y,
                angle(s.angle), s.scale, s.score);
-    if (const auto& place = robot ? p.robot : p.world; place)
-      fmt::print("   {:>9.3f} {:>9.3f} {:>9}", place->x_mm, place->y_mm, angle(place->angle));
+    const auto print_place = [&](const auto& place) {
+      if (place) fmt::print("   {:>9.3f} {:>9.3f} {:>9}", place->x_mm, place->y_mm, angle(place->angle));
+    };
+    if (robot)
+      print_place(p.robot);
+    else
+      print_place(p.world);
     if (s.inverted) fmt::print("  inverted");
     for (const std::string& end : s.range_end) fmt::print("  near the end of the {} range", end);
     if (!p.withheld.empty()) fmt::print("  not sent: {}", p.withheld);

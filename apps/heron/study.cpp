@@ -10,14 +10,17 @@
 #include "commands.hpp"
 #include "find_arguments.hpp"
 #include "heron/draw/overlay.hpp"
-#include "heron/draw/study_picture.hpp"
+#include "heron/draw/sheet.hpp"
 #include "heron/files/csv_file.hpp"
 #include "heron/files/picture_file.hpp"
 #include "heron/files/recording.hpp"
 #include "heron/files/target_file.hpp"
 #include "heron/locate/prepared_picture.hpp"
 #include "heron/locate/study.hpp"
+#include "heron/plot/study_plots.hpp"
+#include "log.hpp"
 #include "options.hpp"
+#include "progress.hpp"
 #include "steps.hpp"
 #include "study_tell.hpp"
 
@@ -27,7 +30,7 @@ namespace {
 struct StudyOptions {
   std::string target, recording, known, plot, sheet, compare, field, trend;
   FindArguments options;
-  bool json = false, apply = false;
+  bool json = false, apply = false, plot_data = false;
 };
 
 using KnownParts = std::map<std::string, std::vector<KnownPart>>;
@@ -37,7 +40,7 @@ KnownParts load_known(const std::string& path, const Recording& recording) {
   for (const NamedRow& row : load_named_csv(path, "picture", {"x", "y"}, {"angle", "scale"})) {
     const auto is_it = [&](const RecordedPicture& p) { return p.file == row.name; };
     if (std::none_of(recording.pictures.begin(), recording.pictures.end(), is_it))
-      fail_file(fmt::format("{}: '{}' is no picture of {}", path, row.name, recording.folder));
+      fail_file({path}, fmt::format("'{}' is no picture of {}", row.name, recording.folder));
     std::vector<KnownPart>& parts = known[row.name];
     if (!row.numbers[0]) continue;
     KnownPart part{*row.numbers[0], *row.numbers[1]};
@@ -46,22 +49,14 @@ KnownParts load_known(const std::string& path, const Recording& recording) {
     parts.push_back(part);
   }
   if (known.empty())
-    fail_file(fmt::format("{}: holds no row; it needs picture,x,y for every part, or a picture's name alone",
-                          path));
+    fail_file({path}, "holds no row; it needs picture,x,y for every part, or a picture's name alone");
   return known;
-}
-
-/// How far it is, on a terminal alone.
-void show_progress(size_t done, size_t all) {
-  if (!isatty(STDERR_FILENO)) return;
-  const size_t bar = 40 * done / all;
-  fmt::print(stderr, "\r[{:<40}] {} of {}{}", std::string(bar, '#'), done, all, done == all ? "\n" : "");
-  std::fflush(stderr);
 }
 
 Study study_all(const Target& target, const FindOptions& options, const Recording& recording,
                 const KnownParts* known) {
   Study study;
+  Progress progress(recording.size(), "pictures");
   for (size_t i = 0; i < recording.size(); ++i) {
     Entry e;
     e.file = recording.pictures[i].file;
@@ -77,7 +72,7 @@ Study study_all(const Target& target, const FindOptions& options, const Recordin
       if (const auto there = known->find(e.file); there != known->end()) parts = &there->second;
     e.studied = study_picture(target, prepared, options, found, parts);
     study.entries.push_back(std::move(e));
-    show_progress(i + 1, recording.size());
+    progress.step();
   }
   study.advice = advise(target, options, study.pictures(), study.width, study.height);
   study.offset = offset_of_known(target, study.pictures());
@@ -171,7 +166,7 @@ int study(const StudyOptions& o) {
   require_not_read({o.plot, o.sheet, o.field, o.trend}, {o.target, o.known, o.compare});
   const LoadedTarget loaded = load_target(o.target);
   const Recording recording = load_recording(o.recording);
-  if (recording.size() == 0) fail_file(o.recording + ": holds no picture");
+  if (recording.size() == 0) fail_file({o.recording}, "holds no picture");
   const FindOptions options = o.options.applied_to(loaded.target.options());
   std::optional<KnownParts> known;
   if (!o.known.empty()) known = load_known(o.known, recording);
@@ -186,16 +181,18 @@ int study(const StudyOptions& o) {
   else
     print_study(s, settings, options, trials, loaded.target.info());
   if (!o.compare.empty()) print_comparison(o.compare, s);
-  if (!o.plot.empty()) save_picture(o.plot, draw_scores(s.pictures(), s.advice, options.min_score));
+  if (!o.plot.empty()) save_plot(o.plot, scores_plot(s.pictures(), s.advice, options.min_score), o.plot_data);
   if (!o.field.empty())
-    save_picture(o.field, draw_field(map_field(s.pictures(), s.width, s.height), s.width, s.height));
-  if (!o.trend.empty()) save_picture(o.trend, draw_trends(trends_of(s.pictures()), s.entries.size()));
+    save_plot(o.field, field_plot(map_field(s.pictures(), s.width, s.height), s.width, s.height),
+              o.plot_data);
+  if (!o.trend.empty())
+    save_plot(o.trend, trends_plot(trends_of(s.pictures()), s.entries.size()), o.plot_data);
   if (!o.sheet.empty()) save_sheet(o.sheet, s, loaded.target, options, recording);
   if (o.apply && s.advice.right) {
     FindOptions kept = s.advice.options;
     kept.region = {};
     save_target(o.target, loaded.target.with(kept));
-    fmt::print(stderr, "heron: study: {} holds the proposed settings now\n", o.target);
+    log_note("study: {} holds the proposed settings now", o.target);
   }
   int trouble = 0;
   for (const Entry& e : s.entries) trouble += e.studied.missing + e.studied.wrong;
@@ -214,10 +211,12 @@ void add_study(CLI::App& app, Action& action) {
                 "CSV file with the true parts, one row each: picture,x,y[,angle[,scale]]; only a picture's "
                 "name: no part in it");
   o->options.add_to(*c);
-  c->add_option("--plot", o->plot,
-                "draws the scores of parts and of everything else, with the gap between them");
+  c->add_option(
+      "--plot", o->plot,
+      "draws the scores of parts and of everything else, with the gap between them; .png, .svg or .pdf");
   c->add_option("--field", o->field, "draws the mean score over the field of view");
   c->add_option("--trend", o->trend, "draws score, contrast and a marker's quality over the recording");
+  c->add_flag("--plot-data", o->plot_data, "writes the numbers of each plot beside it, as FILE.csv");
   c->add_option("--sheet", o->sheet, "draws the five most difficult pictures");
   c->add_option("--compare", o->compare, "earlier study (--json) to compare with");
   c->add_flag("--apply", o->apply,

@@ -147,7 +147,7 @@ void print_study(const Study& s, const std::vector<Proposal>& settings, const Fi
                                    : fmt::format("{:+.0f} %", 100 * (t.time_share - 1)),
                t.why);
   if (!honours(kind, "thoroughness")) return;
-  fmt::print("\n  {:<15} {:>14} {:>20}\n", "thoroughness", "ms a picture", "found in a few");
+  fmt::print("\n  {:<15} {:>14} {:>20}\n", "thoroughness", "ms a picture", "parts in the samples");
   for (const Thoroughness each : {Thoroughness::quick, Thoroughness::normal, Thoroughness::exhaustive}) {
     FindOptions with = now;
     with.thoroughness = each;
@@ -225,8 +225,7 @@ void print_comparison(const std::string& path, const Study& s) {
     fmt::print("  {} pictures better, {} worse; time {:+.0f} %\n", better, worse,
                time_before > 0 ? 100 * (time_now / time_before - 1) : 0.0);
   } catch (const nlohmann::json::exception&) {
-    fail_file(fmt::format("{}: is no study; write one with `heron study TARGET RECORDING --json > OLD.json`",
-                          path));
+    fail_file({path}, "is no study; write one with `heron study TARGET RECORDING --json > OLD.json`");
   }
 }
 

@@ -15,6 +15,7 @@
 #include "heron/locate/prepared_picture.hpp"
 #include "heron/locate/teaching.hpp"
 #include "kind_options.hpp"
+#include "log.hpp"
 #include "options.hpp"
 #include "steps.hpp"
 #include "teach_millimetres.hpp"
@@ -54,7 +55,7 @@ TeachOptions teach_options(const TeachArguments& o, const Target* before) {
   if (!o.grasp.empty()) {
     const auto grasp =
         parse_numbers(o.grasp, 3, "--grasp", "X,Y,ANGLE in millimetres and degrees, for example 12,0,90");
-    teaching.geometry.grasp = {grasp[0], grasp[1], degrees(grasp[2])};
+    teaching.geometry.grasp = PartFromGrasp(grasp[0], grasp[1], WorldAngle(degrees(grasp[2])));
   }
   teaching.settings = o.kind_settings.given(o.kind);
   o.millimetres.apply(o.kind, parse_region(o.region, "--region"), teaching);
@@ -115,7 +116,7 @@ Words lines_of(const Target& target) {
   for (const Measurement& f : target.facts()) words.emplace_back(f.name, fmt::format("{:.4g}", f.value));
   for (const NamedSetting& s : target.settings()) words.emplace_back(s.name, setting_words(s.value));
   for (auto& word : option_words(target.options(), target.info())) words.push_back(std::move(word));
-  const Pose2& g = target.geometry().grasp;
+  const PartFromGrasp& g = target.geometry().grasp;
   words.emplace_back("height", fmt::format("{:g} mm", target.geometry().height_mm));
   if (target.geometry().size_mm > 0)
     words.emplace_back("size", fmt::format("{:g} mm", target.geometry().size_mm));
@@ -125,7 +126,7 @@ Words lines_of(const Target& target) {
 
 /// What a target that stands there would become; on standard error, beside the results.
 void print_change(const std::string& path, const Target& before, const Target& after) {
-  fmt::print(stderr, "heron: teach: {} is taught already\n  {:<16} {:>20} {:>20}\n", path, "", "now", "new");
+  log_note("teach: {} is taught already\n  {:<16} {:>20} {:>20}", path, "", "now", "new");
   Words a = lines_of(before);
   for (const auto& [name, value] : lines_of(after)) {
     const auto same = std::find_if(a.begin(), a.end(),
@@ -194,10 +195,10 @@ Json json_of(const PatternTarget& target, const TeachingReport& r) {
           {"noise", r.noise_sigma},
           {"contrast", {{"median", r.median_contrast}, {"weakest", r.weakest_contrast}}},
           {"sigma",
-           {{"x", r.expected.x},
-            {"y", r.expected.y},
-            {"angle", r.turns ? Json(r.expected.angle.degrees()) : Json(nullptr)},
-            {"scale", r.expected.scale}}},
+           {{"x", *r.expected.x},
+            {"y", *r.expected.y},
+            {"angle", r.turns ? Json(r.expected.angle->degrees()) : Json(nullptr)},
+            {"scale", *r.expected.scale}}},
           {"same_after", r.turns ? Json(360.0 / r.turns) : Json(0.0)},
           {"turned", r.turned ? json_of(*r.turned) : Json(nullptr)},
           {"elsewhere", r.elsewhere ? json_of(*r.elsewhere) : Json(nullptr)},
@@ -220,9 +221,9 @@ void print_table(const PatternTarget& target, const TeachingReport& r) {
   fmt::print("  contrast   median {:.3g}, one edge in twenty below {:.3g}; noise {:.2g} {}\n",
              r.median_contrast, r.weakest_contrast, r.noise_sigma, unit);
   fmt::print("  expected   x {:.4f} px, y {:.4f} px, {}scale {:.6f} (one sigma of a find in this noise)\n",
-             r.expected.x, r.expected.y,
-             r.turns ? fmt::format("angle {:.4f} degrees, ", r.expected.angle.degrees()) : "",
-             r.expected.scale);
+             *r.expected.x, *r.expected.y,
+             r.turns ? fmt::format("angle {:.4f} degrees, ", r.expected.angle->degrees()) : "",
+             *r.expected.scale);
   if (r.turns == 0)
     fmt::print("  turned     it looks the same at every angle, so its angle is reported as 0\n");
   else if (r.turns > 1)
@@ -255,10 +256,9 @@ Target stable(const Target& target, const TeachArguments& o) {
   }
   StableTarget kept = keep_stable_edges(*pattern, pictures, o.stable_share);
   for (const size_t i : kept.not_found)
-    fmt::print(stderr, "heron: teach: note: the part is not found in {}; that picture is left out\n",
-               o.also[i]);
-  fmt::print(stderr, "heron: teach: {} of {} edges are the same in {} further picture{}\n",
-             kept.target.edges().size(), kept.edges_before, kept.used, kept.used == 1 ? "" : "s");
+    log_note("teach: note: the part is not found in {}; that picture is left out", o.also[i]);
+  log_note("teach: {} of {} edges are the same in {} further picture{}", kept.target.edges().size(),
+           kept.edges_before, kept.used, kept.used == 1 ? "" : "s");
   return std::move(kept.target);
 }
 

@@ -28,7 +28,12 @@ struct TrackArguments {
 };
 
 Json json_of(const Velocity& v) {
-  return {{"x", v.x}, {"y", v.y}, {"sigma", {{"x", v.sigma_x}, {"y", v.sigma_y}}}};
+  const auto known = [](const std::optional<double>& sigma) { return sigma ? Json(*sigma) : Json(nullptr); };
+  return {{"x", v.x}, {"y", v.y}, {"sigma", {{"x", known(v.sigma_x)}, {"y", known(v.sigma_y)}}}};
+}
+
+std::string sigma_text(const Velocity& v) {
+  return v.sigma_x && v.sigma_y ? fmt::format(" \u00b1 {:.2f}", std::max(*v.sigma_x, *v.sigma_y)) : "";
 }
 
 void print_picture(const Report& report, double at_s, const std::vector<Followed>& who,
@@ -51,9 +56,9 @@ void print_picture(const Report& report, double at_s, const std::vector<Followed
     const Detection& s = report.parts[i].detection;
     fmt::print("  #{:<3} {:<12} {:>9.3f} {:>9.3f} px", who[i].identity, s.target, s.x, s.y);
     if (const auto& v = who[i].velocity)
-      fmt::print("   {:>8.2f} {:>8.2f} \u00b1 {:.2f} px/s", v->x, v->y, std::max(v->sigma_x, v->sigma_y));
+      fmt::print("   {:>8.2f} {:>8.2f}{} px/s", v->x, v->y, sigma_text(*v));
     if (const auto& v = who[i].velocity_mm)
-      fmt::print("   {:>8.2f} {:>8.2f} \u00b1 {:.2f} mm/s", v->x, v->y, std::max(v->sigma_x, v->sigma_y));
+      fmt::print("   {:>8.2f} {:>8.2f}{} mm/s", v->x, v->y, sigma_text(*v));
     fmt::print("\n");
   }
   for (const int identity : lost) fmt::print("  #{} is gone\n", identity);
@@ -94,10 +99,10 @@ int track(const TrackArguments& o) {
                mapping ? Frames{&mapping->mapping, mapping->axes ? &*mapping->axes : nullptr} : Frames{},
                target.geometry());
     std::vector<Detection> seen;
-    std::vector<Point2> world;
+    std::vector<UserPoint> world;
     for (const ReportedPart& part : report.parts) {
       seen.push_back(part.detection);
-      if (part.world) world.push_back({part.world->x_mm, part.world->y_mm});
+      if (part.world) world.push_back(part.world->position());
     }
     if (world.size() != seen.size()) world.clear();
     nothing = nothing || seen.empty();

@@ -102,7 +102,8 @@ CartCell write_cart_cell(const std::string& folder, uint64_t seed) {
   std::error_code error;
   std::filesystem::create_directories(folder, error);
   if (error)
-    throw Error(ErrorCode::not_writable, fmt::format("{}: cannot be made: {}", folder, error.message()));
+    throw Error(ErrorCode::not_writable, ErrorPlace{folder},
+                fmt::format("cannot be made: {}", error.message()));
   CartCell cell;
   cell.folder = folder;
   render::CartCourse course = render::make_cart_course(seed);

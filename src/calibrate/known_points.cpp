@@ -27,7 +27,7 @@ std::optional<Fit> linear_fit(PlaneModel model, const std::vector<KnownPair>& pa
   const auto n = static_cast<Eigen::Index>(pairs.size());
   const int p = unknowns(model);
   Point2 middle;
-  for (const KnownPair& k : pairs) middle += k.world_mm / static_cast<double>(n);
+  for (const KnownPair& k : pairs) middle += k.world_mm.plain() / static_cast<double>(n);
   // Parameters a, b, c (and d, e, f): u = a x + b y + c; a similarity shares a and b between both rows.
   Eigen::MatrixXd design = Eigen::MatrixXd::Zero(2 * n, p), place = Eigen::MatrixXd::Zero(6, p);
   if (model == PlaneModel::affine) {
@@ -67,7 +67,7 @@ std::optional<Fit> linear_fit(PlaneModel model, const std::vector<KnownPair>& pa
 
 std::optional<Fit> homography_fit(const std::vector<KnownPair>& pairs) {
   std::vector<Point2> world, pixel;
-  for (const KnownPair& k : pairs) world.push_back(k.world_mm), pixel.push_back(k.pixel);
+  for (const KnownPair& k : pairs) world.push_back(k.world_mm.plain()), pixel.push_back(k.pixel);
   const auto start = homography_from_points(world, pixel);
   if (!start || std::abs((*start)(2, 2)) < 1e-9) return std::nullopt;
   const HomographyFit fitted = fit_homography(
@@ -87,7 +87,7 @@ std::optional<Fit> homography_fit(const std::vector<KnownPair>& pairs) {
 /// Whether the places lie on one line, as far as a hundredth of their spread.
 bool on_one_line(const std::vector<KnownPair>& pairs) {
   Point2 middle;
-  for (const KnownPair& k : pairs) middle += k.world_mm / static_cast<double>(pairs.size());
+  for (const KnownPair& k : pairs) middle += k.world_mm.plain() / static_cast<double>(pairs.size());
   Eigen::Matrix2d spread = Eigen::Matrix2d::Zero();
   for (const KnownPair& k : pairs) {
     const Eigen::Vector2d d(k.world_mm.x - middle.x, k.world_mm.y - middle.y);
@@ -203,7 +203,9 @@ void require_pairs(const std::vector<KnownPair>& pairs, const KnownPointsOptions
 /// sides, or a horizon across the picture.
 void require_in_front(const Fit& fit, const std::vector<KnownPair>& pairs, int width, int height) {
   if (fit.model != PlaneModel::homography) return;
-  const auto depth = [&](Point2 p) { return fit.pixel_from_world.row(2).dot(Eigen::Vector3d(p.x, p.y, 1)); };
+  const auto depth = [&](WorldPoint p) {
+    return fit.pixel_from_world.row(2).dot(Eigen::Vector3d(p.x, p.y, 1));
+  };
   bool whole = true;
   for (const KnownPair& k : pairs) whole = whole && depth(k.world_mm) * depth(pairs[0].world_mm) > 0;
   const Homography back = fit.pixel_from_world.inverse();
@@ -266,9 +268,8 @@ KnownPointsCalibration calibrate_known_points(const std::vector<KnownPair>& pair
   if (result.wrong)
     result.wrong_mm =
         distance(plane.mapping.world_from_pixel(pairs[*result.wrong].pixel), pairs[*result.wrong].world_mm);
-  result.left_handed = jacobian(plane.mapping.matrix(),
-                                plane.mapping.world_from_pixel({0.5 * (width - 1), 0.5 * (height - 1)}))
-                           .determinant() > 0;
+  const WorldPoint middle = plane.mapping.world_from_pixel({0.5 * (width - 1), 0.5 * (height - 1)});
+  result.left_handed = jacobian(plane.mapping.matrix(), middle.plain()).determinant() > 0;
   return result;
 }
 

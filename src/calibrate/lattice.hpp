@@ -11,8 +11,8 @@ namespace heron {
 using Lattice = std::map<std::pair<int, int>, size_t>;
 
 /// Grows the largest lattice that the points hold: from seeds in the middle, each next point is predicted
-/// from its labelled neighbours. Rows and columns at the rim that hold few points (strays) are left out; the
-/// smallest i and j are 0.
+/// from its labelled neighbours. Rows and columns at the rim that hold few points (outliers) are left out;
+/// the smallest i and j are 0.
 Lattice grow_lattice(const std::vector<Point2>& points);
 
 }  // namespace heron

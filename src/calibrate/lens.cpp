@@ -98,7 +98,7 @@ void settle(Bundle& b, const std::vector<const BoardView*>& views) {
 }
 
 /// Points further off than five sigma, the sigma taken from the median; true when some were turned away.
-bool turn_away_strays(Bundle& b) {
+bool reject_outliers(Bundle& b) {
   std::vector<double> sizes;
   for (const ObservedView& v : b.views)
     for (const Observation& o : v.points)
@@ -114,7 +114,7 @@ bool turn_away_strays(Bundle& b) {
 
 /// The view that fits worst, when it fits far worse than the others do.
 std::optional<size_t> worst_view(const Bundle& b) {
-  std::vector<double> typical;  // medians, so that a stray point does not take its view along
+  std::vector<double> typical;  // medians, so that an outlier does not take its view along
   for (const ObservedView& v : b.views) {
     std::vector<double> sizes;
     for (const Observation& o : v.points)
@@ -220,7 +220,7 @@ LensCalibration calibrate_lens(const std::vector<BoardView>& views, const BoardS
         "another board?",
         fit.rms_px, std::sqrt(2 * b.variance()));
   }
-  for (int round = 0; round < 3 && turn_away_strays(b); ++round) settle(b, given());
+  for (int round = 0; round < 3 && reject_outliers(b); ++round) settle(b, given());
 
   Bundle with_k3 = b;
   with_k3.free.push_back(k3_place);
@@ -229,7 +229,7 @@ LensCalibration calibrate_lens(const std::vector<BoardView>& views, const BoardS
   if (sixth.supported) {
     result.k3_free = true;
     b = with_k3;
-    for (int round = 0; round < 2 && turn_away_strays(b); ++round) settle(b, given());
+    for (int round = 0; round < 2 && reject_outliers(b); ++round) settle(b, given());
   }
   const double variance = b.variance(), sigma_f = std::sqrt(variance * b.lens_covariance(0, 0));
   if (!b.determined || !(b.lens.fx > 0) || !(b.lens.fy > 0) || !(sigma_f < 0.02 * b.lens.fx))
@@ -253,19 +253,19 @@ LensCalibration calibrate_lens(const std::vector<BoardView>& views, const BoardS
     fit.camera_from_board = b.views[v].camera_from_board;
     fit.rms_px = rms_of(b.lens, b.views[v]);
     if (kept[v] == static_cast<size_t>(options.plane_view)) plane = v;
-    int strays = 0;
+    int outliers = 0;
     for (const Observation& o : b.views[v].points) {
       const Point2 r = residual_of(b.lens, b.views[v], o);
       if (!o.used) {
-        ++strays;
+        ++outliers;
         continue;
       }
       result.points.push_back({o.pixel, {o.board.x(), o.board.y()}, r, static_cast<int>(kept[v])});
       result.largest_px = std::max(result.largest_px, norm(r));
     }
-    if (strays)
+    if (outliers)
       result.left_out.push_back(fmt::format("{}: {} of {} points lie off by more than five sigma",
-                                            views[kept[v]].name, strays, b.views[v].points.size()));
+                                            views[kept[v]].name, outliers, b.views[v].points.size()));
   }
   for (ViewFit& fit : result.views) fit.tilt = tilt_of(fit.camera_from_board);
   if (!result.views[static_cast<size_t>(options.plane_view)].used)
@@ -302,7 +302,7 @@ PoseCalibration calibrate_pose(const BoardView& view, const BoardShape& shape, c
                 "directions");
   b.views[0].camera_from_board = pose_from_homography(b.lens, *h);
   settle(b, {&view});
-  for (int round = 0; round < 3 && turn_away_strays(b); ++round) settle(b, {&view});
+  for (int round = 0; round < 3 && reject_outliers(b); ++round) settle(b, {&view});
   if (!b.determined)
     throw Error(ErrorCode::not_determined,
                 "calibrate: the points do not fix the plane; spread them over the work area");
@@ -317,9 +317,10 @@ PoseCalibration calibrate_pose(const BoardView& view, const BoardShape& shape, c
   result.sigma_px = std::sqrt(variance);
   for (const Observation& o : b.views[0].points) {
     if (!o.used) continue;
-    result.points.push_back({o.pixel, {o.board.x(), o.board.y()}, residual_of(b.lens, b.views[0], o)});
-    const Point2 at = result.mapping.world_from_pixel(o.pixel, 0);
-    result.largest_mm = std::max(result.largest_mm, distance(at, {o.board.x(), o.board.y()}));
+    const WorldPoint place(o.board.x(), o.board.y());
+    result.points.push_back({o.pixel, place, residual_of(b.lens, b.views[0], o)});
+    result.largest_mm =
+        std::max(result.largest_mm, distance(result.mapping.world_from_pixel(o.pixel, 0), place));
   }
   return result;
 }

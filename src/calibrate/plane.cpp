@@ -63,7 +63,7 @@ PlaneCalibration calibrate_plane(const std::vector<BoardPoint>& points, const Bo
   result.rms_px = fit.rms * std::sqrt(2.0);
   result.sigma_px = fit.sigma;
   for (size_t i = 0; i < world.size(); ++i) {
-    result.points.push_back({pixel[i], world[i], pixel[i] - seen_at(h, world[i])});
+    result.points.push_back({pixel[i], WorldPoint(world[i]), pixel[i] - seen_at(h, world[i])});
     result.largest_mm = std::max(
         result.largest_mm, norm(result.points.back().residual_px) * result.mapping.mm_per_pixel(pixel[i]));
   }

@@ -16,8 +16,8 @@ namespace heron {
 namespace {
 
 Eigen::Vector3d world_of(const RingAnchor& a, int quarter) {
-  const Angle turn = a.angle + radians(quarter * std::numbers::pi / 2);
-  const Point2 p = a.place_mm + unit(turn) * (0.5 * a.diameter_mm);
+  const Angle turn = a.angle.turn() + radians(quarter * std::numbers::pi / 2);
+  const Point2 p = a.place_mm.plain() + unit(turn) * (0.5 * a.diameter_mm);
   return {p.x, p.y, a.height_mm};
 }
 
@@ -90,7 +90,7 @@ std::vector<SeenAnchor> pairs_of(const Mapping& mapping, const std::vector<RingA
     up.place_mm.y += step, down.place_mm.y -= step;
     add(up, down, a.sigma_mm, step);
     up = down = a;
-    up.angle = a.angle + radians(1e-3), down.angle = a.angle - radians(1e-3);
+    up.angle = a.angle + WorldAngle(radians(1e-3)), down.angle = a.angle - WorldAngle(radians(1e-3));
     add(up, down, a.sigma_angle.radians(), 1e-3);
     up = down = a;
     up.diameter_mm += step, down.diameter_mm -= step;
@@ -140,10 +140,11 @@ MotionAbout about_middle(const std::vector<SeenAnchor>& pairs) {
 
 /// A motion along the plane from the first mark alone.
 Eigen::VectorXd start_along_plane(const Mapping& mapping, const SeenAnchor& p, const MotionAbout& motion) {
-  const WorldPose now = mapping.world_pose(p.seen->centre, p.seen->angle, {}, p.anchor.height_mm);
-  const Angle turn = (now.angle - p.anchor.angle).wrapped();
+  const WorldPose now = mapping.world_pose(p.seen->centre, p.seen->angle, exact_pose, p.anchor.height_mm);
+  const Angle turn = (now.angle - p.anchor.angle).wrapped().turn();
   const Point2 middle{motion.middle.x(), motion.middle.y()};
-  const Point2 shift = Point2{now.x_mm, now.y_mm} - middle - rotated(p.anchor.place_mm - middle, turn);
+  const Point2 shift =
+      Point2{now.x_mm, now.y_mm} - middle - rotated(p.anchor.place_mm.plain() - middle, turn);
   Eigen::VectorXd v(3);
   v << shift.x, shift.y, turn.radians();
   return v;
@@ -221,7 +222,7 @@ Mapping carried(const PlaneMapping& old, const MotionAbout& motion, const LeastS
 }  // namespace
 
 RingAnchor anchor_ring(const Mapping& mapping, const RingSeen& seen, double height_mm) {
-  const WorldPose pose = mapping.world_pose(seen.centre, seen.angle, {}, height_mm);
+  const WorldPose pose = mapping.world_pose(seen.centre, seen.angle, exact_pose, height_mm);
   RimCovariance covariance;
   const RimVector rim = rim_of(seen, covariance, lens_of(mapping));
   const Eigen::MatrixXd white = whitener(covariance);
@@ -229,7 +230,7 @@ RingAnchor anchor_ring(const Mapping& mapping, const RingSeen& seen, double heig
   anchor.identity = seen.identity, anchor.height_mm = height_mm;
   const auto placed = [&](const Eigen::VectorXd& v) {
     RingAnchor a = anchor;
-    a.place_mm = {v[0], v[1]}, a.angle = radians(v[2]).wrapped(), a.diameter_mm = v[3];
+    a.place_mm = {v[0], v[1]}, a.angle = WorldAngle(radians(v[2]).wrapped()), a.diameter_mm = v[3];
     return a;
   };
   Eigen::VectorXd start(4);
@@ -259,15 +260,15 @@ RingAnchor anchor_ring(const Mapping& mapping, const RingSeen& seen, double heig
   return anchor;
 }
 
-MappingCarried carry_mapping(const Mapping& mapping, const std::vector<RingAnchor>& anchors,
-                             const std::vector<RingSeen>& seen, Motion freedom) {
+TransferredMapping transfer_mapping(const Mapping& mapping, const std::vector<RingAnchor>& anchors,
+                                    const std::vector<RingSeen>& seen, Motion freedom) {
   if (freedom == Motion::free && !mapping.camera())
     fail_argument(
         "transfer: a plane mapping can be transferred only along its plane; a free motion needs the lens "
         "(`heron calibrate --lens-from`)");
   const std::vector<SeenAnchor> pairs = pairs_of(mapping, anchors, seen);
   const MotionAbout motion = about_middle(pairs);
-  MappingCarried result;
+  TransferredMapping result;
   LeastSquaresFit fit;
   if (freedom == Motion::along_plane) {
     fit = fit_motion(mapping, pairs, motion, start_along_plane(mapping, pairs[0], motion));
@@ -288,9 +289,10 @@ MappingCarried carry_mapping(const Mapping& mapping, const std::vector<RingAncho
   if (!fit.determined)
     throw Error(ErrorCode::not_determined, "transfer: the visible marks do not determine the motion");
   const auto n = fit.x.size();
-  result.misfit = squares_of(fit, pairs) / static_cast<double>(8 * pairs.size() - static_cast<size_t>(n));
+  result.reduced_chi_square =
+      squares_of(fit, pairs) / static_cast<double>(8 * pairs.size() - static_cast<size_t>(n));
   // What noise does not explain (a lens known only so well, a mark not quite flat) widens the sigmas.
-  fit.unit_covariance *= std::max(1.0, result.misfit);
+  fit.unit_covariance *= std::max(1.0, result.reduced_chi_square);
   const Eigen::VectorXd sigma = fit.unit_covariance.diagonal().cwiseSqrt();
   result.old_from_now = motion.pose(fit.x);
   const Eigen::Index shift = n == 6 ? 3 : 0;
@@ -347,8 +349,9 @@ MappingCheck check_mapping(const Mapping& mapping, const std::vector<RingAnchor>
   }
   const auto n = static_cast<double>(pairs.size());
   check.shape_px = std::sqrt(squares / n), check.expected_px = std::sqrt(expected / n);
-  const double misfit = squares_of(fit, pairs) / (8 * n - 4);
-  const bool lengths_hold = misfit < 9 && std::abs(check.scale - 1) < 4 * check.sigma_scale + 5e-5;
+  const double reduced_chi_square = squares_of(fit, pairs) / (8 * n - 4);
+  const bool lengths_hold =
+      reduced_chi_square < 9 && std::abs(check.scale - 1) < 4 * check.sigma_scale + 5e-5;
   const bool still =
       norm(check.shift_mm) < 4 * check.sigma_shift_mm && abs(check.turn) < check.sigma_turn * 4;
   check.state = !lengths_hold ? MappingState::changed : still ? MappingState::holds : MappingState::moved;

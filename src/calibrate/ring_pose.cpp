@@ -166,15 +166,15 @@ std::vector<RingPose> ring_poses(const RingSeen& seen, const CameraMapping& mapp
         *inverse + product(product(by_lens, mapping.covariance().topLeftCorner<9, 9>()), by_lens.transpose());
     r.tilt = radians(std::acos(
         std::min(1.0, std::abs((pose.rotation * Eigen::Vector3d::UnitZ()).dot(pose.position.normalized())))));
-    r.misfit = left;
+    r.chi_square = left;
     poses.push_back(r);
   }
   if (poses.empty()) throw Error(ErrorCode::not_determined, "ring mark: no pose explains how it is seen");
   if (poses.size() == 2) {
-    if (poses[1].misfit < poses[0].misfit) std::swap(poses[0], poses[1]);
+    if (poses[1].chi_square < poses[0].chi_square) std::swap(poses[0], poses[1]);
     const double apart =
         poses[0].camera_from_ring.rotation.angularDistance(poses[1].camera_from_ring.rotation);
-    if (apart < 1e-4 || poses[1].misfit > poses[0].misfit + 12) poses.pop_back();
+    if (apart < 1e-4 || poses[1].chi_square > poses[0].chi_square + 12) poses.pop_back();
   }
   return poses;
 }

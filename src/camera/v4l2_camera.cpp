@@ -112,7 +112,7 @@ Image<Rgb> from_yuyv(const uint8_t* bytes, int width, int height, int stride) {
 
 class V4l2Camera : public Camera {
  public:
-  V4l2Camera(std::string path, const CameraPatience& timeout)
+  V4l2Camera(std::string path, const CameraTimeout& timeout)
       : path_(std::move(path)), timeout_(timeout), device_(path_) {
     if (device_.fd() < 0) fail_device(path_, "cannot be opened");
     v4l2_capability capability{};
@@ -320,7 +320,7 @@ class V4l2Camera : public Camera {
   }
 
   std::string path_, name_;
-  CameraPatience timeout_;
+  CameraTimeout timeout_;
   Device device_;
   v4l2_pix_format format_{};
   std::vector<SharedBuffer> buffers_;
@@ -328,7 +328,7 @@ class V4l2Camera : public Camera {
 
 }  // namespace
 
-std::unique_ptr<Camera> open_v4l2(const std::string& device, const CameraPatience& timeout) {
+std::unique_ptr<Camera> open_v4l2(const std::string& device, const CameraTimeout& timeout) {
   return std::make_unique<V4l2Camera>(device, timeout);
 }
 

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include "canvas.hpp"
+#include "heron/locate/names.hpp"
 
 namespace heron {
 namespace {
@@ -69,12 +70,13 @@ void draw_lengths(Canvas& canvas, const ReportedPart& part) {
 /// What a kind tells in few words: "area 4021", for below a part's name.
 std::string figures_of(const Detection& s) {
   std::string words;
-  for (const char* name : {"area", "deviation", "diameter", "quality.rim", "mirrored"}) {
+  for (const char* name : {measurement::area, measurement::deviation, measurement::diameter,
+                           measurement::quality_rim, measurement::mirrored}) {
     const auto value = s.measurement(name);
-    if (!value || (std::string_view(name) == "mirrored" && *value == 0)) continue;
+    if (!value || (std::string_view(name) == measurement::mirrored && *value == 0)) continue;
     if (!words.empty()) words += "  ";
-    words += std::string_view(name) == "quality.rim" ? fmt::format("rim {:.0f} %", *value)
-                                                     : fmt::format("{} {:.5g}", name, *value);
+    words += std::string_view(name) == measurement::quality_rim ? fmt::format("rim {:.0f} %", *value)
+                                                                : fmt::format("{} {:.5g}", name, *value);
   }
   return words;
 }
@@ -108,13 +110,13 @@ Point2 foot_of(const Detection& s, const Around& part) {
 std::string reason_of(const Miss& miss) {
   std::string words = "miss:";
   for (const MissReason& l : miss.reasons) {
-    if (l.name == "region")
+    if (l.name == limit::region)
       words += " outside the search region";
-    else if (l.name == "shape")
+    else if (l.name == limit::shape)
       words += fmt::format(" another shape, {:.0f} % of the area", l.value);
-    else if (l.name == "mirrored")
+    else if (l.name == limit::mirrored)
       words += " mirrored";
-    else if (l.name == "inversion")
+    else if (l.name == limit::inversion)
       words += fmt::format(" {} ({})", l.value < 0 ? "inverted" : "as taught", l.needed);
     else
       words += fmt::format(" {} {:.3g} ({})", l.name, l.value, l.needed);
@@ -190,9 +192,14 @@ Image<Rgb> report_on(Canvas canvas, const Report& report, const Box* search_regi
       canvas.label(below += Point2{0, 21 * words_by}, words, {1, 1, 1}, 11);
     };
     if (const std::string words = figures_of(s); !words.empty()) add(words);
-    if (const auto& place = part.robot ? part.robot : part.world; place)
-      add(fmt::format("{} {:.2f} {:.2f} mm{}", part.robot ? "robot" : "world", place->x_mm, place->y_mm,
-                      s.has_angle ? fmt::format("  {:.2f}\u00b0", place->angle.degrees()) : ""));
+    const auto add_place = [&](const char* frame, const auto& place) {
+      add(fmt::format("{} {:.2f} {:.2f} mm{}", frame, place.x_mm, place.y_mm,
+                      s.has_angle ? fmt::format("  {:.2f}\u00b0", place.angle.degrees()) : ""));
+    };
+    if (part.robot)
+      add_place("robot", *part.robot);
+    else if (part.world)
+      add_place("world", *part.world);
     if (const auto& other = s.ambiguous) {  // the pose that explains the picture as well
       const Point2 at{other->x, other->y};
       canvas.line(at, at + unit(other->angle) * 60, miss_color, 2, Stroke::dashed);
@@ -269,8 +276,8 @@ namespace {
 std::vector<std::string> lines_of(const TeachingReport& r) {
   std::vector<std::string> lines;
   lines.push_back(fmt::format(
-      "one sigma of a find: x {:.4f} px  y {:.4f} px{}  scale {:.6f}", r.expected.x, r.expected.y,
-      r.turns ? fmt::format("  angle {:.4f}\u00b0", r.expected.angle.degrees()) : "", r.expected.scale));
+      "one sigma of a find: x {:.4f} px  y {:.4f} px{}  scale {:.6f}", *r.expected.x, *r.expected.y,
+      r.turns ? fmt::format("  angle {:.4f}\u00b0", r.expected.angle->degrees()) : "", *r.expected.scale));
   std::string turned = r.turns == 0  ? "the same at every angle"
                        : r.turns > 1 ? fmt::format("the same after {:g}\u00b0", 360.0 / r.turns)
                                      : "no symmetry";

@@ -1,4 +1,5 @@
 #include "ring_fit.hpp"
+#include "base/tukey.hpp"
 
 #include <algorithm>
 #include <cmath>
@@ -267,10 +268,7 @@ GreyNormal grey_normal_of(const RingModel& model, const std::vector<Grey>& pixel
 void reweigh(const std::vector<double>& left, std::vector<Grey>& pixels) {
   std::vector<double> sizes = left;
   const double limit = 6 * 1.4826 * std::max(0.6, median_size(sizes));
-  for (size_t i = 0; i < pixels.size(); ++i) {
-    const double u = left[i] / limit;
-    pixels[i].weight = std::abs(u) < 1 ? (1 - u * u) * (1 - u * u) : 0;
-  }
+  for (size_t i = 0; i < pixels.size(); ++i) pixels[i].weight = tukey_weight(left[i] / limit);
 }
 
 /// Of the pixels with what is expected of them.

@@ -20,7 +20,7 @@ namespace {
 namespace fs = std::filesystem;
 
 [[noreturn]] void refuse(ErrorCode code, const std::string& path, const char* what, int number) {
-  throw Error(code, fmt::format("{}: {}: {}", path, what, std::strerror(number)));
+  throw Error(code, ErrorPlace{path}, fmt::format("{}: {}", what, std::strerror(number)));
 }
 
 /// A file descriptor that closes itself.
@@ -121,7 +121,7 @@ void write_file(const std::string& given, std::string_view content) {
   struct stat old {};
   const bool there = ::stat(given.c_str(), &old) == 0;
   if (there && S_ISDIR(old.st_mode))
-    throw Error(ErrorCode::not_writable, given + ": is a folder; give the name of a file in it");
+    throw Error(ErrorCode::not_writable, ErrorPlace{given}, "is a folder; give the name of a file in it");
   if (there && !S_ISREG(old.st_mode)) return write_into(given, content);
   const std::string path = behind_links(given);
   const auto [beside, file] = file_beside(path);
@@ -145,9 +145,9 @@ std::string read_file(const std::string& path, size_t max_bytes) {
   const Descriptor file(::open(path.c_str(), O_RDONLY | O_NONBLOCK | O_CLOEXEC));
   if (file.get() < 0) refuse(ErrorCode::bad_file, path, "cannot be opened", errno);
   struct stat about {};
-  if (::fstat(file.get(), &about) != 0 || !S_ISREG(about.st_mode)) fail_file(path + ": is not a file");
+  if (::fstat(file.get(), &about) != 0 || !S_ISREG(about.st_mode)) fail_file({path}, "is not a file");
   if (static_cast<size_t>(about.st_size) > max_bytes)
-    fail_file(fmt::format("{}: has {} bytes; at most {} are read", path, about.st_size, max_bytes));
+    fail_file({path}, fmt::format("has {} bytes; at most {} are read", about.st_size, max_bytes));
   std::string content(static_cast<size_t>(about.st_size), '\0');
   size_t filled = 0;
   while (filled < content.size()) {

@@ -53,26 +53,26 @@ class Table {
     const std::string list =
         fmt::format("{}{}", fmt::join(needed, ","),
                     optional.empty() ? "" : fmt::format(" [,{}]", fmt::join(optional, ",")));
-    if (!names) fail_file(fmt::format("{}: is empty; its first line names the columns {}", path, list));
+    if (!names) fail_file({path}, fmt::format("is empty; its first line names the columns {}", list));
     if (std::any_of(names->begin(), names->end(), [](const auto& n) { return number_of(n).has_value(); }))
-      fail_file(fmt::format("{}: a first line with the columns' names is missing: {}, in any order", place(),
-                            list));
+      fail_file(place(),
+                fmt::format("a first line with the columns' names is missing: {}, in any order", list));
     std::vector<std::string> known = needed;
     known.insert(known.end(), optional.begin(), optional.end());
     column_of_.assign(known.size(), std::nullopt);
     for (size_t i = 0; i < names->size(); ++i) {
       const auto at = std::find(known.begin(), known.end(), (*names)[i]);
       if (at == known.end())
-        fail_file(fmt::format("{}: column '{}' is not known; there are {}, in any order{}", place(),
-                              (*names)[i], list, did_you_mean((*names)[i], known)));
+        fail_file(place((*names)[i]), fmt::format("is an unknown column; known are {}, in any order{}", list,
+                                                  did_you_mean((*names)[i], known)));
       auto& column = column_of_[static_cast<size_t>(at - known.begin())];
-      if (column) fail_file(fmt::format("{}: column '{}' is there twice", place(), (*names)[i]));
+      if (column) fail_file(place((*names)[i]), "names two columns");
       column = i;
     }
     for (size_t i = 0; i < needed.size(); ++i)
       if (!column_of_[i])
-        fail_file(
-            fmt::format("{}: column '{}' is missing; needed are {}, in any order", place(), needed[i], list));
+        fail_file(place(needed[i]),
+                  fmt::format("is a column that is missing; needed are {}, in any order", list));
     columns_ = names->size();
   }
 
@@ -88,7 +88,7 @@ class Table {
     }
     return std::nullopt;
   }
-  std::string place() const { return fmt::format("{}:{}", path_, number_); }
+  ErrorPlace place(const std::string& column = {}) const { return {path_, number_, 0, column}; }
   const std::string& line() const { return line_; }
   size_t columns() const { return columns_; }
   /// Where the i-th column asked for stands.
@@ -110,14 +110,14 @@ std::vector<std::vector<double>> load_csv(const std::string& path, const std::ve
   std::vector<std::vector<double>> rows;
   while (const auto cells = table.next()) {
     if (cells->size() != columns.size())
-      fail_file(fmt::format("{}: {} numbers; {} are needed: {}", table.place(), cells->size(), columns.size(),
-                            fmt::join(columns, ",")));
+      fail_file(table.place(), fmt::format("{} numbers; {} are needed: {}", cells->size(), columns.size(),
+                                           fmt::join(columns, ",")));
     std::vector<double> row;
     for (size_t i = 0; i < columns.size(); ++i) {
       const auto number = number_of((*cells)[*table.column(i)]);
       if (!number)
-        fail_file(fmt::format("{}: '{}' under {} is no number", table.place(),
-                              (*cells)[*table.column(i)].substr(0, 60), columns[i]));
+        fail_file(table.place(columns[i]),
+                  fmt::format("must be a number, not '{}'", (*cells)[*table.column(i)].substr(0, 60)));
       row.push_back(*number);
     }
     rows.push_back(std::move(row));
@@ -134,24 +134,25 @@ std::vector<NamedRow> load_named_csv(const std::string& path, const std::string&
   std::vector<NamedRow> rows;
   while (const auto cells = table.next()) {
     if (cells->size() > table.columns())
-      fail_file(fmt::format("{}: {} columns; the first line names {}", table.place(), cells->size(),
-                            table.columns()));
+      fail_file(table.place(),
+                fmt::format("{} columns; the first line names {}", cells->size(), table.columns()));
     const auto cell = [&](size_t i) {
       const auto& at = table.column(i);
       return at && *at < cells->size() ? (*cells)[*at] : std::string();
     };
     NamedRow row{cell(0), std::vector<std::optional<double>>(needed.size() + optional.size())};
-    if (row.name.empty()) fail_file(fmt::format("{}: {} is empty", table.place(), name));
+    if (row.name.empty()) fail_file(table.place(name), "is empty");
     bool alone = true;
     for (size_t i = 0; i < row.numbers.size(); ++i) {
       const std::string text = cell(i + 1);
       if (text.empty()) continue;
       alone = false;
       if (!(row.numbers[i] = number_of(text)))
-        fail_file(fmt::format("{}: '{}' is no number", table.place(), text.substr(0, 60)));
+        fail_file(table.place(i < needed.size() ? needed[i] : optional[i - needed.size()]),
+                  fmt::format("must be a number, not '{}'", text.substr(0, 60)));
     }
     for (size_t i = 0; i < needed.size() && !alone; ++i)
-      if (!row.numbers[i]) fail_file(fmt::format("{}: {} is missing", table.place(), needed[i]));
+      if (!row.numbers[i]) fail_file(table.place(needed[i]), "is missing");
     rows.push_back(std::move(row));
   }
   return rows;

@@ -67,7 +67,7 @@ Picture decode_jpeg(std::string_view bytes, const std::string& path) {
     ~Destroy() { jpeg_destroy_decompress(&info); }
   } const destroy{info};
   if (!decode(bytes, errors, info, pixels, path))
-    fail_file(fmt::format("{}: broken JPEG: {}", path, errors.message.data()));
+    fail_file({path}, fmt::format("broken JPEG: {}", errors.message.data()));
 
   Picture picture;
   const auto width = static_cast<int>(info.output_width), height = static_cast<int>(info.output_height);

@@ -15,8 +15,8 @@ namespace heron {
 LineLog::LineLog(const std::string& path)
     : fd_(::open(path.c_str(), O_WRONLY | O_APPEND | O_CREAT | O_NOCTTY | O_CLOEXEC, 0666)) {
   if (fd_ < 0)
-    throw Error(ErrorCode::not_writable,
-                fmt::format("{}: cannot be written: {}", path, std::strerror(errno)));
+    throw Error(ErrorCode::not_writable, ErrorPlace{path},
+                fmt::format("cannot be written: {}", std::strerror(errno)));
 }
 
 LineLog::~LineLog() {

@@ -129,8 +129,14 @@ std::vector<RingAnchor> anchors_of(const TomlTable& table) {
                    fmt::format("has an identity of {:g}; there are 1 to {}", r[0], RingShape::identities));
     if (!(r[4] > 0) || r[6] < 0 || r[7] < 0 || r[8] < 0)
       table.refuse("rings", "needs diameters above 0 and sigmas of at least 0");
-    anchors.push_back(
-        {static_cast<int>(r[0]), {r[1], r[2]}, degrees(r[3]), r[4], r[5], r[6], r[8], degrees(r[7])});
+    anchors.push_back({static_cast<int>(r[0]),
+                       {r[1], r[2]},
+                       WorldAngle(degrees(r[3])),
+                       r[4],
+                       r[5],
+                       r[6],
+                       r[8],
+                       degrees(r[7])});
   }
   table.done();
   return anchors;

@@ -25,31 +25,31 @@ std::string ending_of(const std::string& path) {
 
 Picture decode_picture(std::string_view bytes, const std::string& path) {
   using namespace std::string_view_literals;
-  if (bytes.empty()) fail_file(path + ": is empty");
+  if (bytes.empty()) fail_file({path}, "is empty");
   if (bytes.starts_with("\x89PNG\r\n\x1a\n"sv)) return decode_png(bytes, path).picture;
   if (bytes.starts_with("\xff\xd8\xff"sv)) return decode_jpeg(bytes, path);
   if (bytes.starts_with("II*\0"sv) || bytes.starts_with("MM\0*"sv)) return decode_tiff(bytes, path);
-  fail_file(path + ": is neither PNG nor JPEG nor TIFF; convert it to one of them");
+  fail_file({path}, "is neither PNG nor JPEG nor TIFF; convert it to one of them");
 }
 
 void require_size(double width, double height, const std::string& path) {
-  if (width < 1 || height < 1) fail_file(path + ": a picture without pixels");
+  if (width < 1 || height < 1) fail_file({path}, "a picture without pixels");
   if (width > max_pixels_a_side || height > max_pixels_a_side || width * height > max_pixels)
-    fail_file(fmt::format("{}: {} x {} pixels; at most {} a side and {} million in all are read", path, width,
-                          height, max_pixels_a_side, max_pixels / 1e6));
+    fail_file({path}, fmt::format("{} x {} pixels; at most {} a side and {} million in all are read", width,
+                                  height, max_pixels_a_side, max_pixels / 1e6));
 }
 
 void require_unpacked(size_t bytes, size_t packed, size_t max_ratio, const std::string& path) {
   constexpr size_t slack = 4096;
   const size_t most = input_budget() / 4;
   if (bytes > most)
-    fail_file(
-        fmt::format("{}: unpacks to {} MB; at most {} MB are read, a quarter of the memory that an input "
-                    "may take (heron --memory MB)",
-                    path, bytes >> 20, most >> 20));
+    fail_file({path},
+              fmt::format("unpacks to {} MB; at most {} MB are read, a quarter of the memory that an input "
+                          "may take (heron --memory MB)",
+                          bytes >> 20, most >> 20));
   if (bytes / max_ratio > packed + slack)
-    fail_file(fmt::format("{}: announces {} MB of pixels and holds {} bytes, too few for them", path,
-                          bytes >> 20, packed));
+    fail_file({path}, fmt::format("announces {} MB of pixels and holds {} bytes, too few for them",
+                                  bytes >> 20, packed));
 }
 
 Picture load_picture(const std::string& path) {

@@ -14,9 +14,8 @@ namespace {
 /// libpng reports errors by a callback that must not return; it throws, and the structs are freed by their
 /// owners.
 [[noreturn]] void on_error(png_structp png, png_const_charp message) {
-  throw Error(
-      ErrorCode::bad_file,
-      fmt::format("{}: broken PNG: {}", *static_cast<const std::string*>(png_get_error_ptr(png)), message));
+  throw Error(ErrorCode::bad_file, ErrorPlace{*static_cast<const std::string*>(png_get_error_ptr(png))},
+              fmt::format("broken PNG: {}", message));
 }
 void on_warning(png_structp, png_const_charp) {}
 

@@ -58,10 +58,9 @@ Recording plain_folder(const std::string& folder) {
     if (entry.is_regular_file(error) && is_picture(entry.path()))
       names.push_back(entry.path().filename().string());
   if (names.empty())
-    fail_file(
-        fmt::format("{}: is no recording; a recording is a folder with pictures (.png, .jpg, .tif), or with "
-                    "an index recording.toml that names them",
-                    folder));
+    fail_file({folder},
+              "is no recording; a recording is a folder with pictures (.png, .jpg, .tif), or with "
+              "an index recording.toml that names them");
   std::sort(names.begin(), names.end(), before);
   Recording recording{folder, {}, false};
   for (std::string& name : names) recording.pictures.push_back({std::move(name)});

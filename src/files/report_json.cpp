@@ -7,12 +7,17 @@ namespace {
 
 using Json = nlohmann::ordered_json;
 
-Json json_of(const WorldPose& p) {
-  return {{"x", p.x_mm},
-          {"y", p.y_mm},
-          {"z", p.z_mm},
-          {"angle", p.angle.degrees()},
-          {"sigma", {{"x", p.sigma.x}, {"y", p.sigma.y}, {"angle", p.sigma.angle.degrees()}}}};
+Json json_of(const std::optional<double>& value) { return value ? Json(*value) : Json(nullptr); }
+Json json_of(const std::optional<Angle>& angle) { return angle ? Json(angle->degrees()) : Json(nullptr); }
+
+template <class Frame>
+Json json_of(const MeasuredPose<Frame>& p) {
+  return {
+      {"x", p.x_mm},
+      {"y", p.y_mm},
+      {"z", p.z_mm},
+      {"angle", p.angle.degrees()},
+      {"sigma", {{"x", json_of(p.sigma.x)}, {"y", json_of(p.sigma.y)}, {"angle", json_of(p.sigma.angle)}}}};
 }
 
 Json json_of(const ReportedPart& part) {
@@ -25,10 +30,10 @@ Json json_of(const ReportedPart& part) {
          {"score", s.score},
          {"contrast", s.contrast},
          {"sigma",
-          {{"x", s.sigma.x},
-           {"y", s.sigma.y},
-           {"angle", s.has_angle ? Json(s.sigma.angle.degrees()) : Json(nullptr)},
-           {"scale", s.sigma.scale}}},
+          {{"x", json_of(s.sigma.x)},
+           {"y", json_of(s.sigma.y)},
+           {"angle", json_of(s.sigma.angle)},
+           {"scale", json_of(s.sigma.scale)}}},
          {"range_end", s.range_end}};
   if (s.inverted) j["inverted"] = true;
   for (const Measurement& f : s.measurements) {
@@ -108,6 +113,6 @@ std::string report_json(const Report& report) {
 
 std::string part_json(const ReportedPart& part) { return line(json_of(part)); }
 
-std::string world_json(const WorldPose& pose) { return line(json_of(pose)); }
+std::string world_json(const UserPose& pose) { return line(json_of(pose)); }
 
 }  // namespace heron

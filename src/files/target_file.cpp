@@ -145,7 +145,7 @@ TeachOptions teach_options_from(const TomlTable& file, const std::string& kind) 
     teaching.geometry.size_mm = part->number("size_mm", 0);
     if (part->has("grasp")) {
       const auto grasp = part->numbers("grasp", 3);
-      teaching.geometry.grasp = {grasp[0], grasp[1], degrees(grasp[2])};
+      teaching.geometry.grasp = PartFromGrasp(grasp[0], grasp[1], WorldAngle(degrees(grasp[2])));
     }
     part->done();
   }
@@ -194,14 +194,15 @@ void save_target(const std::string& path, const Target& target) {
 LoadedTarget load_target(const std::string& path) {
   const std::string bytes = read_file(path);
   if (!bytes.starts_with("\x89PNG\r\n\x1a\n"))
-    fail_file(path + ": is no target; a target is a PNG picture written by `heron teach`");
+    fail_file({path}, "is no target; a target is a PNG picture written by `heron teach`");
   PngContent content = decode_png(bytes, path);
   const auto found = content.texts.find(keyword);
   if (found == content.texts.end() && !content.alpha)
     fail_file(
-        fmt::format("{}: is a picture but no target: it has no text chunk \"{}\"; teach from it with `heron "
+        {path},
+        fmt::format("is a picture but no target: it has no text chunk \"{}\"; teach from it with `heron "
                     "teach {} --region X,Y,W,H --output TARGET.png`",
-                    path, keyword, path));
+                    keyword, path));
   TaughtPicture taught;
   taught.pixels = grey_levels(content.picture);
   taught.mask = Image<uint8_t>(taught.pixels.width(), taught.pixels.height());
@@ -225,25 +226,25 @@ LoadedTarget load_target(const std::string& path) {
   std::vector<double> size;
   if (file.has("size")) {
     size = file.numbers("size", 2);
-    if (!(size[0] >= 1 && size[1] >= 1)) fail_file(path + ": size must be two numbers of at least 1");
+    if (!(size[0] >= 1 && size[1] >= 1)) fail_file({path}, "size must be two numbers of at least 1");
   }
   file.done();
   if (kind_named(kind).looks_at_color)
     if (auto* color = std::get_if<Image<Rgb>>(&content.picture.pixels)) taught.color = std::move(*color);
   constexpr size_t max_extras = 8;
-  const size_t max_of_all = input_budget() / 8;  // pixels together
+  const size_t max_pixels_in_all = input_budget() / 8;  // pixels together
   if (content.extras.size() > max_extras)
-    fail_file(fmt::format("{}: holds {} further pictures; at most {} are read", path, content.extras.size(),
-                          max_extras));
+    fail_file({path}, fmt::format("holds {} further pictures; at most {} are read", content.extras.size(),
+                                  max_extras));
   size_t pixels = 0;
   for (const PngExtra& extra : content.extras) {
     taught.extras.push_back(
         {extra.name, grey_levels(decode_png(extra.bytes, fmt::format("{} ({})", path, extra.name)).picture)});
     const Image<uint8_t>& last = taught.extras.back().pixels;
     pixels += static_cast<size_t>(last.width()) * static_cast<size_t>(last.height());
-    if (pixels > max_of_all)
-      fail_file(
-          fmt::format("{}: its further pictures have more than {} million pixels", path, max_of_all >> 20));
+    if (pixels > max_pixels_in_all)
+      fail_file({path}, fmt::format("its further pictures have more than {} million pixels",
+                                    max_pixels_in_all >> 20));
   }
   const int width = taught.pixels.width(), height = taught.pixels.height();
   taught.origin = {origin[0], origin[1]};
@@ -255,7 +256,7 @@ LoadedTarget load_target(const std::string& path) {
     require_origin(taught.origin);
     return {.target = target_from(kind, std::move(taught), teaching), .edited = edited, .resized = resized};
   } catch (const Error& e) {
-    throw Error(e.code(), fmt::format("{}: {}", path, e.what()));
+    throw Error(e.code(), ErrorPlace{path}, e.what());
   }
 }
 

@@ -67,12 +67,12 @@ template <class T>
 Image<T> rows_of(TIFF* tiff, int width, int height, const std::string& path) {
   const auto row_bytes = static_cast<size_t>(TIFFScanlineSize(tiff));
   if (row_bytes < static_cast<size_t>(width) * sizeof(T))
-    fail_file(path + ": broken TIFF: its rows are too short");
+    fail_file({path}, "broken TIFF: its rows are too short");
   std::vector<uint8_t> row(row_bytes);
   Image<T> image(width, height);
   for (int y = 0; y < height; ++y) {
     if (TIFFReadScanline(tiff, row.data(), static_cast<uint32_t>(y)) != 1)
-      fail_file(fmt::format("{}: broken TIFF: it ends in row {} of {}", path, y, height));
+      fail_file({path}, fmt::format("broken TIFF: it ends in row {} of {}", y, height));
     std::memcpy(image.row(y), row.data(), static_cast<size_t>(width) * sizeof(T));
   }
   return image;
@@ -127,7 +127,7 @@ void invert(Picture& picture) {
 Picture decode_tiff(std::string_view bytes, const std::string& path) {
   Memory memory{std::string(bytes), 0};
   const Tiff tiff = open(memory, "rm");
-  if (!tiff) fail_file(path + ": broken TIFF: no first picture in it");
+  if (!tiff) fail_file({path}, "broken TIFF: no first picture in it");
   uint32_t width = 0, height = 0;
   uint16_t bits = 1, samples = 1, format = SAMPLEFORMAT_UINT, planar = PLANARCONFIG_CONTIG;
   TIFFGetField(tiff.get(), TIFFTAG_IMAGEWIDTH, &width);
@@ -143,7 +143,7 @@ Picture decode_tiff(std::string_view bytes, const std::string& path) {
   require_unpacked(size_t{width} * height * samples * std::max(1, bits / 8), bytes.size(), max_ratio, path);
   const auto w = static_cast<int>(width), h = static_cast<int>(height);
   Picture picture;
-  if (TIFFIsTiled(tiff.get())) fail_file(path + ": a TIFF in tiles; strips are read, save it without tiles");
+  if (TIFFIsTiled(tiff.get())) fail_file({path}, "a TIFF in tiles; strips are read, save it without tiles");
   if (samples == 1 && bits == 8 && format == SAMPLEFORMAT_UINT)
     picture.pixels = rows_of<uint8_t>(tiff.get(), w, h, path);
   else if (samples == 1 && bits == 16 && format == SAMPLEFORMAT_UINT)
@@ -153,10 +153,10 @@ Picture decode_tiff(std::string_view bytes, const std::string& path) {
   else if (samples == 3 && bits == 8 && planar == PLANARCONFIG_CONTIG)
     picture.pixels = rows_of<Rgb>(tiff.get(), w, h, path);
   else
-    fail_file(
-        fmt::format("{}: a TIFF of {} samples of {} bit; read are grey of 8 or 16 bit, color of 8 bit, and "
-                    "height maps of 32 bit float",
-                    path, samples, bits));
+    fail_file({path},
+              fmt::format("a TIFF of {} samples of {} bit; read are grey of 8 or 16 bit, color of 8 bit, and "
+                          "height maps of 32 bit float",
+                          samples, bits));
   if (photometric == PHOTOMETRIC_MINISWHITE) invert(picture);
   picture.pitch_mm = pitch_of(tiff.get());
   return picture;

@@ -12,8 +12,8 @@
 namespace heron {
 namespace {
 
-std::string place(const std::string& path, const toml::source_region& where) {
-  return fmt::format("{}:{}:{}", path, where.begin.line, where.begin.column);
+ErrorPlace place(const std::string& path, const toml::source_region& where, const std::string& key = {}) {
+  return {path, static_cast<int>(where.begin.line), static_cast<int>(where.begin.column), key};
 }
 
 const char* kind_of(const toml::node& node) {
@@ -65,8 +65,8 @@ void require_parsable(std::string_view text, const std::string& path) {
   if (const size_t at = first_broken(text); at < text.size()) {
     const std::string_view before = text.substr(0, at);
     const size_t begun = before.rfind('\n') + 1;  // 0 in the first line
-    fail_file(fmt::format("{}:{}:{}: a byte that is no UTF-8 text", path,
-                          1 + std::count(before.begin(), before.end(), '\n'), at - begun + 1));
+    const auto line = static_cast<int>(1 + std::count(before.begin(), before.end(), '\n'));
+    fail_file({path, line, static_cast<int>(at - begun) + 1, {}}, "a byte that is no UTF-8 text");
   }
   int depth = 0, dots = 0, line = 1;
   for (size_t i = 0; i < text.size(); ++i) {
@@ -94,7 +94,7 @@ void require_parsable(std::string_view text, const std::string& path) {
     depth += c == '[' || c == '{' ? 1 : c == ']' || c == '}' ? -1 : 0;
     dots += c == '.';
     if (depth > max_depth || dots > max_depth)
-      fail_file(fmt::format("{}:{}: nested more than {} deep", path, line, max_depth));
+      fail_file({path, line, 0, {}}, fmt::format("nested more than {} deep", max_depth));
   }
 }
 
@@ -107,13 +107,12 @@ struct TomlTable::Content {
 
   const toml::node& at(const std::string& key) const {
     const toml::node* node = table->get(key);
-    if (!node) fail_file(fmt::format("{}: the key '{}' is missing", place(path, table->source()), key));
+    if (!node) fail_file(place(path, table->source(), key), "is missing");
     return *node;
   }
   [[noreturn]] void wrong_kind(const toml::node& node, const std::string& key,
                                const std::string& wanted) const {
-    fail_file(fmt::format("{}: '{}' must be {}; {} stands there", place(path, node.source()), key, wanted,
-                          kind_of(node)));
+    fail_file(place(path, node.source(), key), fmt::format("must be {}, not {}", wanted, kind_of(node)));
   }
   double number(const toml::node& node, const std::string& key) const {
     const auto value = node.value<double>();
@@ -121,8 +120,8 @@ struct TomlTable::Content {
     // Squares and products of what is read must be numbers as well.
     constexpr double largest = 1e30;
     if (!(std::abs(*value) <= largest))
-      fail_file(fmt::format("{}: '{}' must be a number of at most {:g} either side of 0",
-                            place(path, node.source()), key, largest));
+      fail_file(place(path, node.source(), key),
+                fmt::format("must be a number from {:g} to {:g}", -largest, largest));
     return *value;
   }
 };
@@ -138,7 +137,7 @@ TomlTable TomlTable::parse(const std::string& text, const std::string& path, int
   try {
     *root = toml::parse(text);
   } catch (const toml::parse_error& error) {
-    fail_file(fmt::format("{}: {}", place(path, error.source()), error.description()));
+    fail_file(place(path, error.source()), std::string(error.description()));
   }
   const toml::table* table = root.get();
   TomlTable result(std::make_shared<const Content>(Content{std::move(root), table, path}));
@@ -306,17 +305,16 @@ void TomlTable::done() const {
   for (const auto& [key, node] : *content_->table) {
     const std::string name(key.str());
     if (asked_.count(name)) continue;
-    const std::string where = place(content_->path, key.source());
+    const ErrorPlace where = place(content_->path, key.source(), name);
     if (const auto nearest = nearest_name(name, {asked_.begin(), asked_.end()}))
-      fail_file(fmt::format("{}: unknown key '{}'; did you mean '{}'?", where, name, *nearest));
-    fail_file(fmt::format("{}: unknown key '{}'; known here are: {}", where, name, fmt::join(asked_, ", ")));
+      fail_file(where, fmt::format("is an unknown key; did you mean '{}'?", *nearest));
+    fail_file(where, fmt::format("is an unknown key; known here are: {}", fmt::join(asked_, ", ")));
   }
 }
 
 void TomlTable::refuse(const std::string& key, const std::string& why) const {
   const toml::node* node = content_->table->get(key);
-  fail_file(fmt::format("{}: '{}' {}",
-                        place(content_->path, node ? node->source() : content_->table->source()), key, why));
+  fail_file(place(content_->path, node ? node->source() : content_->table->source(), key), why);
 }
 
 std::string toml_number(double value) {

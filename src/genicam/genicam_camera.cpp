@@ -46,7 +46,7 @@ std::optional<Range<double>> gain_range(ArvCamera* camera) {
 
 class GenicamCamera : public Camera {
  public:
-  GenicamCamera(std::string name, const CameraPatience& timeout) : name_(std::move(name)), timeout_(timeout) {
+  GenicamCamera(std::string name, const CameraTimeout& timeout) : name_(std::move(name)), timeout_(timeout) {
     Trouble trouble;
     camera_.reset(arv_camera_new(name_.c_str(), trouble.out()));
     if (!camera_)
@@ -212,13 +212,13 @@ class GenicamCamera : public Camera {
   }
 
   std::string name_;
-  CameraPatience timeout_;
+  CameraTimeout timeout_;
   std::unique_ptr<ArvCamera, Unref> camera_;
 };
 
 }  // namespace
 
-std::unique_ptr<Camera> open_genicam(const std::string& name, const CameraPatience& timeout) {
+std::unique_ptr<Camera> open_genicam(const std::string& name, const CameraTimeout& timeout) {
   return std::make_unique<GenicamCamera>(name, timeout);
 }
 

@@ -5,6 +5,7 @@
 #include <Eigen/LU>
 
 #include "geometry/linear.hpp"
+#include "geometry/propagated.hpp"
 #include "heron/base/error.hpp"
 
 namespace heron {
@@ -21,7 +22,7 @@ Change steps_of(const CameraModel& camera) {
   return steps;
 }
 
-Point2 point_at(const CameraModel& camera, Point2 pixel, double height_mm) {
+WorldPoint point_at(const CameraModel& camera, Point2 pixel, double height_mm) {
   const auto point = camera.plane_point(pixel, height_mm);
   if (!point)
     throw Error(ErrorCode::not_determined,
@@ -33,9 +34,9 @@ Point2 point_at(const CameraModel& camera, Point2 pixel, double height_mm) {
 /// x, y and direction of what is seen at a pixel.
 Eigen::Vector3d seen_at(const CameraModel& camera, Point2 pixel, Angle angle, double height_mm) {
   const Point2 step = unit(angle) * 0.05;
-  const Point2 p = point_at(camera, pixel, height_mm);
-  const Point2 d = point_at(camera, pixel + step, height_mm) - point_at(camera, pixel - step, height_mm);
-  return {p.x, p.y, direction(d).radians()};
+  const WorldPoint p = point_at(camera, pixel, height_mm);
+  const WorldPoint d = point_at(camera, pixel + step, height_mm) - point_at(camera, pixel - step, height_mm);
+  return {p.x, p.y, direction(d.plain()).radians()};
 }
 
 Eigen::Vector3d slope(const Eigen::Vector3d& ahead, const Eigen::Vector3d& behind, double step) {
@@ -81,14 +82,14 @@ CameraModel CameraMapping::changed(const Change& change) const {
   return c;
 }
 
-Point2 CameraMapping::pixel_from_world(Point2 world, double height_mm) const {
+Point2 CameraMapping::pixel_from_world(WorldPoint world, double height_mm) const {
   const Eigen::Vector3d seen = camera_.camera_from_world * Eigen::Vector3d(world.x, world.y, height_mm);
   if (!(seen.z() > 0))
     throw Error(ErrorCode::not_determined, "the point lies behind the camera; it has no pixel");
   return project(camera_.lens, seen);
 }
 
-Point2 CameraMapping::world_from_pixel(Point2 pixel, double height_mm) const {
+WorldPoint CameraMapping::world_from_pixel(Point2 pixel, double height_mm) const {
   return point_at(camera_, pixel, height_mm);
 }
 
@@ -113,16 +114,22 @@ WorldPose CameraMapping::world_pose(Point2 pixel, Angle angle, const PoseSigma& 
                               seen_at(camera_, pixel - Point2{0, 0.5}, angle, height_mm), 0.5);
   by_detection.col(2) = slope(seen_at(camera_, pixel, angle + radians(1e-3), height_mm),
                               seen_at(camera_, pixel, angle - radians(1e-3), height_mm), 1e-3);
-  const Eigen::Vector3d of_detection(seen.x * seen.x, seen.y * seen.y,
-                                     seen.angle.radians() * seen.angle.radians());
+  const double seen_x = seen.x.value_or(0), seen_y = seen.y.value_or(0),
+               seen_turn = seen.angle.value_or(Angle{}).radians();
+  const Eigen::Vector3d of_detection(seen_x * seen_x, seen_y * seen_y, seen_turn * seen_turn);
   const Eigen::Matrix3d of_mapping = product(product(by_parameters, covariance_), by_parameters.transpose());
   const Eigen::Matrix3d covariance =
       of_mapping + by_detection * of_detection.asDiagonal() * by_detection.transpose();
   WorldPose pose;
   pose.x_mm = here.x(), pose.y_mm = here.y(), pose.z_mm = height_mm;
-  pose.angle = radians(here.z()).wrapped();
+  pose.angle = WorldAngle(radians(here.z()).wrapped());
   const Eigen::Vector3d sigma = covariance.diagonal().cwiseMax(0).cwiseSqrt();
-  pose.sigma = {sigma.x(), sigma.y(), radians(sigma.z()), 0};
+  const auto known = [&](int row) {
+    return is_known(by_detection(row, 0), by_detection(row, 1), seen.x, seen.y);
+  };
+  if (known(0)) pose.sigma.x = sigma.x();
+  if (known(1)) pose.sigma.y = sigma.y();
+  if (seen.angle) pose.sigma.angle = radians(sigma.z());
   return pose;
 }
 

@@ -91,7 +91,7 @@ Point2 CameraModel::project(const Eigen::Vector3d& world) const {
   return heron::project(lens, camera_from_world * world);
 }
 
-std::optional<Point2> CameraModel::plane_point(Point2 pixel, double z_mm) const {
+std::optional<WorldPoint> CameraModel::plane_point(Point2 pixel, double z_mm) const {
   const auto seen = ray_of(lens, pixel);
   if (!seen) return std::nullopt;
   const Pose3 world_from_camera = camera_from_world.inverse();
@@ -100,7 +100,7 @@ std::optional<Point2> CameraModel::plane_point(Point2 pixel, double z_mm) const 
   if (std::abs(ray.z()) < 1e-12) return std::nullopt;
   const double t = (z_mm - origin.z()) / ray.z();
   if (t <= 0) return std::nullopt;
-  return Point2{origin.x() + t * ray.x(), origin.y() + t * ray.y()};
+  return WorldPoint(origin.x() + t * ray.x(), origin.y() + t * ray.y());
 }
 
 }  // namespace heron

@@ -70,8 +70,9 @@ std::optional<Homography> homography_from_points(const std::vector<Point2>& sour
                                                  const std::vector<Point2>& target) {
   const size_t n = source.size();
   if (n < 4 || target.size() != n) return std::nullopt;
-  if (!std::all_of(source.begin(), source.end(), is_finite) ||
-      !std::all_of(target.begin(), target.end(), is_finite))
+  const auto finite = [](Point2 p) { return is_finite(p); };
+  if (!std::all_of(source.begin(), source.end(), finite) ||
+      !std::all_of(target.begin(), target.end(), finite))
     return std::nullopt;
   const Homography ns = normaliser(source), nt = normaliser(target);
   Eigen::Matrix<double, 9, 9> normal = Eigen::Matrix<double, 9, 9>::Zero();

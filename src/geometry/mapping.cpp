@@ -31,13 +31,13 @@ Point2 direction_of(AxisDirection d) {
 
 }  // namespace
 
-Point2 Mapping::pixel_from_world(Point2 world, double height_mm) const {
+Point2 Mapping::pixel_from_world(WorldPoint world, double height_mm) const {
   if (const CameraMapping* c = camera()) return c->pixel_from_world(world, height_mm);
   require_on_plane(height_mm);
   return plane()->pixel_from_world(world);
 }
 
-Point2 Mapping::world_from_pixel(Point2 pixel, double height_mm) const {
+WorldPoint Mapping::world_from_pixel(Point2 pixel, double height_mm) const {
   if (const CameraMapping* c = camera()) return c->world_from_pixel(pixel, height_mm);
   require_on_plane(height_mm);
   return plane()->world_from_pixel(pixel);
@@ -49,13 +49,17 @@ WorldPose Mapping::world_pose(Point2 pixel, Angle angle, const PoseSigma& seen, 
   return plane()->world_pose(pixel, angle, seen);
 }
 
+WorldAngle Mapping::world_angle(Point2 pixel, Angle angle, double height_mm) const {
+  return world_pose(pixel, angle, exact_pose, height_mm).angle;
+}
+
 double Mapping::mm_per_pixel(Point2 pixel, double height_mm) const {
   const double h = 0.25;
-  const Point2 x =
+  const WorldPoint x =
       world_from_pixel(pixel + Point2{h, 0}, height_mm) - world_from_pixel(pixel - Point2{h, 0}, height_mm);
-  const Point2 y =
+  const WorldPoint y =
       world_from_pixel(pixel + Point2{0, h}, height_mm) - world_from_pixel(pixel - Point2{0, h}, height_mm);
-  return std::sqrt(std::abs(cross(x, y))) / (2 * h);
+  return std::sqrt(std::abs(cross(x.plain(), y.plain()))) / (2 * h);
 }
 
 void Axes::require_valid() const {
@@ -66,18 +70,23 @@ void Axes::require_valid() const {
 
 bool Axes::right_handed() const { return cross(direction_of(x), direction_of(y)) > 0; }
 
-WorldPose Axes::seen_from(const WorldPose& world) const {
-  const Point2 ux = direction_of(x), uy = direction_of(y), p = Point2{world.x_mm, world.y_mm} - zero_mm,
-               d = unit(world.angle);
-  WorldPose seen = world;
+UserPose Axes::seen_from(const WorldPose& world) const {
+  const Point2 ux = direction_of(x), uy = direction_of(y), p = (world.position() - zero_mm).plain(),
+               d = unit(world.angle.turn());
+  UserPose seen = user_pose(world, nullptr);
   seen.x_mm = dot(p, ux), seen.y_mm = dot(p, uy);
-  seen.angle = radians(std::atan2(dot(d, uy), dot(d, ux)));
+  seen.angle = WorldAngle(radians(std::atan2(dot(d, uy), dot(d, ux))));
   if (ux.x == 0) std::swap(seen.sigma.x, seen.sigma.y);
   return seen;
 }
 
-Point2 Axes::world_from_axes(Point2 p) const {
-  return zero_mm + direction_of(x) * p.x + direction_of(y) * p.y;
+WorldPoint Axes::world_from_user(UserPoint p) const {
+  return WorldPoint(zero_mm.plain() + direction_of(x) * p.x + direction_of(y) * p.y);
+}
+
+UserPose user_pose(const WorldPose& world, const Axes* axes) {
+  if (axes) return axes->seen_from(world);
+  return {world.x_mm, world.y_mm, world.z_mm, world.angle, world.sigma};
 }
 
 }  // namespace heron

@@ -6,6 +6,7 @@
 #include <limits>
 #include <vector>
 
+#include "base/tukey.hpp"
 #include "heron/base/median.hpp"
 
 namespace heron {
@@ -59,7 +60,7 @@ RobustFit<N> fit_robustly(const std::vector<FitRow<N>>& rows, const Eigen::Matri
     for (size_t i = 0; i < rows.size(); ++i) {
       const double t = off[i] / fit.limit;
       if (!(std::abs(t) < 1)) continue;
-      const double share = (1 - t * t) * (1 - t * t), w = share / (rows[i].sigma * rows[i].sigma);
+      const double share = tukey_weight(t), w = share / (rows[i].sigma * rows[i].sigma);
       normal += w * rows[i].terms * rows[i].terms.transpose(), right += w * off[i] * rows[i].terms;
       squares += w * off[i] * off[i], weights += share;
     }

@@ -1,4 +1,5 @@
 #include "heron/heights/ground.hpp"
+#include "base/tukey.hpp"
 
 #include <fmt/format.h>
 
@@ -88,7 +89,7 @@ Refined refine(const std::vector<Place>& places, Plane plane, double reach) {
     for (const Place& p : places) {
       const double d = above(r.plane, p) / reach;
       if (std::abs(d) >= 1) continue;
-      const double w = (1 - d * d) * (1 - d * d);
+      const double w = tukey_weight(d);
       const Eigen::Vector3d j(1, p.x, p.y);
       a += w * j * j.transpose(), b += w * p.z * j;
       squares += w * d * d * reach * reach, weights += w, ++near;

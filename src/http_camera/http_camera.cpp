@@ -106,7 +106,7 @@ size_t take_body(char* bytes, size_t size, size_t count, void* answer) {
 
 class HttpCamera : public Camera {
  public:
-  HttpCamera(std::string address, const CameraPatience& timeout)
+  HttpCamera(std::string address, const CameraTimeout& timeout)
       : address_(std::move(address)), timeout_(timeout) {
     const std::string scheme = "http://";
     if (!address_.starts_with(scheme) || address_.size() == scheme.size())
@@ -183,12 +183,12 @@ class HttpCamera : public Camera {
   }
 
   std::string address_;
-  CameraPatience timeout_;
+  CameraTimeout timeout_;
 };
 
 }  // namespace
 
-std::unique_ptr<Camera> open_http(const std::string& address, const CameraPatience& timeout) {
+std::unique_ptr<Camera> open_http(const std::string& address, const CameraTimeout& timeout) {
   return std::make_unique<HttpCamera>(address, timeout);
 }
 

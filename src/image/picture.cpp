@@ -39,10 +39,10 @@ void require_square_pixels(const Picture& picture) {
   if (!picture.pitch_mm || !std::holds_alternative<Image<float>>(picture.pixels)) return;
   const Point2 pitch = *picture.pitch_mm;
   if (std::abs(pitch.x - pitch.y) <= 0.005 * std::max(pitch.x, pitch.y)) return;
-  throw Error(ErrorCode::bad_file,
-              fmt::format("{}: its pixels measure {:g} x {:g} mm, and what turns changes its shape on them; "
+  throw Error(ErrorCode::bad_file, ErrorPlace{picture.name.empty() ? "the picture" : picture.name},
+              fmt::format("its pixels measure {:g} x {:g} mm, and what turns changes its shape on them; "
                           "`heron level MAP --square --output FILE` brings the map to square ones",
-                          picture.name.empty() ? "the picture" : picture.name, pitch.x, pitch.y));
+                          pitch.x, pitch.y));
 }
 
 Image<uint8_t> grey_levels(const Picture& picture) {

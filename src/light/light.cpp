@@ -1,4 +1,5 @@
 #include "heron/light/light.hpp"
+#include "base/tukey.hpp"
 
 #include <fmt/format.h>
 
@@ -140,8 +141,7 @@ LightField light_field(const Scope& s) {
     Eigen::Matrix<double, 6, 1> b = Eigen::Matrix<double, 6, 1>::Zero();
     b[0] = 1e-3 * field.surface[0];
     for (const auto& [terms, value] : samples) {
-      const double r = (value - field.surface.dot(terms)) / width,
-                   w = std::abs(r) < 1 ? (1 - r * r) * (1 - r * r) : 0;
+      const double w = tukey_weight((value - field.surface.dot(terms)) / width);
       a += w * terms * terms.transpose(), b += w * value * terms;
     }
     field.surface = solve_symmetric(a, b).col(0);

@@ -275,7 +275,7 @@ Parsed<RobotLine> parse_robot_line(std::string_view text) {
     if (!words.at_end()) {
       words.expect("AT");
       const auto x = words.number<double>(), y = words.number<double>(), angle = words.number<double>();
-      l.robot_from_flange = Pose2{x, y, degrees(angle)};
+      l.robot_from_flange = RobotFromFlange(x, y, WorldAngle(degrees(angle)));
       if (!(std::max(std::abs(x), std::abs(y)) <= largest_value && std::abs(angle) <= 360))
         return {std::nullopt, fmt::format("NEXT AT takes x and y within {:g} mm and an angle within 360 "
                                           "degrees",

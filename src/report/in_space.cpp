@@ -38,8 +38,8 @@ std::optional<WorldPose> pose_in_space(const Detection& s, const CameraMapping& 
   WorldPose pose;
   pose.x_mm = world_from_part.position.x(), pose.y_mm = world_from_part.position.y();
   pose.z_mm = world_from_part.position.z();
-  pose.angle = radians(std::atan2(x.y(), x.x()));
-  pose.sigma = {std::sqrt(spread(0, 0)), std::sqrt(spread(1, 1)), radians(std::sqrt(turned(2, 2))), 0};
+  pose.angle = WorldAngle(radians(std::atan2(x.y(), x.x())));
+  pose.sigma = {std::sqrt(spread(0, 0)), std::sqrt(spread(1, 1)), radians(std::sqrt(turned(2, 2))), {}};
   return pose;
 }
 
@@ -57,11 +57,13 @@ WorldPose place_in_space(const Detection& s, const CameraMapping& mapping, doubl
   WorldPose pose;
   pose.x_mm = at.x(), pose.y_mm = at.y(), pose.z_mm = at.z();
   // Along the ray the distance counts, across it the pixel.
-  const double across = distance.along_axis_mm / camera.lens.fx * std::hypot(s.sigma.x, s.sigma.y);
+  const double across =
+      distance.along_axis_mm / camera.lens.fx * std::hypot(s.sigma.x.value_or(0), s.sigma.y.value_or(0));
+  if (!s.sigma.x || !s.sigma.y) return pose;
   pose.sigma = {std::hypot(along.x() * distance.sigma_ray_mm, across),
                 std::hypot(along.y() * distance.sigma_ray_mm, across),
                 {},
-                0};
+                {}};
   return pose;
 }
 

@@ -66,7 +66,8 @@ ArmCell write_arm_cell(const std::string& folder, uint64_t seed, int stops) {
   std::error_code error;
   std::filesystem::create_directories(folder, error);
   if (error)
-    throw Error(ErrorCode::not_writable, fmt::format("{}: cannot be made: {}", folder, error.message()));
+    throw Error(ErrorCode::not_writable, ErrorPlace{folder},
+                fmt::format("cannot be made: {}", error.message()));
   Random random(seed);
   ArmCell cell;
   cell.folder = folder;

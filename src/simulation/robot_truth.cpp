@@ -14,7 +14,7 @@ RobotTruth load_truth(const std::string& path) {
   RobotTruth truth;
   try {
     const Json file = Json::parse(read_file(path, size_t{64} << 20));
-    if (file.at("version") != 1) fail_file(path + ": this program reads version 1 of a truth file");
+    if (file.at("version") != 1) fail_file({path}, "this program reads version 1 of a truth file");
     for (const Json& picture : file.at("pictures")) {
       truth.pictures.emplace_back();
       for (const Json& part : picture.at("parts"))
@@ -23,7 +23,7 @@ RobotTruth load_truth(const std::string& path) {
                                           degrees(part.at("angle").get<double>())}});
     }
   } catch (const Json::exception& error) {
-    fail_file(fmt::format("{}: is no truth file of the simulated cell: {}", path, error.what()));
+    fail_file({path}, fmt::format("is no truth file of the simulated cell: {}", error.what()));
   }
   return truth;
 }

@@ -175,7 +175,7 @@ struct SimulatedRobot::Session {
   Next question() const {
     const auto& looks = robot.settings_.looks;
     if (looks.empty()) return {};
-    return {looks[std::min<size_t>(newest, looks.size() - 1)]};
+    return {RobotFromFlange(looks[std::min<size_t>(newest, looks.size() - 1)])};
   }
 
   void run_asking() {

@@ -23,7 +23,8 @@ void make_folder(const std::string& folder) {
   std::error_code error;
   std::filesystem::create_directories(folder, error);
   if (error)
-    throw Error(ErrorCode::not_writable, fmt::format("{}: cannot be made: {}", folder, error.message()));
+    throw Error(ErrorCode::not_writable, ErrorPlace{folder},
+                fmt::format("cannot be made: {}", error.message()));
 }
 
 /// What the camera sees at a trigger, and when that is, where a set keeps times.

@@ -33,9 +33,9 @@ Box region_around(const TrayStation& station) {
 /// table.
 Pose2 table_from_grip(const TrayStation& station, const Box& region) {
   const Point2 centre = region.centre();
-  const Point2 here = station.camera.plane_point(centre, 0).value(),
-               ahead = station.camera.plane_point(centre + Point2{0.01, 0}, 0).value();
-  return {here.x, here.y, direction(ahead - here)};
+  const WorldPoint here = station.camera.plane_point(centre, 0).value(),
+                   ahead = station.camera.plane_point(centre + Point2{0.01, 0}, 0).value();
+  return {here.x, here.y, direction((ahead - here).plain())};
 }
 
 RobotTruth truth_of(const TrayStation& station, const Pose2& tile_from_grip) {
@@ -109,7 +109,8 @@ TrayCell write_tray_cell(const std::string& folder, uint64_t seed, const TrayFil
   std::error_code error;
   std::filesystem::create_directories(cell.path("tray"), error);
   if (error)
-    throw Error(ErrorCode::not_writable, fmt::format("{}: cannot be made: {}", folder, error.message()));
+    throw Error(ErrorCode::not_writable, ErrorPlace{folder},
+                fmt::format("cannot be made: {}", error.message()));
 
   Random random(seed ^ 0x5eedULL);
   save_picture(cell.path("board.png"), photographed(station.board_scene, station, random));

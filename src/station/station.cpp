@@ -23,22 +23,16 @@ FindOptions find_options_of(const StationTarget& t, FindOptions options) {
   return options;
 }
 
-/// Nothing for a sigma that is not known.
-std::optional<double> known_sigma(double sigma) {
-  return sigma > 0 && std::isfinite(sigma) ? std::optional(sigma) : std::nullopt;
-}
-
 text_protocol::Part part_of(const ReportedPart& p, uint64_t number, int index) {
   using text_protocol::Field;
   text_protocol::Part part{number, index, p.detection.target};
-  const WorldPose& robot = *p.robot;
+  const RobotPose& robot = *p.robot;
   part[Field::x] = robot.x_mm, part[Field::y] = robot.y_mm, part[Field::z] = robot.z_mm;
   part[Field::score] = p.detection.score;
-  part[Field::sigma_x] = known_sigma(robot.sigma.x), part[Field::sigma_y] = known_sigma(robot.sigma.y);
+  part[Field::sigma_x] = robot.sigma.x, part[Field::sigma_y] = robot.sigma.y;
   if (p.detection.has_angle) {
     part[Field::angle] = robot.angle.degrees();
-    if (robot.sigma.angle.degrees() < 180)
-      part[Field::sigma_angle] = known_sigma(robot.sigma.angle.degrees());
+    if (robot.sigma.angle) part[Field::sigma_angle] = robot.sigma.angle->degrees();
   }
   part[Field::ambiguous] = p.detection.ambiguous ? 1 : 0;
   part[Field::range_end] = p.detection.range_end.empty() ? 0 : 1;
@@ -84,7 +78,8 @@ void require_frame_of(const MappingRecord& mapping, const StationFile& file) {
         fmt::format("station: {} is into the {}, so the camera is mounted \"{}\"; the station file "
                     "says otherwise",
                     file.mapping, robot ? "robot's base" : "robot's flange", robot ? "fixed" : "arm"));
-  if (file.frame.x != 0 || file.frame.y != 0 || file.frame.angle.radians() != 0)
+  const Pose2 given = robot ? file.robot_from_world.plain() : file.flange_from_world.plain();
+  if (given.x != 0 || given.y != 0 || given.angle.radians() != 0)
     fail_argument(fmt::format("station: {} is into the {} already (hand-eye); set {} = [0, 0, 0]",
                               file.mapping, robot ? "robot's base" : "robot's flange",
                               robot ? "robot_from_board" : "flange_from_board"));
@@ -129,14 +124,17 @@ Station::Station(StationFile file, std::unique_ptr<Camera> camera, Work* stop)
 
 void Station::open_link() { link_.emplace(file_.link, stop_); }
 
-Report Station::examine(const Picture& picture, const Pose2& robot_from_world) {
+Report Station::examine(const Picture& picture, const RobotFromWorld& robot_from_world) {
   require_size(picture.name, picture.width(), picture.height(), mapping_);
   const auto begun = Clock::now();
   const auto* color = std::get_if<Image<Rgb>>(&picture.pixels);
   const PreparedPicture prepared =
       looks_at_color_ && color ? PreparedPicture(Image<Rgb>(*color)) : PreparedPicture(grey_levels(picture));
-  const Frames frames{&mapping_.mapping, mapping_.axes ? &*mapping_.axes : nullptr, &robot_from_world,
-                      file_.from_axes};
+  const RobotFromUser robot_from_user(robot_from_world.plain());
+  const Frames frames{.mapping = &mapping_.mapping,
+                      .axes = mapping_.axes ? &*mapping_.axes : nullptr,
+                      .robot_from_world = file_.from_axes ? nullptr : &robot_from_world,
+                      .robot_from_user = file_.from_axes ? &robot_from_user : nullptr};
   Report report;
   for (const Loaded& t : targets_) {
     FindResult result =
@@ -183,11 +181,11 @@ int64_t Station::age_ms() const {
 }
 
 /// Where the robot stands with its question; nothing after a stop.
-std::optional<Pose2> Station::frame_of_question() {
-  if (file_.link.mode == LinkMode::push) return file_.frame;
+std::optional<RobotFromWorld> Station::frame_of_question() {
+  if (file_.link.mode == LinkMode::push) return file_.robot_from_world;
   while (const auto question = link_->wait_next(number_)) {
-    if (file_.mount == Mount::fixed) return file_.frame;
-    if (question->robot_from_flange) return *question->robot_from_flange * file_.frame;
+    if (file_.mount == Mount::fixed) return file_.robot_from_world;
+    if (question->robot_from_flange) return *question->robot_from_flange * file_.flange_from_world;
     link_->refuse("the camera is on the arm: ask with NEXT AT x y angle");
   }
   return std::nullopt;
@@ -196,7 +194,7 @@ std::optional<Pose2> Station::frame_of_question() {
 std::optional<Report> Station::look() {
   if (stopped()) return std::nullopt;
   // The picture belongs to the pose it was asked with, for all of its parts.
-  const std::optional<Pose2> frame = frame_of_question();
+  const std::optional<RobotFromWorld> frame = frame_of_question();
   if (!frame || !take_picture()) return std::nullopt;
   Report report = examine(picture_, *frame);
   if (!report.complete) return std::nullopt;  // stopped in the middle

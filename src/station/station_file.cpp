@@ -137,7 +137,11 @@ StationFile load_station(const std::string& path) {
         std::abs(pose[2]) <= 360))
     frame.refuse(key, fmt::format("must be [x, y, angle] within {:g} mm and 360 degrees",
                                   text_protocol::largest_value));
-  station.frame = {pose[0], pose[1], degrees(pose[2])};
+  const Pose2 given{pose[0], pose[1], degrees(pose[2])};
+  if (station.mount == Mount::fixed)
+    station.robot_from_world = RobotFromWorld(given);
+  else
+    station.flange_from_world = FlangeFromWorld(given);
   frame.done();
 
   for (const TomlTable& t : file.tables("target")) station.targets.push_back(target_of(t, folder));

@@ -147,11 +147,12 @@ TEST_CASE("a plane mapping from one noisy picture measures any distance to 0.01 
     CHECK(worst < 0.01);
     // The claimed sigma at the centre is of the size of the error there.
     const WorldPose centre = c.mapping.world_pose({640, 512}, {});
-    CHECK(centre.sigma.x < 0.005);
-    CHECK(centre.sigma.x > 0.00005);
-    const Point2 truth = picture.table_from_board.inverse() * *picture.camera.plane_point({640, 512}, 0);
-    squares += std::pow((centre.x_mm - truth.x) / centre.sigma.x, 2) +
-               std::pow((centre.y_mm - truth.y) / centre.sigma.y, 2);
+    CHECK(*centre.sigma.x < 0.005);
+    CHECK(*centre.sigma.x > 0.00005);
+    const Point2 truth =
+        picture.table_from_board.inverse() * picture.camera.plane_point({640, 512}, 0)->plain();
+    squares += std::pow((centre.x_mm - truth.x) / *centre.sigma.x, 2) +
+               std::pow((centre.y_mm - truth.y) / *centre.sigma.y, 2);
   }
   // Twelve errors: their mean square lies between 0.2 and 2.6 in 99 of 100 cases when the sigmas are true.
   CHECK(squares / 12 > 0.2);
@@ -169,8 +170,8 @@ TEST_CASE("an oblique view keeps its accuracy since dot centres are corrected") 
   double worst = 0;
   for (int j = 0; j < 7; ++j)
     for (int i = 0; i < 9; ++i)
-      worst = std::max(worst,
-                       distance(c.mapping.pixel_from_world(picture.shape.point(i, j)), picture.truth(i, j)));
+      worst = std::max(worst, distance(c.mapping.pixel_from_world(WorldPoint(picture.shape.point(i, j))),
+                                       picture.truth(i, j)));
   CHECK(worst < 0.03);
 }
 

@@ -16,7 +16,8 @@ std::vector<KnownPair> pairs_of(const CameraModel& camera, int count, double noi
     // Spread over the plane in a ring and its middle, so that no three lie on a line.
     const Point2 p = unit(radians(2.4 * k)) * (k == 0 ? 5.0 : 60.0 + 9 * k);
     pairs.push_back(
-        {camera.project({p.x, p.y, 0}) + Point2{noise_px * random.normal(), noise_px * random.normal()}, p});
+        {camera.project({p.x, p.y, 0}) + Point2{noise_px * random.normal(), noise_px * random.normal()},
+         WorldPoint(p)});
   }
   return pairs;
 }
@@ -24,7 +25,7 @@ std::vector<KnownPair> pairs_of(const CameraModel& camera, int count, double noi
 double worst_mm(const PlaneMapping& mapping, const CameraModel& camera) {
   double worst = 0;
   for (const Point2 p : {Point2{0, 0}, {60, 20}, {-50, 40}, {10, -60}})
-    worst = std::max(worst, distance(mapping.world_from_pixel(camera.project({p.x, p.y, 0})), p));
+    worst = std::max(worst, distance(mapping.world_from_pixel(camera.project({p.x, p.y, 0})), WorldPoint(p)));
   return worst;
 }
 
@@ -48,7 +49,7 @@ TEST_CASE("the model follows the view: square, slightly oblique with few points,
   CHECK(worst_mm(four.plane.mapping, oblique) < 0.3);
   CHECK(worst_mm(of(square, 6).plane.mapping, square) < 0.06);
   CHECK_FALSE(nine.left_handed);
-  CHECK(nine.plane.mapping.world_pose({640, 512}, {}).sigma.x > 0.002);
+  CHECK(*nine.plane.mapping.world_pose({640, 512}, {}).sigma.x > 0.002);
   // Forced, a similarity shows what it leaves.
   CHECK(calibrate_known_points(pairs_of(oblique, 9, 0.1, random), 1280, 1024,
                                {.model = PlaneModel::affine, .tolerance_px = 20})
@@ -64,7 +65,7 @@ TEST_CASE("one wrong pair is named, left out, and its distance told") {
       CAPTURE(wrong);
       const CameraModel camera = camera_above(600, lens, degrees(tilt), 30_deg);
       std::vector<KnownPair> pairs = pairs_of(camera, 8, 0.1, random);
-      pairs[wrong].world_mm += {9, -4};
+      pairs[wrong].world_mm = pairs[wrong].world_mm + WorldPoint{9, -4};
       const KnownPointsCalibration c = calibrate_known_points(pairs, 1280, 1024);
       REQUIRE(c.wrong);
       CHECK_FALSE(c.fits);
@@ -136,18 +137,18 @@ TEST_CASE("one length gives millimetres a pixel; at a known distance it gives th
   CHECK(p.x_mm == doctest::Approx(100));
   CHECK(p.y_mm == doctest::Approx(50));
   CHECK(p.angle.degrees() == doctest::Approx(-90));
-  CHECK(p.sigma.x == doctest::Approx(100 * std::sqrt(2.0) * 0.5 / 400).epsilon(1e-6));
-  CHECK(plane.world_pose({639.5, 511.5}, {}).sigma.x < 1e-9);
+  CHECK(*p.sigma.x == doctest::Approx(100 * std::sqrt(2.0) * 0.5 / 400).epsilon(1e-6));
+  CHECK(*plane.world_pose({639.5, 511.5}, {}).sigma.x < 1e-9);
 
   const CameraMapping camera = camera_of_length_at(length, 600, 3, 1280, 1024);
   CHECK(camera.camera().lens.fx == doctest::Approx(2400));
-  CHECK(distance(camera.world_from_pixel({639.5 + 400, 511.5}, 0), {100, 0}) < 1e-9);
-  CHECK(distance(camera.world_from_pixel({639.5 + 400, 511.5}, 60), {90, 0}) < 1e-9);
+  CHECK(distance(camera.world_from_pixel({639.5 + 400, 511.5}, 0), WorldPoint{100, 0}) < 1e-9);
+  CHECK(distance(camera.world_from_pixel({639.5 + 400, 511.5}, 60), WorldPoint{90, 0}) < 1e-9);
   // On the taught plane only the scale's sigma counts, above it those of distance and axis as well.
-  CHECK(camera.world_pose({639.5, 511.5}, {}, {}, 0).sigma.x < 1e-6);
-  CHECK(camera.world_pose({639.5, 511.5}, {}, {}, 60).sigma.x ==
+  CHECK(*camera.world_pose({639.5, 511.5}, {}, exact_pose, 0).sigma.x < 1e-6);
+  CHECK(*camera.world_pose({639.5, 511.5}, {}, exact_pose, 60).sigma.x ==
         doctest::Approx(0.02 * 1280 / 2400 * 60).epsilon(0.01));
-  CHECK(camera.world_pose({639.5 + 400, 511.5}, {}, {}, 0).sigma.x ==
+  CHECK(*camera.world_pose({639.5 + 400, 511.5}, {}, exact_pose, 0).sigma.x ==
         doctest::Approx(100 * std::sqrt(2.0) * 0.5 / 400).epsilon(0.01));
   const WidthDistance d =
       camera.distance_of_width({1000, 200}, {1000, 400}, 100, WidthLies::across_axis, 0.5);

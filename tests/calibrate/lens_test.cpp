@@ -124,12 +124,12 @@ TEST_CASE(
   const CameraModel above = camera_above(450, truth, 4_deg, 30_deg);
   views.insert(views.begin(), seen_by(above, checker, 0.015, random));
   const LensCalibration c = calibrate_lens(views, checker, 1280, 1024);
-  const Point2 middle{75, 52.5};  // the board's frame begins at its first corner
+  const WorldPoint middle{75, 52.5};  // the board's frame begins at its first corner
   for (const Point2 corner : {Point2{20, 20}, {1260, 20}, {20, 1004}, {1260, 1004}}) {
-    const Point2 at = *above.plane_point(corner, 30);
-    const WorldPose p = c.mapping.world_pose(corner, {}, {}, 30);
-    CHECK(distance({p.x_mm, p.y_mm}, at + middle) < 0.03);
-    CHECK(p.sigma.x < 0.02);
+    const WorldPoint at = *above.plane_point(corner, 30);
+    const WorldPose p = c.mapping.world_pose(corner, {}, exact_pose, 30);
+    CHECK(distance(p.position(), at + middle) < 0.03);
+    CHECK(*p.sigma.x < 0.02);
     CHECK(p.z_mm == 30);
     CHECK(distance(c.mapping.pixel_from_world({p.x_mm, p.y_mm}, 30), corner) < 1e-6);
   }
@@ -165,16 +165,16 @@ TEST_CASE("one picture of a board through a known lens gives a plane that serves
       calibrate_pose({"plane", seen.points, seen.dot_radius_px}, dots, CameraMapping({truth, {}}));
   CHECK(c.sigma_px < 0.04);
   for (const double height : {-10.0, 0.0, 40.0}) {
-    const Point2 at = *above.plane_point({1200, 900}, height);
-    CHECK(distance(c.mapping.world_from_pixel({1200, 900}, height), at + Point2{90, 60}) < 0.03);
+    const WorldPoint at = *above.plane_point({1200, 900}, height);
+    CHECK(distance(c.mapping.world_from_pixel({1200, 900}, height), at + WorldPoint{90, 60}) < 0.03);
   }
   // The lens' own uncertainty shows in the pose.
   CameraMapping::Covariance unsure = CameraMapping::Covariance::Zero();
   unsure(0, 0) = unsure(1, 1) = 100;
   const PoseCalibration less =
       calibrate_pose({"plane", seen.points, seen.dot_radius_px}, dots, CameraMapping({truth, {}}, unsure));
-  CHECK(less.mapping.world_pose({1200, 900}, {}, {}, 40).sigma.x >
-        3 * c.mapping.world_pose({1200, 900}, {}, {}, 40).sigma.x);
+  CHECK(*less.mapping.world_pose({1200, 900}, {}, exact_pose, 40).sigma.x >
+        3 * *c.mapping.world_pose({1200, 900}, {}, exact_pose, 40).sigma.x);
 }
 
 TEST_CASE("a view that does not belong is named, and views without tilt determine nothing") {
@@ -183,7 +183,7 @@ TEST_CASE("a view that does not belong is named, and views without tilt determin
   std::vector<BoardView> views = views_of(truth, 9, 0.02, random);
   for (BoardPoint& p : views[4].points)
     p.pixel += Point2{0.5 * random.normal(), 0.5 * random.normal()};  // blurred
-  views[2].points[7].pixel += Point2{3, 1};                           // one stray point
+  views[2].points[7].pixel += Point2{3, 1};                           // one outlier point
   const LensCalibration c = calibrate_lens(views, checker, 1280, 1024);
   CHECK_FALSE(c.views[4].used);
   CHECK(c.views[4].reason.find("blurred") != std::string::npos);

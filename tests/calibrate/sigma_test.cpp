@@ -42,9 +42,9 @@ TEST_CASE(
     const auto pixel = [&](Point2 p) { return camera.project({p.x - 100, p.y - 80, 0}); };
     const Point2 ahead = pixel(at + Point2{1e-4, 0}) - pixel(at);
     const WorldPose pose = c.mapping.world_pose(pixel(at), direction(ahead));
-    x_inside += std::abs(pose.x_mm - at.x) < 2 * pose.sigma.x;
-    y_inside += std::abs(pose.y_mm - at.y) < 2 * pose.sigma.y;
-    angle_inside += std::abs(pose.angle.degrees()) < 2 * pose.sigma.angle.degrees();
+    x_inside += std::abs(pose.x_mm - at.x) < 2 * *pose.sigma.x;
+    y_inside += std::abs(pose.y_mm - at.y) < 2 * *pose.sigma.y;
+    angle_inside += std::abs(pose.angle.degrees()) < 2 * pose.sigma.angle->degrees();
   }
   if (sanitized) return;
   for (const int inside : {x_inside, y_inside, angle_inside}) {
@@ -59,24 +59,24 @@ TEST_CASE("points of several pictures of a still board make one better mapping")
   const CameraModel camera = camera_above(600, {.fx = 2400, .fy = 2400}, 5_deg, 20_deg);
   std::vector<BoardPoint> points = seen_points(camera, shape, 0.05, random);
   const double once =
-      calibrate_plane(points, shape, 0, 1280, 1024).mapping.world_pose({600, 500}, {}).sigma.x;
+      *calibrate_plane(points, shape, 0, 1280, 1024).mapping.world_pose({600, 500}, {}).sigma.x;
   for (int k = 0; k < 3; ++k)
     for (const BoardPoint& p : seen_points(camera, shape, 0.05, random)) points.push_back(p);
   const double four_times =
-      calibrate_plane(points, shape, 0, 1280, 1024).mapping.world_pose({600, 500}, {}).sigma.x;
+      *calibrate_plane(points, shape, 0, 1280, 1024).mapping.world_pose({600, 500}, {}).sigma.x;
   CHECK(four_times == doctest::Approx(once / 2).epsilon(0.25));
 }
 
-TEST_CASE("stray dots, hidden dots and a shadow do not lose the board") {
+TEST_CASE("outlier dots, hidden dots and a shadow do not lose the board") {
   const BoardShape shape{.kind = BoardKind::dots, .columns = 9, .rows = 7, .pitch_mm = 18};
   Scene scene;
   scene.camera = camera_above(600, {.fx = 2400, .fy = 2400});
   const Pose2 table_from_board{-72, -54, 12_deg};
   scene.pieces = board_pieces(shape, table_from_board, false);
-  Outline strays;
+  Outline outliers;
   for (const Point2 p : {Point2{-140, 30}, {-130, -90}, {135, 70}, {120, -100}})
-    strays.loops.push_back(disc(4, p).loops[0]);
-  scene.pieces.push_back({strays, {}, 0.8});
+    outliers.loops.push_back(disc(4, p).loops[0]);
+  scene.pieces.push_back({outliers, {}, 0.8});
   scene.pieces.push_back({disc(11), {-10, 20, {}}, 0.45});  // a coin over some dots
   scene.light = {1.0, {0.9, 0.4}, 0.2};
   scene.glares.push_back({{500, 300}, 60, 0.15});

@@ -259,7 +259,7 @@ TEST_CASE("every wait of a camera ends within a tenth of a second of a stop") {
   save_recording(r);
   for (const char* kind : {"http", "genicam", "recording"}) {
     Work stop;
-    const CameraPatience timeout{.wait = 60000ms, .stop = &stop};
+    const CameraTimeout timeout{.wait = 60000ms, .stop = &stop};
     const std::string k = kind;
     const auto camera = k == "http"      ? open_http(server.at("/slow"), timeout)
                         : k == "genicam" ? open_genicam("127.0.0.1", timeout)

@@ -100,7 +100,7 @@ TEST_CASE("labels stay on the picture, however near to its border a part lies") 
   Report report = square_report();
   for (EdgeMatch& e : report.parts[0].detection.edges) e.place += Point2{150, 110};
   report.parts[0].detection.x += 150, report.parts[0].detection.y += 110;
-  report.parts[0].robot = WorldPose{};
+  report.parts[0].robot = RobotPose{};
   const Image<uint8_t> picture = flat(100);
   CHECK(changed(draw_report(picture, report), picture, {180, 200, 140, 40}) > 1000);
 }

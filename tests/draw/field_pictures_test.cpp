@@ -13,29 +13,7 @@ namespace {
 
 int bright_of(Rgb c) { return 30 * c.r + 59 * c.g + 11 * c.b; }
 
-Mapping mapping_with(double sigma_scale) {
-  Homography h;
-  h << 4, 0, 400, 0, -4, 300, 0, 0, 1;
-  PlaneMapping::Covariance c = PlaneMapping::Covariance::Zero();
-  c(0, 0) = c(4, 4) = sigma_scale * sigma_scale;  // known best at the middle
-  return PlaneMapping(h, c);
-}
-
 }  // namespace
-
-TEST_CASE("a sigma map is dark where the mapping is known well and bright where it is not") {
-  const Image<Rgb> drawn = draw_sigma_map(800, 600, mapping_with(1e-3), {{{400, 300}, {0, 0}}});
-  CHECK(drawn.width() == 800);
-  CHECK(drawn.height() == 600);
-  // Below the title and beside the scale.
-  CHECK(bright_of(drawn(420, 330)) < bright_of(drawn(600, 330)));
-  CHECK(bright_of(drawn(600, 330)) < bright_of(drawn(790, 330)));
-  // A mapping of one sigma everywhere, and one that looks past its horizon, are drawn as well.
-  CHECK(draw_sigma_map(320, 240, mapping_with(0), {}).width() == 320);
-  Homography oblique;
-  oblique << 4, 0, 160, 0, -4, 100, 0, 2e-2, 1;
-  CHECK(draw_sigma_map(320, 240, PlaneMapping(oblique), {}).height() == 240);
-}
 
 TEST_CASE("heights are drawn by color, holes apart from all of them, with the range that was asked for") {
   Image<float> map(100, 80);

@@ -248,9 +248,9 @@ TEST_CASE("a mapping comes back to the last bit, and its errors name line and co
   CHECK(contains(broken("version = 1", "version = 9"),
                  "b.toml:2:11: 'version' is 9; this program reads version 1"));
   CHECK(contains(broken("kind = \"plane\"", "kind = \"globe\""), "it may be \"plane\""));
-  CHECK(contains(broken("columns = 5", "columns = \"five\""), "must be a whole number; a text stands there"));
+  CHECK(contains(broken("columns = 5", "columns = \"five\""), "must be a whole number, not a text"));
   CHECK(contains(broken("columns = 5", "columns = 5\ncolums = 5"),
-                 "unknown key 'colums'; did you mean 'columns'?"));
+                 "'colums' is an unknown key; did you mean 'columns'?"));
   CHECK(contains(broken("[board]", "[board"), "b.toml:"));
   CHECK(contains(broken("date = ", "date = ,"), "b.toml:6:"));
 }
@@ -283,12 +283,12 @@ TEST_CASE("rows of numbers, with a header or without") {
     CHECK_MESSAGE(contains(told, words), told);
   };
   refused("1,2,3,4\n1,2,3,4\n", "b.csv:1: a first line with the columns' names is missing: u,v,x,y");
-  refused("u,v,x,y\n1,2,x,4\n", "b.csv:2: 'x' under x is no number");
+  refused("u,v,x,y\n1,2,x,4\n", "b.csv:2: 'x' must be a number, not 'x'");
   refused("u,v,x,y\n1,2,3\n", "b.csv:2: 3 numbers; 4 are needed");
-  refused("u,v,x,y\n1,2,nan,4\n", "b.csv:2: 'nan'");
-  refused("u,v,x\n1,2,3\n", "column 'y' is missing");
-  refused("u,v,x,x\n1,2,3,4\n", "column 'x' is there twice");
-  refused("u,v,x,y,z\n1,2,3,4,5\n", "column 'z' is not known");
+  refused("u,v,x,y\n1,2,nan,4\n", "b.csv:2: 'x' must be a number, not 'nan'");
+  refused("u,v,x\n1,2,3\n", "'y' is a column that is missing");
+  refused("u,v,x,x\n1,2,3,4\n", "'x' names two columns");
+  refused("u,v,x,y,z\n1,2,3,4,5\n", "'z' is an unknown column");
   refused("# nothing\n", "is empty");
 }
 
@@ -298,7 +298,7 @@ TEST_CASE("a report is one line of JSON whose numbers read back to the same doub
   ReportedPart part;
   part.detection.target = "leaf", part.detection.x = 0.1 + 0.2, part.detection.angle = degrees(-33.123456789),
   part.detection.range_end = {"angle"};
-  part.world = WorldPose{.x_mm = 1.0 / 3, .y_mm = 2, .z_mm = 0, .angle = 5_deg, .sigma = {}};
+  part.world = UserPose{.x_mm = 1.0 / 3, .y_mm = 2, .z_mm = 0, .angle = WorldAngle{5_deg}, .sigma = {}};
   report.parts.push_back(part);
   report.misses.push_back({1, 2, 3_deg, 1, 57.3, {{"score", 57.3, "at least 60"}}});
   const std::string line = report_json(report);

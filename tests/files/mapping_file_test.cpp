@@ -38,7 +38,7 @@ MappingRecord camera_record() {
   r.points = {{{1.5, 2.25}, {3, 4}, {0.01, -0.02}, 2}};
   r.board = BoardShape{.kind = BoardKind::checker, .columns = 11, .rows = 8, .pitch_mm = 15};
   r.axes = Axes{{10.5, -3}, AxisDirection::minus_y, AxisDirection::plus_x};
-  r.anchors = {{7, {1.25, -3.5}, degrees(33.3), 22.01, 4, 0.002, 0.003, degrees(0.004)}};
+  r.anchors = {{7, {1.25, -3.5}, WorldAngle{degrees(33.3)}, 22.01, 4, 0.002, 0.003, degrees(0.004)}};
   return r;
 }
 
@@ -120,7 +120,7 @@ TEST_CASE("recordings keep times and settings; targets keep height and grasp") {
     for (int x = 20; x < 45; ++x) p(x, y) = 180;
   const PatternTarget target =
       teach_pattern(p, Region::rectangle(Box{5, 5, 50, 40}),
-                    {.name = "box", .geometry = {.height_mm = -2.5, .grasp = {3, 4, 90_deg}}});
+                    {.name = "box", .geometry = {.height_mm = -2.5, .grasp = {3, 4, WorldAngle{90_deg}}}});
   save_target(folder / "t.png", target);
   const PartGeometry geometry = load_target(folder / "t.png").target.geometry();
   CHECK(geometry.height_mm == -2.5);

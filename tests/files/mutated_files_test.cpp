@@ -55,7 +55,7 @@ MappingRecord any_record(bool camera) {
   r.points = {{{1, 2}, {3, 4}, {0.01, -0.02}, 0}};
   r.board = BoardShape{};
   r.axes = Axes{{1, 2}};
-  r.anchors = {{3, {1, 2}, degrees(10), 22, 0, 0.01, 0.01, degrees(0.1)}};
+  r.anchors = {{3, {1, 2}, WorldAngle{degrees(10)}, 22, 0, 0.01, 0.01, degrees(0.1)}};
   return r;
 }
 

@@ -87,9 +87,9 @@ TEST_CASE("rows with names: parts, empty pictures, headers, remarks, and what do
     CHECK_MESSAGE(contains(error_of([&] { rows(text); }), words), text);
   };
   refused("a.png,1\n", "k.csv:1");
-  refused("picture,x,y\na.png,1\n", "k.csv:2: y is missing");
+  refused("picture,x,y\na.png,1\n", "k.csv:2: 'y' is missing");
   refused("picture,x,y\na.png,1,2,3\n", "k.csv:2: 4 columns");
-  refused("picture,x,y,turn\na.png,1,2,3\n", "column 'turn' is not known");
+  refused("picture,x,y,turn\na.png,1,2,3\n", "'turn' is an unknown column");
   refused("picture,x,y\na.png,1,two\n", "k.csv:2");
   refused("picture,x,y\na.png,nan,2\n", "k.csv:2");
   CHECK(contains(error_of([&] {

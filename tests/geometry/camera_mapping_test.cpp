@@ -73,9 +73,9 @@ TEST_CASE("a camera mapping's sigmas are those of cameras drawn from its covaria
       xx += std::pow(q.x_mm - p.x_mm, 2), yy += std::pow(q.y_mm - p.y_mm, 2),
           aa += std::pow((q.angle - p.angle).wrapped().radians(), 2);
     }
-    CHECK(p.sigma.x == doctest::Approx(std::sqrt(xx / runs)).epsilon(0.06));
-    CHECK(p.sigma.y == doctest::Approx(std::sqrt(yy / runs)).epsilon(0.06));
-    CHECK(p.sigma.angle.radians() == doctest::Approx(std::sqrt(aa / runs)).epsilon(0.06));
+    CHECK(*p.sigma.x == doctest::Approx(std::sqrt(xx / runs)).epsilon(0.06));
+    CHECK(*p.sigma.y == doctest::Approx(std::sqrt(yy / runs)).epsilon(0.06));
+    CHECK(p.sigma.angle->radians() == doctest::Approx(std::sqrt(aa / runs)).epsilon(0.06));
   }
 }
 
@@ -116,7 +116,7 @@ TEST_CASE("a mapping is asked alike whatever it is made of; only a camera answer
 }
 
 TEST_CASE("axes: each direction, both hands, and back") {
-  const WorldPose p{.x_mm = 30, .y_mm = 10, .angle = 20_deg, .sigma = {0.1, 0.2, {}, 0}};
+  const WorldPose p{.x_mm = 30, .y_mm = 10, .angle = WorldAngle{20_deg}, .sigma = {0.1, 0.2, {}, 0}};
   using enum AxisDirection;
   for (const AxisDirection x : {plus_x, minus_x, plus_y, minus_y})
     for (const AxisDirection y : {plus_x, minus_x, plus_y, minus_y}) {
@@ -127,12 +127,12 @@ TEST_CASE("axes: each direction, both hands, and back") {
         continue;
       }
       axes.require_valid();
-      const WorldPose seen = axes.seen_from(p);
-      CHECK(distance(axes.world_from_axes({seen.x_mm, seen.y_mm}), {30, 10}) < 1e-12);
-      CHECK(seen.sigma.x == (along_x ? 0.1 : 0.2));
+      const UserPose seen = axes.seen_from(p);
+      CHECK(distance(axes.world_from_user(seen.position()), WorldPoint{30, 10}) < 1e-12);
+      CHECK(*seen.sigma.x == (along_x ? 0.1 : 0.2));
       // A step along the part's direction is the same step in both.
-      const Point2 ahead = axes.world_from_axes(Point2{seen.x_mm, seen.y_mm} + unit(seen.angle));
-      CHECK(distance(ahead, Point2{30, 10} + unit(20_deg)) < 1e-12);
+      const WorldPoint ahead = axes.world_from_user(seen.position() + UserPoint(unit(seen.angle.turn())));
+      CHECK(distance(ahead, WorldPoint{30, 10} + WorldPoint(unit(20_deg))) < 1e-12);
     }
   CHECK(Axes{}.right_handed());
   CHECK_FALSE((Axes{{}, plus_y, plus_x}.right_handed()));

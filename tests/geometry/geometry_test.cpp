@@ -59,7 +59,7 @@ TEST_CASE("a camera model looks back to where it projected from, with distortion
   for (const Point2 p : {Point2{0, 0}, {100, 60}, {-150, 90}}) {
     const auto back = camera.plane_point(camera.project({p.x, p.y, 7}), 7);
     REQUIRE(back);
-    CHECK(distance(*back, p) < 1e-9);
+    CHECK(distance(*back, WorldPoint(p)) < 1e-9);
   }
 }
 
@@ -105,7 +105,8 @@ TEST_CASE("a plane mapping carries angles and refuses the horizon") {
   // Straight up in the picture, left of the vanishing point's column or on it: the world direction follows
   // the derivative.
   const Point2 ahead =
-      mapping.world_from_pixel(mapping.pixel_from_world({20, 30}) + Point2{0, -1e-4}) - Point2{20, 30};
+      (mapping.world_from_pixel(mapping.pixel_from_world({20, 30}) + Point2{0, -1e-4}) - WorldPoint{20, 30})
+          .plain();
   CHECK(pose.angle.degrees() == doctest::Approx(direction(ahead).degrees()).epsilon(1e-6));
   CHECK_THROWS_AS(mapping.world_from_pixel({0, -4000}), Error);
   CHECK_THROWS_AS(PlaneMapping(Homography::Zero()), Error);

@@ -23,9 +23,13 @@ TEST_CASE("every line reads back to what was written") {
     REQUIRE_MESSAGE(parsed.line, parsed.error);
     CHECK(encode(*parsed.line) == encode(line));
   }
-  const std::vector<RobotLine> robot{
-      Robot{}, Robot{2, LinkMode::ask, "s3cret"}, Ack{18446744073709551615ULL}, Ack{3, 2}, Done{3},
-      Next{},  Next{Pose2{100.5, -20.25, 90_deg}}};
+  const std::vector<RobotLine> robot{Robot{},
+                                     Robot{2, LinkMode::ask, "s3cret"},
+                                     Ack{18446744073709551615ULL},
+                                     Ack{3, 2},
+                                     Done{3},
+                                     Next{},
+                                     Next{RobotFromFlange{100.5, -20.25, WorldAngle{90_deg}}}};
   for (const RobotLine& line : robot) {
     const auto parsed = parse_robot_line(encode(line));
     REQUIRE_MESSAGE(parsed.line, parsed.error);

@@ -16,22 +16,23 @@ constexpr int cells_across = 24, cells_down = 18;
 using Pulls = std::vector<Eigen::Vector4f>;
 
 Pulls white_pulls(render::Random& random) {
-  Pulls pulls(cells_across * cells_down);
-  for (Eigen::Vector4f& pull : pulls)
-    for (int k = 0; k < 4; ++k) pull[k] = static_cast<float>(random.normal());
-  return pulls;
+  Pulls contributions(cells_across * cells_down);
+  for (Eigen::Vector4f& contribution : contributions)
+    for (int k = 0; k < 4; ++k) contribution[k] = static_cast<float>(random.normal());
+  return contributions;
 }
 
 /// Each cell as the mean of the four from it on, times two, so that its variance stays.
 Pulls coarse_pulls(render::Random& random) {
   const Pulls fine = white_pulls(random);
-  Pulls pulls(fine.size(), Eigen::Vector4f::Zero());
+  Pulls contributions(fine.size(), Eigen::Vector4f::Zero());
   for (int y = 0; y + 1 < cells_down; ++y)
     for (int x = 0; x + 1 < cells_across; ++x) {
       const auto at = [&](int u, int v) { return fine[static_cast<size_t>((y + v) * cells_across + x + u)]; };
-      pulls[static_cast<size_t>(y * cells_across + x)] = (at(0, 0) + at(1, 0) + at(0, 1) + at(1, 1)) / 2;
+      contributions[static_cast<size_t>(y * cells_across + x)] =
+          (at(0, 0) + at(1, 0) + at(0, 1) + at(1, 1)) / 2;
     }
-  return pulls;
+  return contributions;
 }
 
 /// What the sum of all cells varies by over many draws, and the mean of what is told of it.
@@ -41,12 +42,13 @@ std::array<double, 3> told_and_true(Draw draw) {
   double squares = 0, alone = 0, with_neighbours = 0;
   const int draws = 400;
   for (int i = 0; i < draws; ++i) {
-    const Pulls pulls = draw(random);
+    const Pulls contributions = draw(random);
     Eigen::Vector4d sum = Eigen::Vector4d::Zero();
-    for (const Eigen::Vector4f& pull : pulls) sum += pull.cast<double>();
+    for (const Eigen::Vector4f& contribution : contributions) sum += contribution.cast<double>();
     squares += sum.squaredNorm() / 4 / draws;
-    alone += covariance_of_cells(pulls, Eigen::Matrix4d(Eigen::Matrix4d::Identity()), 4).trace() / 4 / draws;
-    with_neighbours += covariance_of_neighbours(pulls, cells_across, 4).trace() / 4 / draws;
+    alone += covariance_of_cells(contributions, Eigen::Matrix4d(Eigen::Matrix4d::Identity()), 4).trace() / 4 /
+             draws;
+    with_neighbours += covariance_of_neighbours(contributions, cells_across, 4).trace() / 4 / draws;
   }
   return {squares, alone, with_neighbours};
 }
@@ -76,12 +78,12 @@ TEST_CASE("what neighbours add leaves a covariance, also where there is nothing"
 TEST_CASE("the jackknife tells more where few cells settle much, and nearly the same of many") {
   render::Random random(11);
   const Eigen::Matrix4d unit = Eigen::Matrix4d::Identity();
-  Pulls pulls = white_pulls(random);
+  Pulls contributions = white_pulls(random);
   const auto growth = [&] {
-    return jackknife_of_cells(pulls).trace() / covariance_of_cells(pulls, unit, 4).trace();
+    return jackknife_of_cells(contributions).trace() / covariance_of_cells(contributions, unit, 4).trace();
   };
   CHECK(growth() < 1.02);
-  pulls.resize(8);
+  contributions.resize(8);
   CHECK(growth() == doctest::Approx(2));
 }
 
@@ -92,15 +94,15 @@ TEST_CASE("errors lie within two widened sigmas as often as normal ones, of few 
       const int draws = 20000;
       int within_plain = 0, within_wider = 0;
       for (int i = 0; i < draws; ++i) {
-        Pulls pulls(static_cast<size_t>(count), Eigen::Vector4f::Zero());
+        Pulls contributions(static_cast<size_t>(count), Eigen::Vector4f::Zero());
         double error = 0, squares = 0;
-        for (size_t k = 0; k < pulls.size(); ++k) {
-          const double pull = random.normal() * (k % 4 ? 1 : unequal);
-          pulls[k][0] = static_cast<float>(pull), squares += pull * pull;
+        for (size_t k = 0; k < contributions.size(); ++k) {
+          const double contribution = random.normal() * (k % 4 ? 1 : unequal);
+          contributions[k][0] = static_cast<float>(contribution), squares += contribution * contribution;
           error += random.normal() * (k % 4 ? 1 : unequal);
         }
         within_plain += error * error < 4 * squares;
-        within_wider += error * error < 4 * squares * student_growth(freedom_of_cells(pulls))[0];
+        within_wider += error * error < 4 * squares * student_growth(freedom_of_cells(contributions))[0];
       }
       const auto share = [&](int n) { return static_cast<double>(n) / draws; };
       CAPTURE(count);

@@ -177,8 +177,8 @@ TEST_CASE("the centroid's sigma is of the size of its error, with noise and on u
       const FindResult found = found_on(target, table, 100 + static_cast<uint64_t>(i));
       REQUIRE(found.detections.size() == 1);
       const double off = found.detections[0].x - pixel_of({12.3, -8.6}).x;
-      within += std::abs(off) < 2 * found.detections[0].sigma.x;
-      squares += off * off / runs, sigma += found.detections[0].sigma.x / runs;
+      within += std::abs(off) < 2 * *found.detections[0].sigma.x;
+      squares += off * off / runs, sigma += *found.detections[0].sigma.x / runs;
     }
     const double rms = std::sqrt(squares);
     MESSAGE("texture " << texture << ": rms " << rms << ", told " << sigma << ", within two sigma "
@@ -319,7 +319,7 @@ TEST_CASE("gaps so narrow that blur fills them do not move a region") {
     const Detection& s = found.detections[0];
     const double off = distance({s.x, s.y}, pixel_of(at + rotated(centroid, degrees(turn))));
     CHECK(off < 0.08);
-    CHECK(off < 4 * std::hypot(s.sigma.x, s.sigma.y));
+    CHECK(off < 4 * std::hypot(*s.sigma.x, *s.sigma.y));
   }
 }
 

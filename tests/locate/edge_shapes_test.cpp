@@ -115,7 +115,7 @@ TEST_CASE("a circle is met by scans from inside to outside, wherever in the ring
     CHECK(*s.measurement("change") < -80);  // bright inside
     CHECK(s.score > 95);
     CHECK_FALSE(s.has_angle);
-    CHECK(s.sigma.x < 0.02);
+    CHECK(*s.sigma.x < 0.02);
     REQUIRE(s.rim);
     CHECK(s.rim->radius == doctest::Approx(plate.radius).epsilon(0.0005));
   }
@@ -144,7 +144,7 @@ TEST_CASE("a circle's centre and radius reach 1.5 times the bound, and their sig
     const Detection& s = found.detections[0];
     const double off[3] = {s.x - plate.centre.x, s.y - plate.centre.y,
                            *s.measurement("radius") - plate.radius},
-                 sigma[3] = {s.sigma.x, s.sigma.y, *s.measurement("radius_sigma")};
+                 sigma[3] = {*s.sigma.x, *s.sigma.y, *s.measurement("radius_sigma")};
     for (int k = 0; k < 3; ++k)
       squares[k] += off[k] * off[k], sums[k] += off[k], within[k] += std::abs(off[k]) < 2 * sigma[k];
   }
@@ -176,7 +176,7 @@ TEST_CASE("a circle of which a third is hidden, or an arc of it, is met all the 
   const FindResult part = find(quarter, PreparedPicture(Disc().picture(4)));
   REQUIRE(part.detections.size() == 1);
   CHECK(distance({part.detections[0].x, part.detections[0].y}, Disc().centre) < 0.3);
-  CHECK(part.detections[0].sigma.x > 3 * s.sigma.x);
+  CHECK(*part.detections[0].sigma.x > 3 * *s.sigma.x);
 }
 
 TEST_CASE("a dark disc, dim light and a ring inside the ring do not mislead a circle") {
@@ -245,9 +245,9 @@ TEST_CASE("a corner's sigmas hold, and grow with the way from the bands to it") 
       const FindResult found = find(target, PreparedPicture(render::expose(picture, {.sigma = 2}, random)));
       REQUIRE(found.detections.size() == 1);
       const Detection& s = found.detections[0];
-      within += std::abs(s.x - wedge.at.x) < 2 * s.sigma.x;
-      turns += std::abs(s.angle.degrees()) < 3 * std::sqrt(2.0) * s.sigma.angle.degrees();
-      sigma += s.sigma.x / runs, squares += (s.x - wedge.at.x) * (s.x - wedge.at.x) / runs;
+      within += std::abs(s.x - wedge.at.x) < 2 * *s.sigma.x;
+      turns += std::abs(s.angle.degrees()) < 3 * std::sqrt(2.0) * s.sigma.angle->degrees();
+      sigma += *s.sigma.x / runs, squares += (s.x - wedge.at.x) * (s.x - wedge.at.x) / runs;
     }
     MESSAGE("told " << sigma << ", rms " << std::sqrt(squares) << ", within two sigma "
                     << 100.0 * within / runs);
@@ -362,7 +362,7 @@ TEST_CASE("a notch's angle is that of its straight edge, and its sigma holds") {
     REQUIRE(found.detections.size() == 1);
     const Detection& s = found.detections[0];
     const double off = std::remainder(s.angle.degrees() - turned.degrees() - edge, 360.0);
-    sum += off, within += std::abs(off) < 2 * s.sigma.angle.degrees();
+    sum += off, within += std::abs(off) < 2 * s.sigma.angle->degrees();
   }
   if (sanitized) return;  // too few to judge; the plain build does
   CHECK(std::abs(sum / runs) < 0.015);

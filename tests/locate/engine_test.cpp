@@ -188,7 +188,7 @@ TEST_CASE("the grey fit improves on the edges, keeps off what is covered, and re
   CHECK(distance(rest.pose.position(), truth.position()) < 0.02);
 
   // On a coarsely textured tray edges know far better, elsewhere the grey values do.
-  const GreySearch beside_edges{.noise_sigma = 2, .edges = PoseSigma{0.006, 0.006, 0.008_deg, 0}};
+  const GreySearch beside_edges{.noise_sigma = 2, .edges = FitSigma{0.006, 0.006, 0.008_deg, 0}};
   const auto surpasses = [&](const Image<uint8_t>& picture) {
     return fit_greys(picture, *bench().target.model().greys(), every_edge, start, beside_edges).fitted;
   };
@@ -456,9 +456,9 @@ TEST_CASE("an origin far outside the part and the picture is told as exactly as 
     CHECK(distance({t.x, t.y}, there) < 0.01);
     CHECK(std::abs((t.angle - s.angle).wrapped().degrees()) < 0.001);
     CHECK(t.score == doctest::Approx(s.score).epsilon(0.01));
-    const double grows = s.sigma.scale / s.scale, turns = s.sigma.angle.radians();
-    CHECK(t.sigma.x == doctest::Approx(std::hypot(s.sigma.x, arm.y * turns, arm.x * grows)).epsilon(0.1));
-    CHECK(t.sigma.y == doctest::Approx(std::hypot(s.sigma.y, arm.x * turns, arm.y * grows)).epsilon(0.1));
+    const double grows = *s.sigma.scale / s.scale, turns = s.sigma.angle->radians();
+    CHECK(*t.sigma.x == doctest::Approx(std::hypot(*s.sigma.x, arm.y * turns, arm.x * grows)).epsilon(0.1));
+    CHECK(*t.sigma.y == doctest::Approx(std::hypot(*s.sigma.y, arm.x * turns, arm.y * grows)).epsilon(0.1));
     // A search region is about the origin that is told.
     options.region = Region::rectangle(there, 20, 20, {});
     CHECK(find(moved, prepared, options).detections.size() == 1);
@@ -471,16 +471,17 @@ TEST_CASE("an origin far outside the part and the picture is told as exactly as 
   const TeachingReport report = report_teaching(moved, nullptr, moved.origin()),
                        as_usual = report_teaching(b.target, nullptr, b.target.origin());
   CHECK(report.turns == as_usual.turns);
-  CHECK(report.expected.x ==
-        doctest::Approx(std::hypot(as_usual.expected.x, far.y * as_usual.expected.angle.radians()))
+  CHECK(*report.expected.x ==
+        doctest::Approx(std::hypot(*as_usual.expected.x, far.y * as_usual.expected.angle->radians()))
             .epsilon(0.1));
-  CHECK(report.expected.angle.degrees() == doctest::Approx(as_usual.expected.angle.degrees()).epsilon(0.05));
+  CHECK(report.expected.angle->degrees() ==
+        doctest::Approx(as_usual.expected.angle->degrees()).epsilon(0.05));
   CHECK(report.slide_ratio == doctest::Approx(as_usual.slide_ratio).epsilon(0.1));
   // So far that single numbers no longer tell one pixel from the next.
   const PatternTarget beyond(Image<uint8_t>(b.target.pixels().view()), Image<uint8_t>(b.target.mask().view()),
                              {1e9, -1e9}, b.target.settings());
   CHECK(beyond.symmetry_order() != 0);
-  CHECK(report_teaching(beyond, nullptr, beyond.origin()).expected.angle.degrees() ==
-        doctest::Approx(as_usual.expected.angle.degrees()).epsilon(0.05));
+  CHECK(report_teaching(beyond, nullptr, beyond.origin()).expected.angle->degrees() ==
+        doctest::Approx(as_usual.expected.angle->degrees()).epsilon(0.05));
   CHECK(find(beyond, prepared, {}).detections.size() == 1);
 }

@@ -35,7 +35,7 @@ TEST_CASE("things keep their identity while they cross, come and go, and their s
     if (i != 8 && i != 9) see(second(t), 2);
     see(first(t), 1);
     if (i == 0) std::swap(seen[0], seen[1]), std::swap(expected[0], expected[1]);
-    std::vector<Point2> world;
+    std::vector<UserPoint> world;
     for (const Detection& s : seen) world.push_back({s.x * 0.25, -s.y * 0.25});
     const auto who = follower.follow(seen, world, t);
     REQUIRE(who.size() == seen.size());
@@ -47,12 +47,12 @@ TEST_CASE("things keep their identity while they cross, come and go, and their s
       const Point2 v = expected[k] == 1   ? Point2{300, 40}
                        : expected[k] == 2 ? Point2{-300, 60}
                                           : Point2{0, -200};
-      CHECK(std::abs(who[k].velocity->x - v.x) < 4 * who[k].velocity->sigma_x);
-      CHECK(std::abs(who[k].velocity->y - v.y) < 4 * who[k].velocity->sigma_y);
-      CHECK(who[k].velocity->sigma_x < 1);
+      CHECK(std::abs(who[k].velocity->x - v.x) < 4 * *who[k].velocity->sigma_x);
+      CHECK(std::abs(who[k].velocity->y - v.y) < 4 * *who[k].velocity->sigma_y);
+      CHECK(*who[k].velocity->sigma_x < 1);
       CHECK(who[k].velocity_mm->x == doctest::Approx(0.25 * who[k].velocity->x));
       CHECK(who[k].velocity_mm->y == doctest::Approx(-0.25 * who[k].velocity->y));
-      CHECK(who[k].velocity_mm->sigma_x == doctest::Approx(0.25 * who[k].velocity->sigma_x).epsilon(0.5));
+      CHECK(*who[k].velocity_mm->sigma_x == doctest::Approx(0.25 * *who[k].velocity->sigma_x).epsilon(0.5));
     }
   }
   // Gone for longer than that: the identity is not given again.

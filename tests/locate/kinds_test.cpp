@@ -285,8 +285,8 @@ TEST_CASE("a marker's centre reaches the bound that noise sets, and its sigma is
     const FindResult found = find(bore(), prepared);
     REQUIRE(found.detections.size() == 1);
     const double off = found.detections[0].x - truth.x;
-    squares += off * off, sum += off, told += found.detections[0].sigma.x / runs,
-        within += std::abs(off) < 2 * found.detections[0].sigma.x;
+    squares += off * off, sum += off, told += *found.detections[0].sigma.x / runs,
+        within += std::abs(off) < 2 * *found.detections[0].sigma.x;
   }
   const double sigma = std::sqrt(bound(0, 0));
   MESSAGE("rms over bound " << std::sqrt(squares / runs) / sigma << ", told " << told / sigma << ", bias "

@@ -175,7 +175,7 @@ TEST_CASE("sigmas grow with the noise and with what is hidden") {
     for (uint64_t seed = 40; seed < 46; ++seed) {
       const FindResult f = looked({.pieces = leaf_tile(tile, over), .noise = noise, .seed = seed});
       REQUIRE(f.detections.size() == 1);
-      sum += f.detections[0].sigma.x / 6;
+      sum += *f.detections[0].sigma.x / 6;
     }
     return sum;
   };

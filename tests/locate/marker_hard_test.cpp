@@ -115,8 +115,8 @@ TEST_CASE("of a hole twenty pixels across a third may be hidden too") {
         REQUIRE(found.detections.size() == 1);
         const Detection& s = found.detections[0];
         CHECK(distance({s.x, s.y}, door.at) < 0.1);
-        CHECK(std::abs(s.x - door.at.x) < 4 * s.sigma.x);
-        CHECK(std::abs(s.y - door.at.y) < 4 * s.sigma.y);
+        CHECK(std::abs(s.x - door.at.x) < 4 * *s.sigma.x);
+        CHECK(std::abs(s.y - door.at.y) < 4 * *s.sigma.y);
       }
   }
 }
@@ -140,8 +140,8 @@ TEST_CASE("what is left of a dim, noisy rim places the centre as well as a circl
   for (int i = 0; i < runs; ++i) {
     const Detection s = found_near(door, 0.3, 100 + static_cast<uint64_t>(i));
     const Point2 off = Point2{s.x, s.y} - door.at;
-    squares += dot(off, off), told += s.sigma.x * s.sigma.x + s.sigma.y * s.sigma.y;
-    within += (std::abs(off.x) < 2 * s.sigma.x) + (std::abs(off.y) < 2 * s.sigma.y);
+    squares += dot(off, off), told += *s.sigma.x * *s.sigma.x + *s.sigma.y * *s.sigma.y;
+    within += (std::abs(off.x) < 2 * *s.sigma.x) + (std::abs(off.y) < 2 * *s.sigma.y);
     round += *s.measurement("axis_ratio") > 0.9999;
   }
   const double least = bound(0, 0) + bound(1, 1);
@@ -179,8 +179,8 @@ TEST_CASE("a frame's grain moves the centre by what its sigma says") {
     const Door door{.sigma = 1, .grain = 0.02, .grain_seed = 50 + static_cast<uint64_t>(i)};
     const Detection s = found_near(door, 0.2, 300 + static_cast<uint64_t>(i));
     const Point2 off = Point2{s.x, s.y} - door.at;
-    squares += dot(off, off), told += s.sigma.x * s.sigma.x + s.sigma.y * s.sigma.y;
-    within += (std::abs(off.x) < 2 * s.sigma.x) + (std::abs(off.y) < 2 * s.sigma.y);
+    squares += dot(off, off), told += *s.sigma.x * *s.sigma.x + *s.sigma.y * *s.sigma.y;
+    within += (std::abs(off.x) < 2 * *s.sigma.x) + (std::abs(off.y) < 2 * *s.sigma.y);
   }
   MESSAGE("rms over told " << std::sqrt(squares / told) << ", within two sigma " << 50.0 * within / runs
                            << " %");
@@ -195,8 +195,8 @@ TEST_CASE("a hole that is seen at a slant stays oval, also where a third of it i
     Door door{.narrow = 0.96};
     door.hide_a_third(degrees(turn));
     const Detection s = found_near(door, 0.1);
-    CHECK(std::abs(s.x - door.at.x) < 3.5 * s.sigma.x);
-    CHECK(std::abs(s.y - door.at.y) < 3.5 * s.sigma.y);
+    CHECK(std::abs(s.x - door.at.x) < 3.5 * *s.sigma.x);
+    CHECK(std::abs(s.y - door.at.y) < 3.5 * *s.sigma.y);
     CHECK(*s.measurement("axis_ratio") == doctest::Approx(0.96).epsilon(0.01));
   }
 }
@@ -252,7 +252,7 @@ TEST_CASE("dark, bright, blurred, sharp and noisy pictures show the same centre"
   }
   for (const double sigma : {0.5, 5.0, 9.0}) {
     const Detection s = found_near({.sigma = sigma}, 0.15);
-    CHECK(s.sigma.x < 0.006 * sigma + 0.004);
+    CHECK(*s.sigma.x < 0.006 * sigma + 0.004);
   }
 }
 
@@ -320,7 +320,7 @@ TEST_CASE("a lamp that stands aside does not shift the centre; pixels as bright 
         const FindResult found = find(taught_marker(stud), PreparedPicture(door.picture(seed)));
         REQUIRE(found.detections.size() == 1);
         const Detection& s = found.detections[0];
-        sum_x += s.x - door.at.x, sum_y += s.y - door.at.y, told += s.sigma.x;
+        sum_x += s.x - door.at.x, sum_y += s.y - door.at.y, told += *s.sigma.x;
       }
       // On a stud in that light the rim's brighter half is as bright as pixels can be.
       const bool blinded = stud && light > 1;

@@ -57,7 +57,7 @@ TEST_CASE("a part at its taught angle is not biased by its sub-pixel offset, and
       REQUIRE(f.detections.size() == 1);
       const Detection& s = f.detections[0];
       CHECK(std::abs((s.angle - angle).wrapped().degrees()) < 0.1);
-      tally.add(s.x - there.x, s.sigma.x), tally.add(s.y - there.y, s.sigma.y);
+      tally.add(s.x - there.x, *s.sigma.x), tally.add(s.y - there.y, *s.sigma.y);
     }
     if (sanitized) continue;
     CAPTURE(noise);

@@ -26,7 +26,7 @@ TEST_CASE("a report carries a part from the picture to the robot's frame") {
   Homography pixel_from_world;
   pixel_from_world << 4, 0, 600, 0, -4, 500, 0, 0, 1;
   const Mapping mapping = PlaneMapping(pixel_from_world);
-  const Pose2 robot_from_world{1000, 2000, 90_deg};
+  const RobotFromWorld robot_from_world{1000, 2000, WorldAngle{90_deg}};
   const Report report = report_of(one_at(640, 460, -30), {&mapping, nullptr, &robot_from_world});
   REQUIRE(report.parts.size() == 1);
   const ReportedPart& part = report.parts[0];
@@ -34,13 +34,13 @@ TEST_CASE("a report carries a part from the picture to the robot's frame") {
   CHECK(part.world->x_mm == doctest::Approx(10));
   CHECK(part.world->y_mm == doctest::Approx(10));
   CHECK(part.world->angle.degrees() == doctest::Approx(30));
-  CHECK(part.world->sigma.x == doctest::Approx(0.005));
-  CHECK(part.world->sigma.y == doctest::Approx(0.0025));
+  CHECK(*part.world->sigma.x == doctest::Approx(0.005));
+  CHECK(*part.world->sigma.y == doctest::Approx(0.0025));
   REQUIRE(part.robot);
   CHECK(part.robot->x_mm == doctest::Approx(990));
   CHECK(part.robot->y_mm == doctest::Approx(2010));
   CHECK(part.robot->angle.degrees() == doctest::Approx(120));
-  CHECK(part.robot->sigma.x == doctest::Approx(0.0025));  // turned by 90 degrees with the frame
+  CHECK(*part.robot->sigma.x == doctest::Approx(0.0025));  // turned by 90 degrees with the frame
 }
 
 TEST_CASE("without a mapping there is no world, without a frame no robot, and past the horizon neither") {
@@ -50,20 +50,45 @@ TEST_CASE("without a mapping there is no world, without a frame no robot, and pa
   tilted << 4, 0, 600, 0, -4, 500, 0, 1e-3, 1;
   const Mapping mapping = PlaneMapping(tilted);
   CHECK_FALSE(report_of(one_at(0, 0, 0), {&mapping}).parts[0].robot);
-  const Pose2 frame;
+  const RobotFromWorld frame;
   const Report horizon = report_of(one_at(0, -4000, 0), {&mapping, nullptr, &frame});
   CHECK_FALSE(horizon.parts[0].world);
   CHECK_FALSE(horizon.parts[0].robot);
+}
+
+TEST_CASE("what a detection does not know stays unknown in the world and for the robot") {
+  Homography straight;
+  straight << 4, 0, 600, 0, -4, 500, 0, 0, 1;
+  Homography turned = straight;
+  turned.topLeftCorner<2, 2>() << 3, 2, 2, -3;
+  FindResult edge = one_at(640, 460, 0);
+  edge.detections[0].has_angle = false;
+  edge.detections[0].sigma = {.x = 0.02};  // an upright edge
+  const Mapping along = PlaneMapping(straight), across = PlaneMapping(turned);
+  const RobotFromWorld quarter{0, 0, WorldAngle{90_deg}};
+  const ReportedPart part = report_of(edge, {&along, nullptr, &quarter}).parts.at(0);
+  CHECK(*part.world->sigma.x == doctest::Approx(0.005));
+  CHECK_FALSE(part.world->sigma.y);
+  CHECK_FALSE(part.world->sigma.angle);
+  CHECK_FALSE(part.robot->sigma.x);
+  CHECK(*part.robot->sigma.y == doctest::Approx(0.005));
+  const ReportedPart leaning = report_of(edge, {&across}).parts.at(0);
+  CHECK_FALSE(leaning.world->sigma.x);
+  CHECK_FALSE(leaning.world->sigma.y);
+  // A grasp beside the origin of a part without an angle may lie anywhere around it.
+  edge.detections[0].sigma.y = 0.02;
+  CHECK(report_of(edge, {&along, nullptr, &quarter}).parts[0].robot->sigma.x);
+  CHECK_FALSE(report_of(edge, {&along, nullptr, &quarter}, {.grasp = {5, 0, {}}}).parts[0].robot->sigma.x);
 }
 
 TEST_CASE("the robot takes a part at its grasp, and the user's axes count the world their own way") {
   Homography pixel_from_world;
   pixel_from_world << 4, 0, 600, 0, -4, 500, 0, 0, 1;
   const Mapping mapping = PlaneMapping(pixel_from_world);
-  const Pose2 robot_from_world{0, 0, {}};
+  const RobotFromWorld robot_from_world;
   const Axes axes{.zero_mm = {5, 5}, .x = AxisDirection::plus_y, .y = AxisDirection::minus_x};
-  const Report report =
-      report_of(one_at(640, 460, -30), {&mapping, &axes, &robot_from_world}, {.grasp = {20, 0, 90_deg}});
+  const Report report = report_of(one_at(640, 460, -30), {&mapping, &axes, &robot_from_world},
+                                  {.grasp = {20, 0, WorldAngle{90_deg}}});
   const ReportedPart& part = report.parts[0];
   // The origin at (10, 10), turned by 30 degrees; the grasp 20 mm along the part's own x.
   CHECK(part.robot->x_mm == doctest::Approx(10 + 20 * std::cos(M_PI / 6)));
@@ -107,7 +132,7 @@ TEST_CASE("what has a known size is placed in space by a known camera") {
   const Pose3 world_from_camera{Eigen::Quaterniond(axes), {50, 0, 200}};
   const Lens lens{.fx = 500, .fy = 500, .cx = 320, .cy = 240};
   const Mapping mapping = CameraMapping({lens, world_from_camera.inverse()});
-  const Pose2 robot_from_world{10, 20, {}};
+  const RobotFromWorld robot_from_world{10, 20, {}};
   const CameraModel& camera = mapping.camera()->camera();
   const auto pixel = [&](double x, double y, double z) { return camera.project({x, y, z}); };
 
@@ -126,8 +151,8 @@ TEST_CASE("what has a known size is placed in space by a known camera") {
   CHECK(bore.world->y_mm == doctest::Approx(30));
   CHECK(bore.world->z_mm == doctest::Approx(180));
   CHECK(bore.robot->x_mm == doctest::Approx(510));
-  CHECK(bore.world->sigma.x > 0.1);  // 0.03 px of 44 px, 450 mm away
-  CHECK(bore.world->sigma.x < 1);
+  CHECK(*bore.world->sigma.x > 0.1);  // 0.03 px of 44 px, 450 mm away
+  CHECK(*bore.world->sigma.x < 1);
 
   // A plate of 200 x 130 mm, turned by five degrees; its first side is the upper one.
   FindResult wall;
@@ -149,7 +174,7 @@ TEST_CASE("what has a known size is placed in space by a known camera") {
   CHECK(plate.world->y_mm == doctest::Approx(-40));
   CHECK(plate.world->z_mm == doctest::Approx(150));
   CHECK(plate.world->angle.degrees() == doctest::Approx(-85));
-  CHECK(plate.world->sigma.angle.degrees() < 0.2);
+  CHECK(plate.world->sigma.angle->degrees() < 0.2);
   CHECK(plate.distance->along_axis_mm == doctest::Approx(550));
 
   // A plane alone knows no distances.
@@ -176,9 +201,9 @@ TEST_CASE("a round hole seen from the side lies where its circle does, not its e
   FindResult result = one_at(middle.x(), middle.y(), 0);
   result.detections[0].rim =
       Ellipse{{middle.x(), middle.y()}, 0.5 * (m(0, 0) + m(1, 1)), 0.5 * (m(0, 0) - m(1, 1)), m(0, 1)};
-  const Point2 taken_as_it_is = mapping.world_from_pixel({middle.x(), middle.y()});
-  CHECK(distance(taken_as_it_is, centre) > 0.2);
-  const Pose2 robot_from_world{100, 50, {}};
+  const WorldPoint taken_as_it_is = mapping.world_from_pixel({middle.x(), middle.y()});
+  CHECK(distance(taken_as_it_is.plain(), centre) > 0.2);
+  const RobotFromWorld robot_from_world{100, 50, {}};
   const ReportedPart part = report_of(result, {&mapping, nullptr, &robot_from_world}).parts.at(0);
   CHECK(part.robot->x_mm == doctest::Approx(100 + centre.x).epsilon(1e-6));  // the robot is sent there too
   CHECK(part.robot->y_mm == doctest::Approx(50 + centre.y).epsilon(1e-6));

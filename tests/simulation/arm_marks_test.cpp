@@ -25,8 +25,8 @@ TEST_CASE("ring marks carry a mapping along with a table that moved and a camera
   REQUIRE(anchors.size() == 3);
   for (size_t k = 0; k < 3; ++k) {
     CHECK(anchors[k].identity == cell.marks[k].identity);
-    CHECK(distance(anchors[k].place_mm, cell.board_from_mark[k].position()) < 0.004);
-    CHECK(abs((anchors[k].angle - cell.board_from_mark[k].angle).wrapped()) < 0.02_deg);
+    CHECK(distance(anchors[k].place_mm.plain(), cell.board_from_mark[k].position()) < 0.004);
+    CHECK(abs((anchors[k].angle.turn() - cell.board_from_mark[k].angle).wrapped()) < 0.02_deg);
     CHECK(anchors[k].diameter_mm == doctest::Approx(22).epsilon(2e-4));
   }
   CHECK(check_mapping(mapping, anchors, rings_in(cell, "stop-01.png")).state == MappingState::holds);
@@ -34,31 +34,31 @@ TEST_CASE("ring marks carry a mapping along with a table that moved and a camera
   const auto moved = rings_in(cell, "moved.png");
   CHECK(check_mapping(mapping, anchors, moved).state == MappingState::moved);
   const Point2 far{160, 120};
-  const auto still_right = [&](const MappingCarried& c) {
+  const auto still_right = [&](const TransferredMapping& c) {
     // A point of the table is mapped from where it is seen now.
-    const Point2 w = cell.old_from_moved * far;
+    const WorldPoint w(cell.old_from_moved * far);
     const Point2 pixel = CameraMapping({cell.lens, cell.camera_from_board}).pixel_from_world(w, 0);
-    return distance(c.mapping.world_from_pixel(pixel), far);
+    return distance(c.mapping.world_from_pixel(pixel), WorldPoint(far));
   };
-  const MappingCarried along = carry_mapping(mapping, anchors, moved, Motion::along_plane);
+  const TransferredMapping along = transfer_mapping(mapping, anchors, moved, Motion::along_plane);
   CHECK(still_right(along) < 0.006);
   CHECK(abs((along.turn - cell.old_from_moved.angle).wrapped()) < 0.01_deg);
-  CHECK(along.misfit < 5);
-  CHECK(still_right(carry_mapping(mapping, anchors, moved, Motion::free)) < 0.03);
-  CHECK(along.mapping.world_pose({640, 512}, {}).sigma.x > 0);
+  CHECK(along.reduced_chi_square < 5);
+  CHECK(still_right(transfer_mapping(mapping, anchors, moved, Motion::free)) < 0.03);
+  CHECK(*along.mapping.world_pose({640, 512}, {}).sigma.x > 0);
 
   const auto bumped = rings_in(cell, "bumped.png");
   REQUIRE(bumped.size() >= 2);
   CHECK(check_mapping(mapping, anchors, bumped).state == MappingState::changed);
-  CHECK(carry_mapping(mapping, anchors, bumped, Motion::along_plane).misfit > 100);
-  const MappingCarried free = carry_mapping(mapping, anchors, bumped, Motion::free);
-  CHECK(free.misfit < 9);
+  CHECK(transfer_mapping(mapping, anchors, bumped, Motion::along_plane).reduced_chi_square > 100);
+  const TransferredMapping free = transfer_mapping(mapping, anchors, bumped, Motion::free);
+  CHECK(free.reduced_chi_square < 9);
   const CameraModel now{cell.lens, cell.camera_from_board_bumped};
   for (const Point2 w : {Point2{80, 50}, Point2{0, 0}, Point2{150, 100}})
-    CHECK(distance(free.mapping.world_from_pixel(now.project({w.x, w.y, 0})), w) < 0.05);
+    CHECK(distance(free.mapping.world_from_pixel(now.project({w.x, w.y, 0})), WorldPoint(w)) < 0.05);
 
   // One mark alone carries it too, with the sigma that it deserves.
-  const MappingCarried one = carry_mapping(mapping, {anchors[1]}, bumped, Motion::free);
+  const TransferredMapping one = transfer_mapping(mapping, {anchors[1]}, bumped, Motion::free);
   CHECK(one.identities == std::vector<int>{anchors[1].identity});
   CHECK(one.sigma_tilt > free.sigma_tilt);
 }
@@ -79,9 +79,9 @@ TEST_CASE("a plane mapping goes along with its marks as well, along its plane") 
     seen.pixel_from_mark = plane.plane()->matrix() * m;
     seen.pixel_from_mark /= seen.pixel_from_mark(2, 2);
     seen.covariance = Eigen::Matrix<double, 8, 8>::Identity() * 1e-10;
-    seen.centre = plane.pixel_from_world(at.position());
-    const Point2 x =
-        plane.pixel_from_world(at * Point2{0.01, 0}) - plane.pixel_from_world(at * Point2{-0.01, 0});
+    seen.centre = plane.pixel_from_world(WorldPoint(at.position()));
+    const Point2 x = plane.pixel_from_world(WorldPoint(at * Point2{0.01, 0})) -
+                     plane.pixel_from_world(WorldPoint(at * Point2{-0.01, 0}));
     seen.angle = direction(x);
     seen.diameter_px = 20 / plane.mm_per_pixel(seen.centre);
   };
@@ -89,18 +89,18 @@ TEST_CASE("a plane mapping goes along with its marks as well, along its plane") 
   const RingAnchor anchor = anchor_ring(plane, seen);
   CHECK(anchor.diameter_mm == doctest::Approx(20));
   put(after);
-  const MappingCarried c = carry_mapping(plane, {anchor}, {seen}, Motion::along_plane);
+  const TransferredMapping c = transfer_mapping(plane, {anchor}, {seen}, Motion::along_plane);
   CHECK(c.old_from_now.position.x() == doctest::Approx(3));
   CHECK(c.turn.degrees() == doctest::Approx(4));
-  const Point2 w = Pose2{3, -2, 4_deg} * Point2{70, 10};
-  CHECK(distance(c.mapping.world_from_pixel(plane.pixel_from_world(w)), {70, 10}) < 1e-6);
+  const WorldPoint w(Pose2{3, -2, 4_deg} * Point2{70, 10});
+  CHECK(distance(c.mapping.world_from_pixel(plane.pixel_from_world(w)), WorldPoint{70, 10}) < 1e-6);
 
-  CHECK(support::contains(support::error_of([&] { carry_mapping(plane, {anchor}, {seen}, Motion::free); }),
+  CHECK(support::contains(support::error_of([&] { transfer_mapping(plane, {anchor}, {seen}, Motion::free); }),
                           "--lens-from"));
-  CHECK(support::contains(support::error_of([&] { carry_mapping(plane, {}, {seen}, Motion::along_plane); }),
-                          "--anchor"));
-  CHECK(support::contains(support::error_of([&] { carry_mapping(plane, {anchor}, {}, Motion::along_plane); }),
-                          "none of"));
+  CHECK(support::contains(
+      support::error_of([&] { transfer_mapping(plane, {}, {seen}, Motion::along_plane); }), "--anchor"));
+  CHECK(support::contains(
+      support::error_of([&] { transfer_mapping(plane, {anchor}, {}, Motion::along_plane); }), "none of"));
   seen.pixel_from_mark(0, 0) *= 1.3;  // an ellipse that no flat mark gives
   CHECK(support::contains(support::error_of([&] { anchor_ring(plane, seen); }), "lying flat"));
 }

@@ -16,7 +16,7 @@ TEST_CASE("the user's zero and axes apply to what is sent when the frame starts 
   text.replace(text.find("mapping.toml"), 12, "axes.toml");
   Station station(cell().station(text));
   const Picture picture = load_picture(cell().tray.path("tray/tray-01.png"));
-  const Report report = station.examine(picture, station.file().frame);
+  const Report report = station.examine(picture, station.file().robot_from_world);
   REQUIRE(report.parts.size() == 5);
   for (const ReportedPart& p : report.parts) {
     // What find shows is what is sent.
@@ -25,7 +25,7 @@ TEST_CASE("the user's zero and axes apply to what is sent when the frame starts 
     CHECK(p.robot->angle.degrees() == doctest::Approx(p.world->angle.degrees()));
     // And that is where the part lies on the board, counted from the user's zero.
     const WorldPose board =
-        record.mapping.world_pose({p.detection.x, p.detection.y}, p.detection.angle, {}, 0);
+        record.mapping.world_pose({p.detection.x, p.detection.y}, p.detection.angle, exact_pose, 0);
     CHECK(p.robot->x_mm == doctest::Approx(board.y_mm + 20));
     CHECK(p.robot->y_mm == doctest::Approx(board.x_mm - 30));
   }
@@ -40,9 +40,10 @@ TEST_CASE("sigma, z and flags are told when the station's file says so, and what
     std::string text =
         cell().text(cell().fixed(), link + (sends_all ? "withhold = []" : "withhold = [\"range_end\"]"));
     Station first(cell().station(text));
-    const Report free = first.examine(load_picture(cell().tray.path("tray/tray-01.png")), first.file().frame);
+    const Report free =
+        first.examine(load_picture(cell().tray.path("tray/tray-01.png")), first.file().robot_from_world);
     const Detection& leaf = free.parts.at(2).detection;
-    const Angle end = leaf.angle + degrees(4.5 * leaf.sigma.angle.degrees());
+    const Angle end = leaf.angle + degrees(4.5 * leaf.sigma.angle->degrees());
     text.replace(text.find("file = \"leaf.png\""), 17,
                  "file = \"leaf.png\"\nangle = [" + std::to_string(leaf.angle.degrees() - 20) + ", " +
                      std::to_string(end.degrees()) + "]");
@@ -92,7 +93,7 @@ TEST_CASE("a station finds targets of several kinds in one color picture, each o
   std::string text = c.text(c.fixed(), "listen = \"127.0.0.1:0\"\nmode = \"push\"");
   text.insert(text.find("[link]"), "[[target]]\nfile = \"teal.png\"\nmax_count = 1\n");
   Station station(c.station(text));
-  const Report report = station.examine(taught, c.robot_from_board);
+  const Report report = station.examine(taught, RobotFromWorld(c.robot_from_board));
   REQUIRE(report.parts.size() == 1);  // no leaf among them, and one region as the station's count says
   CHECK(report.parts[0].detection.target == "teal");
   CHECK(report.parts[0].robot);
@@ -104,7 +105,8 @@ TEST_CASE("a station finds targets of several kinds in one color picture, each o
   // A grey picture says what is missing.
   Picture plain;
   plain.pixels = grey;
-  CHECK(support::contains(support::error_of([&] { station.examine(plain, c.robot_from_board); }), "is grey"));
+  CHECK(support::contains(
+      support::error_of([&] { station.examine(plain, RobotFromWorld(c.robot_from_board)); }), "is grey"));
 }
 
 TEST_CASE("a part that may lie in another pose as well is in the report, and the robot is not sent to it") {

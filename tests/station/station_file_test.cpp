@@ -56,10 +56,11 @@ TEST_CASE("mistakes in a station file are named with line and column") {
   };
   CHECK(error_of(good) == "no error");
   says(changed("[mapping]", "[maping]"), "'mapping' is missing");
-  says(changed("mode = \"push\"", "mode = \"push\"\nmod = 1"), "unknown key 'mod'; did you mean 'mode'?");
+  says(changed("mode = \"push\"", "mode = \"push\"\nmod = 1"),
+       "'mod' is an unknown key; did you mean 'mode'?");
   says(changed("mode = \"push\"", "mode = \"pull\""), "it may be \"push\" or \"ask\"");
   says(changed("version = 1", "version = \"1\""),
-       "s.toml:1:11: 'version' must be a whole number; a text stands there");
+       "s.toml:1:11: 'version' must be a whole number, not a text");
   says(changed("version = 1", "version = 2"), "this program reads version 1");
   says(changed("127.0.0.1:5017", "127.0.0.1"), "is no address");
   says(changed("connect =", "listen = \"127.0.0.1:0\"\nconnect ="), "either 'connect' or 'listen'");

@@ -66,7 +66,7 @@ TEST_CASE("a lens from twelve pictures, a plane through it, and heights") {
                                              arm().cell.robot_from_board};
   for (const double height : {0.0, 30.0}) {
     const json p = arm().answer("map plane.toml --pixel 1200,80 --height " + std::to_string(height));
-    const heron::Point2 expected = *camera.plane_point({1200, 80}, height);
+    const heron::WorldPoint expected = *camera.plane_point({1200, 80}, height);
     CHECK(std::hypot(p["x"].get<double>() - expected.x, p["y"].get<double>() - expected.y) < 0.03);
     CHECK(p["z"] == height);
   }

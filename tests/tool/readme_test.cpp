@@ -57,3 +57,55 @@ TEST_CASE(
   }
   CHECK(ran > 35);
 }
+
+TEST_CASE("docs/messages.md lists the messages that are in the code") {
+  const support::Ran listed = support::run(HERON_SOURCE "/scripts/messages", HERON_SOURCE);
+  REQUIRE_MESSAGE(listed.status == 0, listed.err);
+  CHECK_MESSAGE(listed.out == support::read_text(HERON_SOURCE "/docs/messages.md"),
+                "run scripts/messages > docs/messages.md");
+}
+
+TEST_CASE("man pages and completions are made from the help, for every command and option") {
+  const support::TemporaryFolder folder;
+  const auto heron = [&](const std::string& words) {
+    return support::run(std::string(HERON_TOOL) + " " + words, folder.path());
+  };
+  REQUIRE(heron("manual made").status == 0);
+  const std::string page = support::read_text(folder / "made/man1/heron-find.1"),
+                    overview = support::read_text(folder / "made/man1/heron.1");
+  CHECK(support::contains(page, ".TH heron\\-find 1"));
+  CHECK(support::contains(page, "\\-\\-min\\-score"));
+  CHECK(support::contains(page, ".SH EXAMPLES"));
+  for (const char* command : {"cameras", "calibrate", "teach", "find", "study", "run", "demo cart"})
+    CHECK_MESSAGE(support::contains(overview, ".B heron " + std::string(command)), command);
+  CHECK_FALSE(support::contains(overview, "heron manual"));
+  CHECK(heron("manual /dev/null/here").status == 2);
+  // As bash would ask it.
+  const auto completed = [&](const std::string& words, int at) {
+    return support::run("bash -c 'source made/completions/heron.bash; COMP_WORDS=(" + words +
+                            "); COMP_CWORD=" + std::to_string(at) + "; _heron; echo \"${COMPREPLY[@]}\"'",
+                        folder.path())
+        .out;
+  };
+  CHECK(completed("heron ca", 1) == "cameras calibrate\n");
+  CHECK(completed("heron find --min-s", 2) == "--min-score\n");
+  CHECK(support::contains(completed("heron demo ca", 2), "cart"));
+  CHECK(completed("heron demo cart --se", 3) == "--seed\n");
+}
+
+TEST_CASE("--quiet shows errors alone, --verbose details with the time") {
+  const support::TemporaryFolder folder;
+  REQUIRE(support::run("cp -r " HERON_SOURCE "/demo demo", folder.path()).status == 0);
+  const auto heron = [&](const std::string& words) {
+    return support::run(std::string(HERON_TOOL) + " " + words, folder / "demo");
+  };
+  const std::string find = "find leaf.png tray/tray-01.png";
+  CHECK(heron(find).err.empty());
+  const std::string details = heron("--verbose " + find).err;
+  CHECK(support::contains(details, "searched in"));
+  CHECK(std::regex_search(details, std::regex("^20[0-9]{2}-[0-9]{2}-[0-9]{2} [0-9:.]{12} heron: find: ")));
+  CHECK(support::contains(heron("map mapping.toml --pixel 5000,10").err, "note: (5000, 10)"));
+  CHECK(heron("--quiet map mapping.toml --pixel 5000,10").err.empty());
+  CHECK(support::contains(heron("--quiet find none.png tray/tray-01.png").err, "none.png: cannot be opened"));
+  CHECK(heron("--quiet --verbose " + find).status == 2);
+}

@@ -5,8 +5,8 @@
 
 namespace heron {
 
-/// An angle. In pictures it grows from +x towards +y (clockwise as seen, since y points down);
-/// in the world it grows from +X towards +Y (counter-clockwise as seen from above).
+/// An angle, and the direction of something in a picture: from +x towards +y, clockwise as seen since y
+/// points down. A direction in the world is a `WorldAngle`.
 class Angle {
  public:
   constexpr Angle() = default;
@@ -41,6 +41,32 @@ constexpr Angle degrees(double value) { return Angle(value * (std::numbers::pi /
 inline double sin(Angle a) { return std::sin(a.radians()); }
 inline double cos(Angle a) { return std::cos(a.radians()); }
 constexpr Angle abs(Angle a) { return a.radians() < 0 ? -a : a; }
+
+/// A direction in the world: from +X towards +Y, counter-clockwise as seen from above. It does not mix with
+/// picture angles, whose sense is the other one; a mapping converts (`Mapping::world_angle`).
+class WorldAngle {
+ public:
+  constexpr WorldAngle() = default;
+  /// Turned by `turn` from +X towards +Y.
+  constexpr explicit WorldAngle(Angle turn) : turn_(turn) {}
+  constexpr Angle turn() const { return turn_; }
+  constexpr double radians() const { return turn_.radians(); }
+  constexpr double degrees() const { return turn_.degrees(); }
+  constexpr auto operator<=>(const WorldAngle&) const = default;
+
+  constexpr WorldAngle operator-() const { return WorldAngle(-turn_); }
+  constexpr WorldAngle operator+(WorldAngle other) const { return WorldAngle(turn_ + other.turn_); }
+  constexpr WorldAngle operator-(WorldAngle other) const { return WorldAngle(turn_ - other.turn_); }
+
+  /// The same direction in (-180, 180] degrees.
+  WorldAngle wrapped() const { return WorldAngle(turn_.wrapped()); }
+
+ private:
+  Angle turn_;
+};
+
+inline double sin(WorldAngle a) { return sin(a.turn()); }
+inline double cos(WorldAngle a) { return cos(a.turn()); }
 
 inline namespace literals {
 constexpr Angle operator""_deg(long double value) { return degrees(static_cast<double>(value)); }

@@ -5,7 +5,8 @@
 
 namespace heron {
 
-/// A point or a vector of two coordinates: pixels in pictures, millimetres in the world.
+/// A point or a vector of a picture, in pixels; also one of a calculation that has no frame. A point of the
+/// world is a `WorldPoint` (heron/base/frame.hpp).
 struct Point2 {
   double x = 0, y = 0;
   constexpr bool operator==(const Point2&) const = default;

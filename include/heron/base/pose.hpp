@@ -1,10 +1,12 @@
 #pragma once
+#include <optional>
+
 #include "heron/base/point.hpp"
 
 namespace heron {
 
-/// A rigid motion of the plane, named destination_from_source: turn by `angle`, then shift by (x, y).
-/// As the pose of a part it is frame_from_part.
+/// A rigid motion of the plane, named destination_from_source: turn by `angle`, then shift by (x, y). Poses
+/// whose frames the compiler checks are `FramePose` (heron/base/frame.hpp).
 struct Pose2 {
   double x = 0, y = 0;
   Angle angle;
@@ -35,11 +37,13 @@ struct Similarity2 {
   }
 };
 
-/// Standard deviations of a pose. Zero where nothing is known of it.
+/// Standard uncertainties (1 sigma) of a pose; nothing where it is not known.
 struct PoseSigma {
-  double x = 0, y = 0;
-  Angle angle;
-  double scale = 0;
+  std::optional<double> x = {}, y = {};
+  std::optional<Angle> angle = {};
+  std::optional<double> scale = {};  ///< 0 where the scale is fixed
 };
+/// Of a pose that is given, not measured.
+inline constexpr PoseSigma exact_pose{0, 0, Angle{}, 0};
 
 }  // namespace heron

@@ -4,7 +4,7 @@
 
 namespace heron {
 
-/// Stops long work from outside and tells how far it is. One token serves one call at a time; any thread may
+/// Stops long work from outside and reports its progress. One token serves one call at a time; any thread may
 /// look at it or stop it. The core has no clock: whoever sets a time limit calls `stop` when it is over.
 class Work {
  public:

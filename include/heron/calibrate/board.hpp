@@ -20,12 +20,12 @@ struct BoardSeen {
   std::string reason;              ///< when not found: what was seen and what was asked for
   std::vector<BoardPoint> points;  ///< row by row; a few may be missing
   bool marked = false;             ///< the origin was read from one of the board's marks
-  bool whole = true;               ///< all sides are in sight; otherwise only a part of the board was seen
+  bool whole = true;               ///< all sides are visible; otherwise only a part of the board is
   double dot_radius_px = 0;        ///< median, dots only
 };
 
 struct BoardSearch {
-  /// Accept a part of a board without a mark in sight: which part is then unknown, and numbering begins at 0.
+  /// Accepts a part of a board without a visible mark: which part is then unknown, and numbering begins at 0.
   /// Enough to learn a lens from, since that does not depend on where a board's zero lies; not enough for a
   /// plane.
   bool any_part = false;

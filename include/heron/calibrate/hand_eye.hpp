@@ -14,7 +14,7 @@ enum class CameraMount {
   arm,    ///< on the robot's flange; the board lies still
 };
 
-/// One stop of the robot: where it says its flange is, and the board seen from the camera.
+/// One stop of the robot: its reported flange pose, and the board's pose seen from the camera.
 struct HandEyeSample {
   std::string name;
   Pose3 base_from_flange;
@@ -24,12 +24,12 @@ struct HandEyeSample {
 };
 
 struct StopFit {
-  double off_mm = 0;  ///< between where the robot says the flange is and where the picture says it is
+  double off_mm = 0;  ///< between the reported flange position and the one that the picture gives
   Angle off_angle;
   bool used = true;
 };
 
-/// The two poses that never change, and how well they are known.
+/// The two constant poses with their covariance.
 struct HandEyeCalibration {
   /// With the camera on the arm: flange_from_camera and base_from_board; fixed: base_from_camera and
   /// flange_from_board.

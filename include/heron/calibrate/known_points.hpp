@@ -17,7 +17,8 @@ enum class PlaneModel {
 const char* name_of(PlaneModel model);
 
 struct KnownPair {
-  Point2 pixel, world_mm;
+  Point2 pixel;
+  WorldPoint world_mm;
 };
 
 struct KnownPointsOptions {
@@ -33,7 +34,7 @@ struct KnownPointsOptions {
 struct KnownPointsCalibration {
   PlaneCalibration plane;
   PlaneModel model = PlaneModel::similarity;
-  std::string why;              ///< why this model, in words
+  std::string why;              ///< why this model was chosen
   bool fits = true;             ///< false: a pair lies farther off than the tolerance allows
   std::optional<size_t> wrong;  ///< the pair without which the others fit, or the worst one; counted from 0
   double wrong_mm = 0;          ///< how far off it lies

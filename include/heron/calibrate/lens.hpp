@@ -30,7 +30,7 @@ struct LensOptions {
   int plane_view = 0;  ///< the view whose board lies on the work plane: its frame becomes the world
 };
 
-/// A camera's lens and how well it is known.
+/// A camera's lens with its covariance.
 struct LensCalibration {
   CameraMapping mapping{CameraModel{}};  ///< the lens, and the plane of `plane_view`, with their covariance
   bool k3_free = false;               ///< k3 was estimated; otherwise the data do not support it and it is 0
@@ -38,7 +38,7 @@ struct LensCalibration {
   double largest_px = 0;              ///< largest residual
   std::vector<ViewFit> views;         ///< as given
   std::vector<MappedPoint> points;    ///< of the views used
-  std::vector<std::string> left_out;  ///< points that were turned away, in words, one entry a view
+  std::vector<std::string> left_out;  ///< rejected points as text, one entry a view
   std::vector<std::string> advice;    ///< which views are missing
 };
 
@@ -50,7 +50,7 @@ struct LensCalibration {
 /// the covariance holds what it may be all the same. Cost: some twenty passes over all points.
 ///
 /// Throws Error{not_determined} with fewer than 3 usable views, or when the board is never tilted, so that
-/// focal length and distance cannot be told apart.
+/// focal length and distance cannot be separated.
 LensCalibration calibrate_lens(const std::vector<BoardView>& views, const BoardShape& shape, int width,
                                int height, const LensOptions& options = {});
 

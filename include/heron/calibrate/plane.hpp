@@ -8,12 +8,13 @@ namespace heron {
 
 /// A known point with what the fitted mapping left of it.
 struct MappedPoint {
-  Point2 pixel, world_mm;
+  Point2 pixel;
+  WorldPoint world_mm;
   Point2 residual_px = {};  ///< seen minus mapped
   int view = 0;             ///< which picture it was seen in
 };
 
-/// A plane mapping and how well it holds.
+/// A plane mapping with its residuals.
 struct PlaneCalibration {
   PlaneMapping mapping;
   std::vector<MappedPoint> points;

@@ -13,8 +13,8 @@ namespace heron {
 /// how large it is, as that mapping measured it.
 struct RingAnchor {
   int identity = 0;
-  Point2 place_mm;
-  Angle angle;  ///< of its X axis, world sense
+  WorldPoint place_mm;
+  WorldAngle angle;  ///< of its X axis
   double diameter_mm = 0;
   double height_mm = 0;                        ///< of its face above the work plane
   double sigma_mm = 0, sigma_diameter_mm = 0;  ///< of each coordinate; of the diameter
@@ -26,8 +26,8 @@ struct RingAnchor {
 RingAnchor anchor_ring(const Mapping& mapping, const RingSeen& seen, double height_mm = 0);
 
 /// What the anchors say of where table and camera are now.
-struct MappingCarried {
-  Mapping mapping;     ///< into the same world, which has gone along with the marks
+struct TransferredMapping {
+  Mapping mapping;     ///< into the same world, which moved with the marks
   Pose3 old_from_now;  ///< where the world lies now, in the old world: identity when nothing moved
   Point2 shift_mm;     ///< of the world at the marks' middle, along the plane
   Angle turn;          ///< about the plane's normal
@@ -35,7 +35,7 @@ struct MappingCarried {
   Angle tilt;          ///< of the plane; 0 along the plane
   double sigma_shift_mm = 0, sigma_lift_mm = 0;
   Angle sigma_turn, sigma_tilt;
-  double misfit = 0;       ///< sum of squares left in sigmas, over its degrees of freedom; about 1
+  double reduced_chi_square = 0;  ///< sum of squares left in sigmas, over its degrees of freedom; about 1
   bool ambiguous = false;  ///< another tilt explains the marks as well; the nearer to the old one was taken
   std::vector<int> identities;  ///< of the marks used
 };
@@ -49,8 +49,8 @@ enum class Motion {
 /// Carries a mapping along with its marks: least squares over everything that is seen of them, weighed by its
 /// covariance. Throws Error{not_determined} when none of the anchors is seen, Error{invalid_argument} when a
 /// free motion is asked of a plane.
-MappingCarried carry_mapping(const Mapping& mapping, const std::vector<RingAnchor>& anchors,
-                             const std::vector<RingSeen>& seen, Motion motion);
+TransferredMapping transfer_mapping(const Mapping& mapping, const std::vector<RingAnchor>& anchors,
+                                    const std::vector<RingSeen>& seen, Motion motion);
 
 /// Whether the marks are where and as large as they were, as check_mapping does with a board.
 MappingCheck check_mapping(const Mapping& mapping, const std::vector<RingAnchor>& anchors,

@@ -13,14 +13,14 @@ struct RingPose {
   /// Of a small turn about the mark's centre (radians) and a shift (mm), both along the camera's axes; holds
   /// what the lens is worth.
   Eigen::Matrix<double, 6, 6> covariance;
-  Angle tilt;         ///< between the mark's normal and the ray to it
-  double misfit = 0;  ///< sum of squares left, in sigmas; two degrees of freedom
+  Angle tilt;             ///< between the mark's normal and the ray to it
+  double chi_square = 0;  ///< sum of squares left, in sigmas; two degrees of freedom
 };
 
 /// The pose of a mark of `diameter_mm` seen through a known lens: least squares on its projection, weighed by
 /// its covariance, from both tilts that a distant view cannot tell apart (Oberkampf, DeMenthon, Davis,
 /// Iterative pose estimation using coplanar feature points, 1996). The likelier comes first; the other
-/// follows when it explains the mark nearly as well (misfit larger by less than 12), as it does where the
+/// follows when it explains the mark nearly as well (chi_square larger by less than 12), as it does where the
 /// mark is small or nearly frontal. The pose of `lens` in the world is not used. Throws
 /// Error{invalid_argument} for a diameter that is not above 0, Error{not_determined} where the lens has no
 /// ray.

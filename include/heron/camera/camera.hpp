@@ -40,7 +40,7 @@ class Camera {
   virtual void set_gain(double value);
 };
 
-struct CameraPatience {
+struct CameraTimeout {
   std::chrono::milliseconds wait{3000};  ///< for one picture, from asking to its last byte
   const Work* stop = nullptr;            ///< ends every wait within a tenth of a second
 };
@@ -58,7 +58,7 @@ std::unique_ptr<Camera> open_recording(const std::string& folder, Pace pace = Pa
 /// A device of the kernel's video interface (V4L2), such as /dev/video0: grey, YUYV, RGB or JPEG, streamed
 /// through shared buffers; a picture that was exposed before `take` was called is thrown away, by the
 /// driver's time stamps where it gives them. Throws Error{no_connection}.
-std::unique_ptr<Camera> open_v4l2(const std::string& device, const CameraPatience& timeout = {});
+std::unique_ptr<Camera> open_v4l2(const std::string& device, const CameraTimeout& timeout = {});
 /// Every /dev/video* that captures pictures.
 std::vector<CameraInfo> list_v4l2();
 

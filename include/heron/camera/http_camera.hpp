@@ -21,6 +21,6 @@ class MultipartParser {
 /// asks anew, so that no stale picture waits in a buffer. Throws Error{invalid_argument} for another address;
 /// `take` throws Error{no_connection} when nobody answers, the answer is no picture, or a stream ends before
 /// one is whole.
-std::unique_ptr<Camera> open_http(const std::string& address, const CameraPatience& timeout = {});
+std::unique_ptr<Camera> open_http(const std::string& address, const CameraTimeout& timeout = {});
 
 }  // namespace heron

@@ -12,7 +12,7 @@
 
 namespace heron {
 
-/// The picture with everything a report says about it. Edges seen in place: a solid line, thinner the worse
+/// The picture with everything that a report contains. Edges seen in place: a solid line, thinner the worse
 /// they match; taught edges not seen: small crosses. The part's x axis: a solid arrow, its y axis: a dashed
 /// one; name and score in a box. Outlines and rims: a solid line where they were seen, dotted where not.
 /// Defects: rings with words. Scans: an arrow from their zero, and a chart of strength, threshold, brightness
@@ -37,15 +37,10 @@ Image<Rgb> draw_residuals(const ImageView<const uint8_t>& picture, const std::ve
 Image<Rgb> draw_heights(const ImageView<const float>& map, const std::optional<Range<double>>& range_mm = {},
                         Point2 pitch_mm = {}, const ImageView<const uint8_t>* intensity = nullptr);
 
-/// What a light report says: clipped pixels striped one way, black ones the other, glare ringed, the verdicts
-/// as words, and the histogram in a corner.
+/// A light report over its picture: clipped pixels striped one way, black ones the other, glare ringed, the
+/// verdicts as words, and the histogram in a corner.
 Image<Rgb> draw_light(const ImageView<const uint8_t>& picture, const LightReport& report,
                       const Region& region = {});
-
-/// How well each place of a picture is known, as colors from dark (best) to bright with lines of equal sigma
-/// in millimetres, and the points that the mapping was made from. Grey where a pixel looks past the plane.
-Image<Rgb> draw_sigma_map(int width, int height, const Mapping& mapping,
-                          const std::vector<MappedPoint>& points);
 
 /// The taught pixels, enlarged, with what was taught of them (a pattern's edges, a silhouette, a rim, the
 /// pixels of a color) and the origin; pixels that do not count are hatched. `report` is a pattern's.

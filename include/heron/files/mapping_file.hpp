@@ -9,7 +9,7 @@
 
 namespace heron {
 
-/// A mapping with where it came from and how well it holds.
+/// A mapping with its origin and its residuals.
 struct MappingRecord {
   Mapping mapping;
   std::string made_from = "board";  ///< board, pose, lens, length, points, hand-eye

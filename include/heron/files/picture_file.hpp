@@ -12,11 +12,11 @@ namespace heron {
 inline constexpr int max_pixels_a_side = 65535;
 inline constexpr double max_pixels = 200e6;
 
-/// The picture in those bytes: PNG, JPEG or TIFF, told by their beginning. `name` words errors. Throws
+/// Decodes PNG, JPEG or TIFF, recognised by their first bytes. `name` stands in errors. Throws
 /// Error{bad_file}.
 Picture decode_picture(std::string_view bytes, const std::string& name);
 
-/// Reads PNG, JPEG or TIFF, told apart by their first bytes: grey or color of 8 bit, grey of 16 bit, TIFF of
+/// Reads PNG, JPEG or TIFF, recognised by their first bytes: grey or color of 8 bit, grey of 16 bit, TIFF of
 /// float as a height map. Color of 16 bit comes as 8 bit; transparency is left out. Throws Error{bad_file}
 /// when the file is missing, empty, truncated, too large or of another kind, with what was found.
 Picture load_picture(const std::string& path);

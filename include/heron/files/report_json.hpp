@@ -12,6 +12,6 @@ std::string report_json(const Report& report);
 std::string part_json(const ReportedPart& part);
 
 /// {"x":..,"y":..,"z":..,"angle":..,"sigma":{..}}: millimetres and degrees.
-std::string world_json(const WorldPose& pose);
+std::string world_json(const UserPose& pose);
 
 }  // namespace heron

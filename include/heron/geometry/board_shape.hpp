@@ -27,7 +27,7 @@ struct BoardShape {
 /// How Able Heron prints its boards. Marks in the margin tell which corner is the origin and whether the
 /// picture is mirrored: below the first points of the first row one bar, to the right of the last column's
 /// first points two dashes, above the last points of the last row three dashes. Turned or mirrored, each lies
-/// where none of them belongs; any one of them that is in sight serves. Boards without marks serve as well.
+/// where none of them belongs; any visible one is enough. Boards without marks serve as well.
 struct PrintedBoard {
   static constexpr double dot_radius = 0.25;     ///< of the pitch
   static constexpr double bar_half_width = 0.1;  ///< across, in pitches

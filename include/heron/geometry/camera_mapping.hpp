@@ -31,9 +31,9 @@ class CameraMapping {
   explicit CameraMapping(const CameraModel& camera, const Covariance& covariance = Covariance::Zero());
 
   /// Throws Error{not_determined} when the point lies behind the camera.
-  Point2 pixel_from_world(Point2 world_mm, double height_mm) const;
+  Point2 pixel_from_world(WorldPoint world, double height_mm) const;
   /// Throws Error{not_determined} when the pixel's ray does not meet that height.
-  Point2 world_from_pixel(Point2 pixel, double height_mm) const;
+  WorldPoint world_from_pixel(Point2 pixel, double height_mm) const;
   /// As PlaneMapping::world_pose, on the plane `height_mm` above the work plane.
   WorldPose world_pose(Point2 pixel, Angle angle, const PoseSigma& seen, double height_mm) const;
 

@@ -2,7 +2,7 @@
 #include <Eigen/Core>
 #include <optional>
 
-#include "heron/base/pose.hpp"
+#include "heron/base/frame.hpp"
 #include "heron/base/pose3.hpp"
 
 namespace heron {
@@ -48,7 +48,7 @@ struct CameraModel {
 
   /// The point at height `z_mm` above the work plane that the pixel looks at; nothing when the ray does not
   /// meet it.
-  std::optional<Point2> plane_point(Point2 pixel, double z_mm) const;
+  std::optional<WorldPoint> plane_point(Point2 pixel, double z_mm) const;
 };
 
 }  // namespace heron

@@ -12,7 +12,7 @@ struct FlatPose {
   Pose3 camera_from_part;
   /// Of a small turn about the part's origin (radians) and a shift (mm), both along the camera's axes.
   Eigen::Matrix<double, 6, 6> covariance;
-  double rms_px = 0;    ///< what is left of the pixels
+  double rms_px = 0;    ///< reprojection error
   double other_px = 0;  ///< what the mirrored tilt would leave, which a distant view cannot tell apart
 };
 

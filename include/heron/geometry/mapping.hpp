@@ -6,7 +6,7 @@
 
 namespace heron {
 
-/// Pixel to world, whatever it was made from: a plane alone (z = 0), or a camera that serves every height.
+/// Maps pixels to world coordinates: by a plane alone (z = 0), or by a camera, at every height.
 class Mapping {
  public:
   Mapping() = default;  ///< the identity
@@ -15,11 +15,15 @@ class Mapping {
 
   /// Each throws Error{not_determined} where the pixel or point has no counterpart, or when a height other
   /// than 0 is asked of a plane, which knows nothing of heights.
-  Point2 pixel_from_world(Point2 world_mm, double height_mm = 0) const;
-  Point2 world_from_pixel(Point2 pixel, double height_mm = 0) const;
+  Point2 pixel_from_world(WorldPoint world, double height_mm = 0) const;
+  WorldPoint world_from_pixel(Point2 pixel, double height_mm = 0) const;
+  /// The world direction of what points along the picture angle `angle` at `pixel`.
+  WorldAngle world_angle(Point2 pixel, Angle angle, double height_mm = 0) const;
   /// The pose of something seen at `pixel` pointing along the picture angle `angle`, `height_mm` above the
-  /// work plane; its sigma holds that of the mapping and of the detection, `seen`.
-  WorldPose world_pose(Point2 pixel, Angle angle, const PoseSigma& seen = {}, double height_mm = 0) const;
+  /// work plane; its sigma holds that of the mapping and of the detection, `seen`, and is
+  /// unknown where it depends on something that `seen` does not know.
+  WorldPose world_pose(Point2 pixel, Angle angle, const PoseSigma& seen = exact_pose,
+                       double height_mm = 0) const;
   /// Millimetres a pixel, mean of both directions.
   double mm_per_pixel(Point2 pixel, double height_mm = 0) const;
 
@@ -36,7 +40,7 @@ enum class AxisDirection { plus_x, minus_x, plus_y, minus_y };
 /// Where the user's zero lies and which way the user's axes point; kept apart from the calibration, so that
 /// either can be redone without losing the other.
 struct Axes {
-  Point2 zero_mm;  ///< in the mapping's world
+  WorldPoint zero_mm;  ///< in the mapping's world
   AxisDirection x = AxisDirection::plus_x, y = AxisDirection::plus_y;
 
   /// Throws Error{invalid_argument} when both axes lie along the same line.
@@ -44,8 +48,11 @@ struct Axes {
   /// False when the two directions make a left-handed frame; angles then grow the other way as seen.
   bool right_handed() const;
   /// A pose of the mapping's world as the user counts it: the angle from the user's +X towards the user's +Y.
-  WorldPose seen_from(const WorldPose& world) const;
-  Point2 world_from_axes(Point2 p) const;
+  UserPose seen_from(const WorldPose& world) const;
+  WorldPoint world_from_user(UserPoint p) const;
 };
+
+/// As the user counts it: along the axes when they are set, else as the mapping has it.
+UserPose user_pose(const WorldPose& world, const Axes* axes);
 
 }  // namespace heron

@@ -1,15 +1,8 @@
 #pragma once
-#include "heron/base/pose.hpp"
+#include "heron/base/frame.hpp"
 #include "heron/geometry/homography.hpp"
 
 namespace heron {
-
-/// A pose on the work plane with what it is worth.
-struct WorldPose {
-  double x_mm = 0, y_mm = 0, z_mm = 0;
-  Angle angle;      ///< from +X towards +Y
-  PoseSigma sigma;  ///< millimetres; holds the mapping's own uncertainty and that of the pixel
-};
 
 /// Pixel to world on one plane (z = 0): a homography with the covariance of its eight parameters.
 /// Right for points on that plane and a lens without distortion.
@@ -24,13 +17,14 @@ class PlaneMapping {
   explicit PlaneMapping(const Homography& pixel_from_world,
                         const Covariance& covariance = Covariance::Zero());
 
-  Point2 pixel_from_world(Point2 world_mm) const { return apply(pixel_from_world_, world_mm); }
-  Point2 world_from_pixel(Point2 pixel) const { return apply(world_from_pixel_, pixel); }
+  Point2 pixel_from_world(WorldPoint world) const { return apply(pixel_from_world_, world.plain()); }
+  WorldPoint world_from_pixel(Point2 pixel) const { return WorldPoint(apply(world_from_pixel_, pixel)); }
 
   /// The world pose of something seen at `pixel` that points along the picture angle `angle`; `seen` is the
-  /// sigma of that detection in pixels. The angle follows the mapping's own derivative there, so perspective
-  /// is accounted for. Throws Error{not_determined} when the pixel looks at the plane's horizon.
-  WorldPose world_pose(Point2 pixel, Angle angle, const PoseSigma& seen = {}) const;
+  /// sigma of that detection in pixels; the result's holds it and the mapping's own. The angle follows the
+  /// mapping's own derivative there, so perspective is accounted for. Throws Error{not_determined} when the
+  /// pixel looks at the plane's horizon.
+  WorldPose world_pose(Point2 pixel, Angle angle, const PoseSigma& seen = exact_pose) const;
 
   const Homography& matrix() const { return pixel_from_world_; }
   const Covariance& covariance() const { return covariance_; }

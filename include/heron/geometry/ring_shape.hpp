@@ -7,7 +7,7 @@
 namespace heron {
 
 /// A ring mark of our own design: a dark ring on white paper with teeth that point inward, of which 16 places
-/// are free or taken. Which ones are taken tells its identity and where its turn begins.
+/// are free or taken. Those that are taken encode its identity and its zero angle.
 ///
 /// Its frame: origin in the centre, X towards the beginning of the first place, right-handed as the camera
 /// sees it, Z out of the paper. Radii are given as shares of the outer one.

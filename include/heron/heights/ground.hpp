@@ -16,7 +16,7 @@ struct GroundPlane {
 
   double sigma_mm = 0;  ///< scatter of the ground's places about the plane
   double share = 0;     ///< of the measured places that lie on the ground, 0 to 1
-  Angle sigma_tilt;     ///< how well the tilt is known
+  Angle sigma_tilt;     ///< standard uncertainty of the tilt
 
   Angle tilt() const { return radians(std::atan(norm(slope))); }
   /// Height of the plane at a picture coordinate.

@@ -7,7 +7,7 @@
 
 namespace heron {
 
-/// How a color is told in three numbers.
+/// How a color is written as three numbers.
 enum class ColorSpace {
   rgb,    ///< red, green, blue, 0 to 255
   hsv,    ///< hue in degrees, 0 to 360; saturation and value, 0 to 100

@@ -16,9 +16,9 @@ struct Picture {
   std::string name;  ///< file or camera it came from; may be empty
   /// The middle of the exposure, as accurately as the source knows it; the epoch when unknown.
   std::chrono::system_clock::time_point taken;
-  std::optional<double> exposure_ms = {};  ///< where the camera tells it
+  std::optional<double> exposure_ms = {};  ///< if the camera reports it
   std::optional<double> gain = {};         ///< in the camera's unit
-  std::optional<Point2> pitch_mm = {};     ///< millimetres a pixel along x and y, where its file tells
+  std::optional<Point2> pitch_mm = {};     ///< millimetres a pixel along x and y, if its file has them
 
   int width() const;
   int height() const;

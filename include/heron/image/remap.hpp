@@ -8,7 +8,7 @@
 
 namespace heron {
 
-/// A table that says for every pixel of a new picture where to look in an old one; made once, used for any
+/// A table with the source position of every pixel of a new picture; made once, used for any
 /// number of pictures of that size. Bilinear, positions right to 1/64 pixel.
 class Remap {
  public:

@@ -7,7 +7,7 @@
 #include <variant>
 #include <vector>
 
-#include "heron/base/pose.hpp"
+#include "heron/base/frame.hpp"
 
 namespace heron {
 
@@ -39,7 +39,7 @@ using Fields = std::vector<Field>;
 /// x, y, angle, score.
 const Fields& default_fields();
 
-// What a station says.
+// Lines of a station.
 struct Hello {
   int version = text_protocol::version;
   std::string session;
@@ -80,7 +80,7 @@ struct Refusal {
 };  ///< the last line was not understood or cannot be answered
 using StationLine = std::variant<Hello, Result, Part, End, None, EndOfResults, Heartbeat, Refusal>;
 
-// What a robot says.
+// Lines of a robot.
 struct Robot {
   int version = text_protocol::version;
   LinkMode mode = LinkMode::push;
@@ -91,7 +91,7 @@ struct Ack {
   int index = 0;  ///< of a part that was asked for; 0: a whole result, or NONE
 };
 struct Next {
-  std::optional<Pose2> robot_from_flange;
+  std::optional<RobotFromFlange> robot_from_flange;
 };
 struct Done {
   uint64_t number = 0;

@@ -53,7 +53,7 @@ class BorderTarget : public TaughtKind<BorderTarget, BorderSettings> {
   Box extent() const;
   int symmetry_order() const { return 1; }
   /// What looks like chips on the taught part itself, printed lines that end at its border for example; in
-  /// the camera's picture. The same marks at the same places are not told as chips.
+  /// the camera's picture. The same marks at the same places are not reported as chips.
   const std::vector<Defect>& marks() const { return marks_; }
 
  private:

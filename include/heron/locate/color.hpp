@@ -33,7 +33,7 @@ struct ColorSettings {
   PartGeometry geometry = {};
 };
 
-/// How well a space tells the sample from what is not meant.
+/// How well a color space separates the sample from the counter-samples.
 struct ColorSeparation {
   ColorRange range;
   double apart = 0;   ///< how far the nearest of what is not meant lies outside, in half widths of the range

@@ -3,7 +3,7 @@
 #include <string>
 #include <vector>
 
-#include "heron/base/pose.hpp"
+#include "heron/base/frame.hpp"
 
 namespace heron {
 
@@ -18,11 +18,11 @@ struct EdgeMatch {
 /// How a part stands on the work plane, and where a robot takes it; both belong to the part, so one mapping
 /// serves several kinds of part.
 struct PartGeometry {
-  double height_mm = 0;  ///< of its taught face above the work plane; below is negative
-  Pose2 grasp = {};      ///< part_from_grasp: mm and angle in the part's own frame, world sense
-  double size_mm = 0;    ///< real length of the first of its detections' lengths (a marker's diameter, a
-                         ///< region's length, a border's first side): a known camera then places it in space,
-                         ///< wherever it stands; 0: it lies on the work plane
+  double height_mm = 0;      ///< of its taught face above the work plane; below is negative
+  PartFromGrasp grasp = {};  ///< in the part's own frame
+  double size_mm = 0;        ///< real length of the first of its detections' lengths (a marker's diameter, a
+                       ///< region's length, a border's first side): a known camera then places it in space,
+                       ///< wherever it stands; 0: it lies on the work plane
 };
 
 /// Another pose that explains the picture about as well.
@@ -35,7 +35,7 @@ struct OtherPose {
 /// What a figure counts in the picture; reports tell areas in square millimetres too when there is a mapping.
 enum class MeasurementUnit { number, square_pixels };
 
-/// A number that a kind of target tells beside the pose; a dot in its name makes a group: "quality.rim".
+/// A number that a kind of target reports beside the pose; a dot in its name makes a group: "quality.rim".
 struct Measurement {
   std::string name;
   double value = 0;
@@ -124,13 +124,13 @@ struct MissReason {
   std::string name;  ///< score, contrast, angle, scale, count, visible, region, outside, inversion; or of its
                      ///< kind: area, diameter, rim, mirrored, shape, deviation, defect, or a color's channel
   double value = 0;
-  std::string needed;  ///< in words that can be set: "at least 60", "-30..30"
+  std::string needed;  ///< as it can be set: "at least 60", "-30..30"
   double sigma = 0;    ///< of `value`; 0 where it is exact
 };
 
 /// A candidate that was not returned, and every limit that turned it away. Where edges weaker than the least
 /// contrast kept it from its minimum score, "contrast" names a limit that lets it come well to that, and
-/// `score` is what it comes to with them.
+/// `score` is the score with them.
 struct Miss {
   double x = 0, y = 0;
   Angle angle = {};
@@ -149,7 +149,7 @@ struct ScanProfile {
   std::vector<Point2> path;   ///< of the scan, picture coordinates
 };
 
-/// What one search brought.
+/// The result of one search.
 struct FindResult {
   std::vector<Detection> detections;       ///< best score first
   std::vector<Miss> misses;                ///< best score first, at most eight

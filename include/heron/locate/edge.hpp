@@ -42,13 +42,13 @@ struct EdgeSettings {
   EdgeShape fit = EdgeShape::edge;
   EdgeChange change = EdgeChange::learn;
   EdgeOrder order = EdgeOrder::strongest;  ///< all: every edge is a detection; not with several bands
-  int every = 1;                           ///< of all edges, every so manyth, from the first
+  int every = 1;                           ///< keeps every N-th edge, from the first
   double threshold = 0;                    ///< grey levels from one side to the other; 0 follows the noise
   std::vector<double> taught = {};  ///< where the edges lay at teaching: pixels along each scan from its
                                     ///< start; of a circle its radius
   std::vector<double> slopes = {};  ///< of several bands' lines at teaching, pixels along the scan a pixel
                                     ///< across
-  std::vector<double> taught_sigmas = {}, slope_sigmas = {};  ///< how well both were known
+  std::vector<double> taught_sigmas = {}, slope_sigmas = {};  ///< standard uncertainty of both
   std::vector<double> corner = {};  ///< of this file's pixels in the camera's picture
   FindOptions options = {};
   PartGeometry geometry = {};

@@ -10,13 +10,13 @@ namespace heron {
 struct FollowSettings {
   double reach_px = 80;     ///< from where it should be by now; 1 to 10000
   double lost_after_s = 1;  ///< without a detection; its identity is not given again. Above 0
-  double span_s = 0.5;      ///< of the positions that its velocity is told from. Above 0
+  double span_s = 0.5;      ///< of the positions that a velocity is fitted to. Above 0
 };
 
-/// A speed in x and y with the sigma of each.
+/// A speed in x and y with the sigma of each; nothing where it is not known.
 struct Velocity {
   double x = 0, y = 0;
-  double sigma_x = 0, sigma_y = 0;
+  std::optional<double> sigma_x = {}, sigma_y = {};
 };
 
 /// A detection with who it is and how it moves.
@@ -34,9 +34,9 @@ class Follower {
  public:
   /// Throws Error{invalid_argument} for settings out of range.
   explicit Follower(const FollowSettings& settings = {});
-  /// What was seen at that time, one answer a detection. `world_mm`: where each is in the world; empty when
+  /// What was seen at that time, one answer a detection. `world`: where each is in the world; empty when
   /// nothing is known. Throws Error{invalid_argument} when the time does not grow, or the sizes differ.
-  std::vector<Followed> follow(const std::vector<Detection>& seen, const std::vector<Point2>& world_mm,
+  std::vector<Followed> follow(const std::vector<Detection>& seen, const std::vector<UserPoint>& world,
                                double at_s);
   /// Identities that were lost at the last call.
   const std::vector<int>& lost() const { return lost_; }
@@ -44,8 +44,9 @@ class Follower {
  private:
   struct Place {
     double at_s = 0;
-    Point2 px, sigma;
-    std::optional<Point2> mm;
+    Point2 px;
+    std::optional<double> sigma_x, sigma_y;
+    std::optional<UserPoint> mm;
   };
   struct Thing {
     int identity = 0, pictures = 0;

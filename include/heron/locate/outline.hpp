@@ -58,7 +58,7 @@ class OutlineTarget : public TaughtKind<OutlineTarget, OutlineSettings> {
   const PatternTarget& shape() const { return *shape_; }
   /// Nothing when the mirrored shape is the same.
   const PatternTarget* mirrored() const { return mirrored_.get(); }
-  /// What a part shows of its mirrored shape, per cent: how far the two are to be told apart.
+  /// How much of its mirrored shape the part matches, per cent: how far the two can be distinguished.
   double likeness_of_mirrored() const { return likeness_of_mirrored_; }
   double area() const { return area_; }  ///< square pixels, without holes
   std::vector<Measurement> facts() const;

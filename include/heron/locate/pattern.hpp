@@ -66,7 +66,7 @@ class PatternTarget : public TaughtKind<PatternTarget, PatternSettings> {
   /// and its angle is reported as 0. Angles are reported within that part of a turn, or within the range
   /// asked for.
   int symmetry_order() const;
-  std::vector<Measurement> facts() const;  ///< what teaching tells, by name
+  std::vector<Measurement> facts() const;  ///< results of teaching, by name
   std::vector<Contour> contours() const { return {}; }
 
   /// What a search reads; for the library alone.

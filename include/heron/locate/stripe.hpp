@@ -15,7 +15,7 @@ struct StripeSettings {
   std::optional<Point2> origin = {};  ///< unused
   double width = 0;                   ///< pixels where it was taught; 0: learned
   double width_change = 45;  ///< per cent that it may be narrower or wider elsewhere, as perspective makes it
-  double ahead = -1;  ///< the row at which offset and heading are told; below 0: the middle of the rows
+  double ahead = -1;  ///< the row at which offset and heading are reported; below 0: the middle of the rows
   double top = -1, bottom = -1;  ///< rows that are looked at; below 0: those of the taught region
   int scans = 40;                ///< rows that are scanned, 8 to 200
   /// The stripe's red, green, blue, and the floor's, at teaching; three equal numbers for a grey picture.

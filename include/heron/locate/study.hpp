@@ -6,7 +6,7 @@
 
 namespace heron {
 
-/// What is known to lie in a picture.
+/// A part whose place in a picture is known.
 struct KnownPart {
   double x = 0, y = 0;  ///< of the origin, picture coordinates
   std::optional<Angle> angle = {};
@@ -27,9 +27,9 @@ struct StudiedFind {
 /// One picture of a study.
 struct StudiedPicture {
   std::vector<StudiedFind> finds;     ///< best score first
-  bool known = false;                 ///< what lies in it was told
-  std::vector<KnownPart> parts = {};  ///< as told
-  int expected = 0;                   ///< parts in it: as told, else as found
+  bool known = false;                 ///< its parts are known
+  std::vector<KnownPart> parts = {};  ///< the known ones
+  int expected = 0;                   ///< parts in it: the known ones, else those found
   int found = 0, missing = 0, wrong = 0;
   std::optional<double> margin = {};  ///< from the minimum score to the nearest right find above it
   double noise_sigma = 0;
@@ -37,7 +37,7 @@ struct StudiedPicture {
 
 /// Takes `found`, what the limits let through, finds `target` far beyond them too (any angle, a wider scale,
 /// low scores, the whole picture) and sorts what comes by `known`, the parts that lie there; nothing where
-/// that is not told. A find is right within a tenth of the part's size and 10 degrees. Cost: a wide find.
+/// nothing is known. A find is right within a tenth of the part's size and 10 degrees. Cost: a wide find.
 StudiedPicture study_picture(const Target& target, const PreparedPicture& prepared,
                              const FindOptions& options, const FindResult& found,
                              const std::vector<KnownPart>* known = nullptr);
@@ -45,7 +45,7 @@ StudiedPicture study_picture(const Target& target, const PreparedPicture& prepar
 /// How the parts that are known lie beside what the limits let through.
 struct KnownOffset {
   Point2 place;              ///< from the found origin, in the part's own frame: pixels of the taught picture
-  Angle turn = {};           ///< of the known angles against those found; 0 where none are told
+  Angle turn = {};           ///< of the known angles against those found; 0 where no angle is known
   bool other_sense = false;  ///< the known angles grow the other way round
 };
 
@@ -55,7 +55,7 @@ struct KnownOffset {
 /// degrees.
 std::optional<KnownOffset> offset_of_known(const Target& target, const std::vector<StudiedPicture>& pictures);
 
-/// What a set of pictures says about the limits.
+/// Limits recommended from a set of pictures.
 struct StudyAdvice {
   FindOptions options;                            ///< proposed; the search region is `region`
   std::optional<double> worst_right, best_wrong;  ///< scores; wrong ones count within the proposed ranges
@@ -64,8 +64,8 @@ struct StudyAdvice {
   int right = 0;                   ///< parts that it rests on
 };
 
-/// Limits that let all right finds through with a margin and keep all others out, as far as the set tells;
-/// what it does not tell stays as it is. `width`, `height` of the pictures.
+/// Limits that accept all right finds with a margin and reject all others, as far as the pictures show;
+/// what they do not show stays as it is. `width`, `height` of the pictures.
 StudyAdvice advise(const Target& target, const FindOptions& options,
                    const std::vector<StudiedPicture>& pictures, int width, int height);
 
@@ -92,7 +92,7 @@ std::vector<FigureTrend> trends_of(const std::vector<StudiedPicture>& pictures);
 struct FieldMap {
   struct Place {
     int count = 0;
-    double mean = 0, lowest = 100;  ///< score; of no meaning where nothing was found
+    double mean = 0, lowest = 100;  ///< score; meaningless where nothing was found
   };
   int columns = 8, rows = 6;
   std::vector<Place> places;  ///< row by row

@@ -40,7 +40,7 @@ class Target {
   const FindOptions& options() const;  ///< kept with it
   const PartGeometry& geometry() const;
   std::vector<NamedSetting> settings() const;  ///< of its kind
-  std::vector<Measurement> facts() const;      ///< what teaching tells
+  std::vector<Measurement> facts() const;      ///< results of teaching, by name
   std::vector<Contour> contours() const;       ///< lines to draw over its pixels
   Box extent() const;                          ///< of the part about its origin
   int symmetry_order() const;  ///< how often it looks the same in a full turn; 0: it has no angle
@@ -64,7 +64,7 @@ class Target {
   AnyKind kind_;
 };
 
-/// What is said about a target before it is taught.
+/// How a target is to be taught.
 struct TeachOptions {
   std::string name;
   std::optional<Point2> origin = {};

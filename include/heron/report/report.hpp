@@ -13,10 +13,11 @@ namespace heron {
 struct ReportedPart {
   Detection
       detection;  ///< its areas stand among its figures in square millimetres too when there is a mapping
-  std::optional<WorldPose> world;              ///< on the mapping's plane
-  std::optional<WorldPose> robot;              ///< in the robot's frame
+  std::optional<UserPose> world;               ///< along the user's axes where they are set
+  std::optional<RobotPose> robot;              ///< of the grasp
   std::optional<WidthDistance> distance = {};  ///< of a part whose size is known, from a known camera
-  std::vector<Point2> points_mm = {};   ///< of the detection's points, in the world; empty without a mapping
+  std::vector<UserPoint> points_mm =
+      {};                               ///< of the detection's points, in the world; empty without a mapping
   std::vector<double> lengths_mm = {};  ///< of its lengths; empty without a mapping
   std::string withheld = {};            ///< why a station does not send it; empty: it does
 };
@@ -35,9 +36,10 @@ struct Report {
 /// What is known of the frames; each may be missing.
 struct Frames {
   const Mapping* mapping = nullptr;
-  const Axes* axes = nullptr;               ///< the user's; world poses are reported in them
-  const Pose2* robot_from_world = nullptr;  ///< of the mapping's own world, or of the user's axes
-  bool robot_from_axes = false;             ///< of the user's axes, whose signs then hold for the robot too
+  const Axes* axes = nullptr;  ///< the user's; world poses are reported in them
+  const RobotFromWorld* robot_from_world = nullptr;
+  const RobotFromUser* robot_from_user =
+      nullptr;  ///< instead: the signs of the user's axes hold for the robot
 };
 
 /// Adds what was found of one target to a report: world poses at the part's height when there is a mapping,

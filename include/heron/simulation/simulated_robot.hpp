@@ -41,7 +41,7 @@ struct Arrival {
   uint64_t result = 0;
   int index = 0;
   std::string name;
-  Pose2 sent;            ///< where it was told to go
+  Pose2 sent;            ///< the commanded pose
   bool matched = false;  ///< a true part of that name was left for it
   double off_mm = 0;     ///< from the true part
   Angle off_angle = {};
@@ -56,7 +56,7 @@ struct RobotLog {
   int refused_lines = 0;  ///< lines it did not understand
   int left_lying = 0;     ///< true parts that it was never sent to
   std::string refusal;    ///< why the station refused its last line, where it did
-  bool over = false;      ///< the station said that nothing follows
+  bool over = false;      ///< the station announced the end of results
 };
 
 /// A robot that is not there: it listens or connects, moves to each part at its speed, answers, and knows how
@@ -67,7 +67,7 @@ class SimulatedRobot {
   SimulatedRobot(RobotSettings settings, RobotTruth truth);
   /// Where it listens.
   Address address() const;
-  /// Works until the station says OVER, or is gone for longer than the timeout.
+  /// Works until the station sends END-OF-RESULTS, or is gone for longer than the timeout.
   RobotLog run();
 
  private:

@@ -36,7 +36,7 @@ class Station {
   std::optional<Report> step();
 
   /// What one picture holds, without telling anyone. `robot_from_world` overrides the file's frame.
-  Report examine(const Picture& picture, const Pose2& robot_from_world);
+  Report examine(const Picture& picture, const RobotFromWorld& robot_from_world);
 
   const StationFile& file() const { return file_; }
   /// The picture of the last report.
@@ -53,7 +53,7 @@ class Station {
     FindOptions options;
   };
   std::optional<Report> look();
-  std::optional<Pose2> frame_of_question();
+  std::optional<RobotFromWorld> frame_of_question();
   bool take_picture();
   std::optional<Picture> take_patiently();
   int64_t age_ms() const;

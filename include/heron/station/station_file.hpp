@@ -23,8 +23,8 @@ struct StationTarget {
 
 /// Where the camera hangs.
 enum class Mount {
-  fixed,  ///< beside the robot: `frame` is robot_from_board
-  arm,    ///< on its arm: `frame` is flange_from_board, and the robot sends its pose with each question
+  fixed,  ///< beside the robot
+  arm,    ///< on its arm; the robot sends its pose with each question
 };
 
 /// Reasons for which a station may not send a part that was found.
@@ -33,13 +33,14 @@ enum class Doubt {
   range_end,  ///< it lies so near a range's end that it may lie beyond
 };
 
-/// A whole set-up, as its file says it; docs/formats.md. Paths are made relative to the file's folder.
+/// A whole set-up, as in its file; docs/formats.md. Paths are made relative to the file's folder.
 struct StationFile {
   std::string name, mapping;
-  std::string camera;  ///< its address, as Camera::info tells it; recording:FOLDER for a recording
+  std::string camera;  ///< its address, as in Camera::info; recording:FOLDER for a recording
   Mount mount = Mount::fixed;
-  Pose2 frame;
-  bool from_axes = false;  ///< `frame` starts from the mapping's zero and axes, not from its board
+  RobotFromWorld robot_from_world;    ///< of a fixed camera
+  FlangeFromWorld flange_from_world;  ///< of one on the arm
+  bool from_axes = false;             ///< both start from the mapping's zero and axes, not from its board
   std::vector<StationTarget> targets;
   bool quick = false;  ///< skips the search beyond the limits for parts that they reject
   std::chrono::milliseconds camera_timeout{10000};  ///< for a camera that fails, before the station ends

@@ -51,11 +51,16 @@ std::vector<Meeting> meetings(const PreparedPicture& prepared, const Scan& scan,
   return met;
 }
 
-/// Scans across a side, `apart` pixels or more from each other, its ends left out.
+/// Scans across a side: pixels to either side of it, grey levels of an edge, pixels from each other at least.
+struct AcrossScan {
+  double reach, threshold, apart;
+};
+
+/// The ends of the side are left out.
 std::vector<SideScan> scans_across(const PreparedPicture& prepared, const Polyline& line, size_t side,
-                                   int sense, double reach, double threshold, double apart) {
+                                   int sense, const AcrossScan& across) {
   const double length = line.length(side), margin = std::min(8.0, length / 6);
-  const int count = std::clamp(static_cast<int>((length - 2 * margin) / apart), 4, 40);
+  const int count = std::clamp(static_cast<int>((length - 2 * margin) / across.apart), 4, 40);
   const Point2 n = line.inwards(side), u = line.along(side), middle = line.middle(side);
   const double lanes = std::clamp((length - 2 * margin) / count, 1.0, 7.0);
   std::vector<SideScan> scans;
@@ -67,8 +72,8 @@ std::vector<SideScan> scans_across(const PreparedPicture& prepared, const Polyli
                .met = {}};
     s.at = middle + u * s.t;
     const Scan scan =
-        Scan::band({s.at.x, s.at.y, 2 * reach, lanes, direction(n).degrees()}, "a scan across a side");
-    s.met = meetings(prepared, scan, reach, sense, threshold);
+        Scan::band({s.at.x, s.at.y, 2 * across.reach, lanes, direction(n).degrees()}, "a scan across a side");
+    s.met = meetings(prepared, scan, across.reach, sense, across.threshold);
     scans.push_back(std::move(s));
   }
   return scans;
@@ -184,13 +189,18 @@ BorderPose moved(const BorderPose& pose, const Eigen::VectorXd& q, const Unknown
   return result;
 }
 
+struct TaughtBorder {
+  const Polyline& line;
+  Point2 origin;
+  const std::vector<int>& senses;
+};
+
 /// What the best drawn pose of a cell agrees with.
-std::optional<BorderGuess> best_in_cell(const PreparedPicture& prepared, const Polyline& taught,
-                                        Point2 origin, const std::vector<int>& senses,
+std::optional<BorderGuess> best_in_cell(const PreparedPicture& prepared, const TaughtBorder& border,
                                         const BorderRange& range, const Cell& cell,
                                         const Unknowns& unknowns) {
-  const Polyline posed = cell.middle.of(taught, origin);
-  const Point2 centre = origin + cell.middle.shift;
+  const Polyline posed = cell.middle.of(border.line, border.origin);
+  const Point2 centre = border.origin + cell.middle.shift;
   const double half_x = 0.5 * (range.x.max - range.x.min), half_y = 0.5 * (range.y.max - range.y.min);
   ScanRows all;
   for (size_t side = 0; side < posed.sides(); ++side) {
@@ -198,8 +208,8 @@ std::optional<BorderGuess> best_in_cell(const PreparedPicture& prepared, const P
     const double swing = std::max(std::abs(cross(a, n)), std::abs(cross(b, n))) * cell.half_turn,
                  growth = std::max(std::abs(dot(a, n)), std::abs(dot(b, n))) * cell.half_scale;
     const double reach = std::abs(n.x) * half_x + std::abs(n.y) * half_y + swing + growth + range.give + 3;
-    for (SideScan& s : scans_across(prepared, posed, side, senses[side], reach, range.threshold,
-                                    std::max(10.0, posed.total_length() / 120)))
+    const AcrossScan across{reach, range.threshold, std::max(10.0, posed.total_length() / 120)};
+    for (SideScan& s : scans_across(prepared, posed, side, border.senses[side], across))
       all.scans.push_back(std::move(s));
   }
   weigh_by_strength(all.scans);
@@ -254,7 +264,7 @@ std::optional<BorderGuess> best_in_cell(const PreparedPicture& prepared, const P
 std::optional<SideLine> line_near(const PreparedPicture& prepared, const Polyline& line, size_t side,
                                   int sense, const SideSearch& search) {
   const auto scans =
-      scans_across(prepared, line, side, sense, std::max(search.reach, 4.0), search.threshold, 8);
+      scans_across(prepared, line, side, sense, {std::max(search.reach, 4.0), search.threshold, 8});
   const double within = 1.6;
   std::optional<SideLine> best;
   double most = 0, agreeing = 0;
@@ -305,7 +315,7 @@ std::optional<BorderGuess> guess_border(const PreparedPicture& prepared, const P
   const Unknowns unknowns{range.turn.min != range.turn.max, range.scale.min != range.scale.max};
   std::optional<BorderGuess> best;
   for (const Cell& cell : cells_of(range)) {
-    const auto found = best_in_cell(prepared, taught, origin, senses, range, cell, unknowns);
+    const auto found = best_in_cell(prepared, {taught, origin, senses}, range, cell, unknowns);
     if (found && (!best || found->agree > best->agree + 0.02)) best = found;
   }
   if (!best) return best;

@@ -6,6 +6,7 @@
 #include "geometry/robust_fit.hpp"
 #include "heron/base/median.hpp"
 #include "heron/image/components.hpp"
+#include "heron/locate/names.hpp"
 
 namespace heron {
 namespace {
@@ -110,7 +111,7 @@ std::vector<Defect> chips_along(const PreparedPicture& prepared, const Polyline&
   }
   std::vector<Defect> chips;
   for (const Component& c : components(damaged)) {
-    Defect chip{.what = "chip", .x = c.x + x0, .y = c.y + y0};
+    Defect chip{.what = defect::chip, .x = c.x + x0, .y = c.y + y0};
     const Point2 centre{chip.x, chip.y};
     const SideFrame& nearest = *std::min_element(
         sides.begin(), sides.end(),

@@ -8,6 +8,7 @@
 #include "chips.hpp"
 #include "heron/base/work.hpp"
 #include "heron/locate/border.hpp"
+#include "heron/locate/names.hpp"
 #include "locate/common/cells.hpp"
 #include "locate/common/find_options.hpp"
 #include "locate/common/misses.hpp"
@@ -208,7 +209,7 @@ std::vector<MissReason> tell_sides(const Polyline& posed, const Polyline& taught
   std::vector<MissReason> gave;
   for (size_t i = 0; i < sides.size(); ++i) {
     SideFound& side = sides[i];
-    const std::string name = fmt::format("side{}", i + 1);
+    const auto named = [&](const char* what) { return measurement::side(i + 1, what); };
     if (side.seen) {
       const Point2 n = posed.inwards(i), across{-side.along.y, side.along.x};
       const auto off_at = [&](Point2 p) { return dot(across, side.at - p) / dot(across, n); };
@@ -216,18 +217,18 @@ std::vector<MissReason> tell_sides(const Polyline& posed, const Polyline& taught
                    turned = std::atan(dot(side.along, n) / dot(side.along, posed.along(i)));
       const double farthest = std::max(std::abs(off_at(posed.from(i))), std::abs(off_at(posed.to(i))));
       if (farthest > give) {
-        gave.push_back(too_high((name + ".off").c_str(), farthest, give));
+        gave.push_back(too_high(named("off").c_str(), farthest, give));
         side.seen = false;
       } else {
-        one.measurements.push_back({name + ".seen", 100 * side.line.seen});
-        one.measurements.push_back({name + ".off", off});
-        one.measurements.push_back({name + ".turned", radians(turned).degrees()});
-        one.measurements.push_back({name + ".sigma", side.line.edge.sigma});
+        one.measurements.push_back({named("seen"), 100 * side.line.seen});
+        one.measurements.push_back({named("off"), off});
+        one.measurements.push_back({named("turned"), radians(turned).degrees()});
+        one.measurements.push_back({named("sigma"), side.line.edge.sigma});
         seen_length += side.line.seen * taught.length(i);
         one.contrast = std::max(one.contrast, std::abs(side.line.edge.contrast));
       }
     }
-    if (!side.seen) one.measurements.push_back({name + ".seen", 0});
+    if (!side.seen) one.measurements.push_back({named("seen"), 0});
   }
   one.score = 100 * seen_length / taught.total_length();
   return gave;
@@ -237,15 +238,15 @@ std::vector<MissReason> limits_missed_by(const Detection& one, const FindOptions
                                          const BorderSettings& s, Point2 moved_by) {
   std::vector<MissReason> missed;
   if (!contains_turned(options.angle, one.angle))
-    missed.push_back({"angle", one.angle.degrees(),
+    missed.push_back({limit::angle, one.angle.degrees(),
                       range_words(options.angle.min.degrees(), options.angle.max.degrees())});
   if (!options.scale.contains(one.scale))
-    missed.push_back({"scale", one.scale, range_words(options.scale.min, options.scale.max)});
+    missed.push_back({limit::scale, one.scale, range_words(options.scale.min, options.scale.max)});
   const double shift = std::max(std::abs(moved_by.x), std::abs(moved_by.y));
   if (options.region.empty() && shift > s.position_tolerance)
-    missed.push_back(too_high("position", shift, s.position_tolerance));
+    missed.push_back(too_high(limit::position, shift, s.position_tolerance));
   if (s.max_chip > 0 && !one.defects.empty() && one.defects[0].area > s.max_chip)
-    missed.push_back(too_high("chip", one.defects[0].area, s.max_chip));
+    missed.push_back(too_high(limit::chip, one.defects[0].area, s.max_chip));
   return missed;
 }
 
@@ -310,7 +311,7 @@ FindResult found_at(const BorderTarget& target, const PreparedPicture& prepared,
   if (s.chip_width > 0) {
     one.defects = chips_along(prepared, met, seen, s);
     std::erase_if(one.defects, [&](const Defect& chip) { return is_mark(chip, target, pose, origin); });
-    one.measurements.push_back({"chips", static_cast<double>(one.defects.size())});
+    one.measurements.push_back({measurement::chips, static_cast<double>(one.defects.size())});
   }
   std::vector<MissReason> missed = limits_missed_by(one, options, s, pose.shift);
   if (one.score < options.min_score) missed.insert(missed.end(), gave.begin(), gave.end());

@@ -5,6 +5,7 @@
 
 #include "border_share.hpp"
 #include "geometry/linear.hpp"
+#include "heron/locate/names.hpp"
 
 namespace heron {
 namespace {
@@ -85,14 +86,14 @@ Detection detection_of(const Blob& blob, const std::string& name, double noise) 
     s.sigma.angle = radians(angle_noise);
   }
   s.score = 100 * blob.color_area / std::max(blob.pixels, 1.0), s.contrast = blob.contrast;
-  s.measurements = {{"area", c.area, MeasurementUnit::square_pixels},
-                    {"color_area", blob.color_area},
-                    {"length", 4 * along},  // of the ellipse with these moments
-                    {"width", 4 * across},
-                    {"box.x", c.left - 0.5},
-                    {"box.y", c.top - 0.5},
-                    {"box.width", c.right - c.left + 1.0},
-                    {"box.height", c.bottom - c.top + 1.0}};
+  s.measurements = {{measurement::area, c.area, MeasurementUnit::square_pixels},
+                    {measurement::color_area, blob.color_area},
+                    {measurement::length, 4 * along},  // of the ellipse with these moments
+                    {measurement::width, 4 * across},
+                    {measurement::box_x, c.left - 0.5},
+                    {measurement::box_y, c.top - 0.5},
+                    {measurement::box_width, c.right - c.left + 1.0},
+                    {measurement::box_height, c.bottom - c.top + 1.0}};
   s.contours.push_back(blob.outline);
   // How far its border reaches along either axis.
   const Point2 middle{c.x, c.y};

@@ -1,4 +1,5 @@
 #include "heron/locate/color.hpp"
+#include "heron/locate/names.hpp"
 
 #include <fmt/format.h>
 
@@ -294,7 +295,7 @@ ColorTarget ColorTarget::taught_from(const TeachingPicture& from, ColorSettings 
   const Colors others =
       certain ? colors_in(picture, against.mask(w, h), true) : colors_in(picture, inside, false);
   const LearnedColor learned =
-      learn_color(sample, others, certain, noise_sigma(from.grey), s.min_light, s.max_light, s.space);
+      learn_color(sample, others, certain, noise_sigma(from.grey), {s.min_light, s.max_light}, s.space);
   if (!given) take_range(s, learned.chosen.range);
   ColorTarget target(std::move(taught), std::move(s));
   target.separations_ = learned.all;
@@ -323,8 +324,8 @@ ColorTarget::ColorTarget(TaughtPicture taught, ColorSettings settings)
   // Only the picture is left of it: learned anew from what counts there.
   const Image<Rgb> held = taught_->color.empty() ? three_channels(taught_->pixels) : Image<Rgb>();
   const Colors sample = colors_in(taught_->color.empty() ? held : taught_->color, taught_->mask, true);
-  take_range(settings_, learn_color(sample, {}, false, noise_sigma(taught_->pixels), settings_.min_light,
-                                    settings_.max_light, settings_.space)
+  take_range(settings_, learn_color(sample, {}, false, noise_sigma(taught_->pixels),
+                                    {settings_.min_light, settings_.max_light}, settings_.space)
                             .chosen.range);
 }
 
@@ -396,13 +397,13 @@ FindResult find(const ColorTarget& target, const PreparedPicture& prepared, cons
     if (s.fill_holes && result.misses.size() > 16 && c.area < 0.5 * least) break;
     const Detection one =
         detection_of(blob_of(picture, mask, c, s.fill_holes), s.name, prepared.noise_sigma(0));
-    const double area = *one.measurement("area");
+    const double area = *one.measurement(measurement::area);
     std::vector<MissReason> missed;
-    if (area < least) missed.push_back(too_low("area", area, least));
-    if (s.max_area > 0 && area > s.max_area) missed.push_back(too_high("area", area, s.max_area));
+    if (area < least) missed.push_back(too_low(limit::area, area, least));
+    if (s.max_area > 0 && area > s.max_area) missed.push_back(too_high(limit::area, area, s.max_area));
     if (const int on_edge = pixels_on_edge(c, mask); s.whole && on_edge > 0)
       missed.push_back(
-          {"outside", static_cast<double>(on_edge), "no pixel on the picture's edge, or --whole no"});
+          {limit::outside, static_cast<double>(on_edge), "no pixel on the picture's edge, or --whole no"});
     take(result, one, options, std::move(missed));
   }
   if (explain == Explain::always && result.complete)

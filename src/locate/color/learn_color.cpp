@@ -188,8 +188,8 @@ ColorSeparation separation_of(const ColorRange& range, const Colors& others, boo
 
 }  // namespace
 
-LearnedColor learn_color(const Colors& sample, const Colors& others, bool certain, double noise, double least,
-                         double most, const std::optional<ColorSpace>& space) {
+LearnedColor learn_color(const Colors& sample, const Colors& others, bool certain, double noise,
+                         Range<double> light, const std::optional<ColorSpace>& space) {
   if (sample.size() < 16) fail_argument("teach: the sample holds fewer than 16 pixels; draw a larger one");
   LearnedColor learned;
   const bool grey = space == ColorSpace::grey;
@@ -212,10 +212,10 @@ LearnedColor learn_color(const Colors& sample, const Colors& others, bool certai
         fmt::format("teach: the sample holds several {}, the most frequent fills {:.0f} % of it; draw "
                     "it inside one",
                     grey ? "levels of grey" : "colors", 100 * learned.own_share));
-  const Colors seen = under_lights(own, noise, least, most);
+  const Colors seen = under_lights(own, noise, light.min, light.max);
   if (grey)
     learned.all = {
-        separation_of(brightness_range(own, others, certain, noise, least, most), others, certain)};
+        separation_of(brightness_range(own, others, certain, noise, light.min, light.max), others, certain)};
   for (size_t i = 0; i < color_space_words.size() && !grey; ++i)
     if (const auto each = static_cast<ColorSpace>(i); each != ColorSpace::grey)
       learned.all.push_back(separation_of(range_around(seen, each), others, certain));

@@ -14,12 +14,12 @@ struct LearnedColor {
 
 using Colors = std::vector<std::array<double, 3>>;
 
-/// Ranges in each space that hold the sample's main color under light from `least` to `most` of its own and
+/// Ranges in each space that hold the sample's main color under `light`, times its own, and
 /// noise of `noise` grey levels, and how each keeps `others` out. `certain`: the others are known not to be
 /// meant. In grey, the end of the range towards the others lies between, the other end is open where none
 /// lies beyond it. Throws Error{invalid_argument} for a sample without color (but in grey), or one that is
 /// like what is not meant.
-LearnedColor learn_color(const Colors& sample, const Colors& others, bool certain, double noise, double least,
-                         double most, const std::optional<ColorSpace>& space);
+LearnedColor learn_color(const Colors& sample, const Colors& others, bool certain, double noise,
+                         Range<double> light, const std::optional<ColorSpace>& space);
 
 }  // namespace heron

@@ -24,13 +24,13 @@ HWY_INLINE void add_to_cells(const V* p, const int32_t* cell, size_t count, floa
   namespace hn = hwy::HWY_NAMESPACE;
   const hn::ScalableTag<float> f;
   const hn::CappedTag<float, 4> four;
-  HWY_ALIGN float pull[4 * HWY_MAX_BYTES / sizeof(float)];
-  hn::StoreInterleaved4(p[0], p[1], p[2], p[3], f, pull);
+  HWY_ALIGN float contribution[4 * HWY_MAX_BYTES / sizeof(float)];
+  hn::StoreInterleaved4(p[0], p[1], p[2], p[3], f, contribution);
 #pragma GCC unroll 4
   for (size_t k = 0; k < count; ++k)
     for (size_t r = 0; r < 4; r += hn::Lanes(four)) {
       float* sum = sums + 4 * (sums_a_cell * static_cast<size_t>(cell[k]) + k % sums_a_cell) + r;
-      hn::StoreU(hn::Add(hn::LoadU(four, sum), hn::LoadU(four, pull + 4 * k + r)), four, sum);
+      hn::StoreU(hn::Add(hn::LoadU(four, sum), hn::LoadU(four, contribution + 4 * k + r)), four, sum);
     }
 }
 

@@ -3,6 +3,7 @@
 
 #include "heron/locate/detection.hpp"
 #include "heron/locate/find_options.hpp"
+#include "heron/locate/names.hpp"
 
 namespace heron {
 
@@ -15,9 +16,9 @@ inline MissReason too_low(const char* name, double value, double least, double s
 inline MissReason too_high(const char* name, double value, double most, double sigma = 0) {
   return {name, value, fmt::format("at most {:g}", most), sigma};
 }
-inline MissReason not_in_region() { return {"region", 0, "inside the search region"}; }
+inline MissReason not_in_region() { return {limit::region, 0, "inside the search region"}; }
 inline MissReason too_many(size_t taken, int count) {
-  return {"count", static_cast<double>(taken + 1), fmt::format("at most {}", count)};
+  return {limit::count, static_cast<double>(taken + 1), fmt::format("at most {}", count)};
 }
 
 /// What would have been a detection, but for those limits.
@@ -30,7 +31,8 @@ inline Miss turned_away(const Detection& s, std::vector<MissReason> options) {
 /// those limits and the ones that its kind `missed`.
 inline void take(FindResult& result, Detection found, const FindOptions& options,
                  std::vector<MissReason> missed = {}) {
-  if (found.score < options.min_score) missed.push_back(too_low("score", found.score, options.min_score));
+  if (found.score < options.min_score)
+    missed.push_back(too_low(limit::score, found.score, options.min_score));
   if (!options.region.empty() && !options.region.contains({found.x, found.y}))
     missed.push_back(not_in_region());
   if (missed.empty() && static_cast<int>(result.detections.size()) >= options.max_count)

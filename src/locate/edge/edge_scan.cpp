@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "heron/locate/names.hpp"
 #include "locate/common/misses.hpp"
 
 namespace heron {
@@ -108,16 +109,18 @@ void tell_others(const Scan& scan, const Scanned& met, EdgeChange change, FindRe
                                        [](double a, double b) { return std::abs(a) < std::abs(b); });
     const Point2 at = scan.at(static_cast<double>(most - strength.begin()) * scan.per_step(), 0);
     find_result.misses.push_back({.x = at.x, .y = at.y, .has_angle = scan.is_arc()});
-    find_result.misses.back().reasons.push_back(too_low("contrast", std::abs(*most), met.profile.threshold));
+    find_result.misses.back().reasons.push_back(
+        too_low(limit::contrast, std::abs(*most), met.profile.threshold));
   }
   for (const ScanEdge& e : met.others) {
     if (find_result.misses.size() >= max_misses) return;
     const Point2 at = scan.at(e.at * scan.per_step(), 0);
     Miss miss{.x = at.x, .y = at.y, .has_angle = scan.is_arc()};
     if (std::abs(e.contrast) < met.profile.threshold)
-      miss.reasons.push_back(too_low("contrast", std::abs(e.contrast), met.profile.threshold));
+      miss.reasons.push_back(too_low(limit::contrast, std::abs(e.contrast), met.profile.threshold));
     if (!is_meant(e, change))
-      miss.reasons.push_back({"change", e.contrast, change == EdgeChange::rising ? "rising" : "falling"});
+      miss.reasons.push_back(
+          {limit::change, e.contrast, change == EdgeChange::rising ? "rising" : "falling"});
     find_result.misses.push_back(std::move(miss));
   }
 }

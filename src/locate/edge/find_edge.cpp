@@ -7,6 +7,7 @@
 #include "edge_part.hpp"
 #include "edge_scan.hpp"
 #include "heron/base/work.hpp"
+#include "heron/locate/names.hpp"
 #include "locate/common/find_options.hpp"
 #include "locate/common/misses.hpp"
 #include "scan_circle.hpp"
@@ -14,26 +15,24 @@
 namespace heron {
 namespace {
 
-constexpr double infinite = std::numeric_limits<double>::infinity();
-
 Detection detection_of(const Scan& scan, const LineEdge& l, const std::string& name) {
   const Point2 at = scan.at(l.edge.at, 0), u = scan.direction(l.edge.at);
   Detection s{.target = name, .x = at.x, .y = at.y};
   s.score = 100 * l.seen, s.contrast = std::abs(l.edge.contrast);
   // Along the edge nothing is known.
-  s.sigma.x = std::abs(u.y) < 1e-9 ? l.edge.sigma : infinite;
-  s.sigma.y = std::abs(u.x) < 1e-9 ? l.edge.sigma : infinite;
+  if (std::abs(u.y) < 1e-9) s.sigma.x = l.edge.sigma;
+  if (std::abs(u.x) < 1e-9) s.sigma.y = l.edge.sigma;
   s.has_angle = scan.is_arc();
   if (s.has_angle) {  // where it lies around the centre
     const Point2 out = at - scan.centre();
     s.angle = direction(out).wrapped();
     if (norm(out) > 0) s.sigma.angle = radians(l.edge.sigma / norm(out));
   }
-  s.measurements = {{"along", scan.told(l.edge.at)},
-                    {"change", l.edge.contrast},
-                    {"edge_angle", radians(-std::atan(l.slope)).degrees()},
-                    {"edge_angle_sigma", radians(l.slope_sigma).degrees()},
-                    {"edge_sigma", l.edge.sigma}};
+  s.measurements = {{measurement::along, scan.told(l.edge.at)},
+                    {measurement::change, l.edge.contrast},
+                    {measurement::edge_angle, radians(-std::atan(l.slope)).degrees()},
+                    {measurement::edge_angle_sigma, radians(l.slope_sigma).degrees()},
+                    {measurement::edge_sigma, l.edge.sigma}};
   s.contours = {{.points = scan.border(), .closed = true, .seen = false}, trace_of(scan, l)};
   return s;
 }
@@ -70,7 +69,7 @@ FindResult find_edges(const EdgeSettings& s, const Scan& scan, const PreparedPic
   const int repeats = scan.round() ? repeats_of(met.profile.brightness) : 0;
   for (const LineEdge& l : met.meant) {
     Detection one = detection_of(scan, l, s.name);
-    if (scan.round()) one.measurements.push_back({"repeats", static_cast<double>(repeats)});
+    if (scan.round()) one.measurements.push_back({measurement::repeats, static_cast<double>(repeats)});
     take(result, std::move(one), options);
   }
   if (explain == Explain::always) tell_others(scan, met, s.change, result);
@@ -95,7 +94,7 @@ FindResult find_circle(const EdgeSettings& s, const Scan& fan, const PreparedPic
   if (!circle.determined) {
     if (explain != Explain::never) {
       Miss none{.x = fan.centre().x, .y = fan.centre().y, .has_angle = false};
-      none.reasons.push_back({"circle", 0, "one that four sectors of the arc agree on"});
+      none.reasons.push_back({limit::circle, 0, "one that four sectors of the arc agree on"});
       result.misses.push_back(std::move(none));
       tell_others(fan, met, s.change, result);
     }
@@ -110,13 +109,13 @@ FindResult find_circle(const EdgeSettings& s, const Scan& fan, const PreparedPic
                std::sqrt(circle.covariance(1, 1)),
                {},
                std::hypot(sigma, one.scale * s.taught_sigmas[0]) / s.taught[0]};
-  one.measurements = {{"radius", circle.radius},
-                      {"radius_sigma", sigma},
-                      {"diameter", 2 * circle.radius},
-                      {"scatter", circle.scatter},
-                      {"change", circle.contrast}};
+  one.measurements = {{measurement::radius, circle.radius},
+                      {measurement::radius_sigma, sigma},
+                      {measurement::diameter, 2 * circle.radius},
+                      {measurement::scatter, circle.scatter},
+                      {measurement::change, circle.contrast}};
   one.rim = Ellipse{.centre = circle.centre, .radius = circle.radius};
-  one.lengths = {{"diameter", circle.centre - Point2{circle.radius, 0},
+  one.lengths = {{measurement::diameter, circle.centre - Point2{circle.radius, 0},
                   circle.centre + Point2{circle.radius, 0}, sigma}};
   one.contours = {{.points = fan.border(), .closed = true, .seen = false}};
   const auto place = [&](double sector) {
@@ -159,7 +158,7 @@ void tell_bands(Detection& one, const std::vector<Scan>& scans, const std::vecto
   for (size_t i = 0; i < scans.size(); ++i) {
     one.score = std::min(one.score, 100 * edges[i].seen);
     one.contrast = std::max(one.contrast, std::abs(edges[i].edge.contrast));
-    one.measurements.push_back({fmt::format("shift.{}", i + 1), edges[i].edge.at - taught[i]});
+    one.measurements.push_back({measurement::shift(i + 1), edges[i].edge.at - taught[i]});
     one.contours.push_back({.points = scans[i].border(), .closed = true, .seen = false});
     one.contours.push_back(trace_of(scans[i], edges[i]));
   }
@@ -185,7 +184,7 @@ FindResult find(const EdgeTarget& target, const PreparedPicture& prepared, const
     const CornerFit corner = corner_of(scans, edges, taught);
     if (!corner.determined) {
       result.misses.push_back({.x = origin.x, .y = origin.y});
-      result.misses.back().reasons.push_back({"opening", 0, "lines that are not parallel"});
+      result.misses.back().reasons.push_back({limit::opening, 0, "lines that are not parallel"});
       return result;
     }
     // An origin that was set beside the corner turns with it.
@@ -196,8 +195,8 @@ FindResult find(const EdgeTarget& target, const PreparedPicture& prepared, const
     const double swing = norm(beside) * corner.turn_sigma;
     one.sigma = {std::hypot(std::sqrt(corner.covariance(0, 0)), swing),
                  std::hypot(std::sqrt(corner.covariance(1, 1)), swing), radians(corner.turn_sigma), 0};
-    one.measurements = {{"opening", radians(corner.opening).degrees()},
-                        {"opening_sigma", radians(corner.opening_sigma).degrees()}};
+    one.measurements = {{measurement::opening, radians(corner.opening).degrees()},
+                        {measurement::opening_sigma, radians(corner.opening_sigma).degrees()}};
     const Eigen::Matrix2d& c = corner.covariance;
     one.points = {{"corner", corner.at, {std::sqrt(c(0, 0)), std::sqrt(c(1, 1))}, taught_at - origin}};
     tell_bands(one, scans, edges, s.taught);
@@ -210,7 +209,7 @@ FindResult find(const EdgeTarget& target, const PreparedPicture& prepared, const
   const PartFit fit = part_by_edges(scans, edges, taught, origin);
   if (!fit.determined) {
     result.misses.push_back({.x = origin.x + fit.shift.x, .y = origin.y + fit.shift.y});
-    result.misses.back().reasons.push_back({"angle", radians(fit.turn).degrees(), "-34..34"});
+    result.misses.back().reasons.push_back({limit::angle, radians(fit.turn).degrees(), "-34..34"});
     return result;
   }
   one.x = origin.x + fit.shift.x, one.y = origin.y + fit.shift.y;

@@ -1,4 +1,5 @@
 #include "heron/locate/marker.hpp"
+#include "heron/locate/names.hpp"
 
 #include <fmt/format.h>
 
@@ -43,14 +44,18 @@ Detection detection_of(const RimFit& fit, const Quality& q, const std::string& n
   s.sigma.x = fit.sigma_x, s.sigma.y = fit.sigma_y;
   s.sigma.scale = fit.sigma_radius / fit.radius;
   s.has_angle = false;
-  s.measurements = {{"diameter", diameter_of(fit)},   {"axis_ratio", fit.short_axis() / fit.long_axis()},
-                    {"quality.total", q.total},       {"quality.rim", q.rim},
-                    {"quality.scatter", q.scatter},   {"quality.misfit", q.misfit},
-                    {"quality.contrast", q.contrast}, {"quality.diameter", q.diameter},
-                    {"quality.sigma", q.sigma}};
+  s.measurements = {{measurement::diameter, diameter_of(fit)},
+                    {measurement::axis_ratio, fit.short_axis() / fit.long_axis()},
+                    {measurement::quality_total, q.total},
+                    {measurement::quality_rim, q.rim},
+                    {measurement::quality_scatter, q.scatter},
+                    {measurement::quality_misfit, q.misfit},
+                    {measurement::quality_contrast, q.contrast},
+                    {measurement::quality_diameter, q.diameter},
+                    {measurement::quality_sigma, q.sigma}};
   s.rim = static_cast<const Ellipse&>(fit);
   const Angle long_way = radians(0.5 * std::atan2(fit.b, fit.a));
-  s.lengths = {{"diameter", fit.at(long_way + 180_deg), fit.at(long_way), fit.sigma_radius}};
+  s.lengths = {{measurement::diameter, fit.at(long_way + 180_deg), fit.at(long_way), fit.sigma_radius}};
   // The rim in pieces, by whether it is seen.
   const size_t sectors = fit.seen.size();
   constexpr double turn = 2 * std::numbers::pi;
@@ -137,13 +142,13 @@ std::vector<MissReason> limits_missed(const RimCandidate& c, const MarkerSetting
   std::vector<MissReason> missed;
   const double percent = c.quality.diameter;
   if (c.fit.contrast < options.min_contrast)
-    missed.push_back(too_low("contrast", c.fit.contrast, options.min_contrast));
+    missed.push_back(too_low(limit::contrast, c.fit.contrast, options.min_contrast));
   if (std::abs(percent - 100) > s.tolerance)
-    missed.push_back({"diameter", diameter_of(c.fit),
+    missed.push_back({limit::diameter, diameter_of(c.fit),
                       fmt::format("{:.4g}..{:.4g}", s.diameter * (1 - s.tolerance / 100),
                                   s.diameter * (1 + s.tolerance / 100)),
                       2 * c.fit.sigma_radius});
-  if (c.quality.rim < s.min_rim) missed.push_back(too_low("rim", c.quality.rim, s.min_rim));
+  if (c.quality.rim < s.min_rim) missed.push_back(too_low(limit::rim, c.quality.rim, s.min_rim));
   return missed;
 }
 
@@ -183,22 +188,22 @@ FindResult find_ring(const MarkerSettings& s, const PreparedPicture& prepared, c
     Detection one{.target = s.name, .x = ring.centre.x, .y = ring.centre.y};
     one.angle = ring.angle, one.score = ring.score, one.contrast = ring.contrast, one.sigma = ring.sigma;
     const double percent = 100 * ring.diameter_px / s.diameter,
-                 sigma = std::hypot(ring.sigma.x, ring.sigma.y);
-    one.measurements = {{"diameter", ring.diameter_px},
-                        {"axis_ratio", ring.axis_ratio},
-                        {"identity", static_cast<double>(ring.identity)},
-                        {"quality.total", ring.score},
-                        {"quality.contrast", ring.contrast / std::max(ring.noise, 0.3)},
-                        {"quality.diameter", percent},
-                        {"quality.sigma", sigma / std::numbers::sqrt2}};
+                 sigma = std::hypot(*ring.sigma.x, *ring.sigma.y);
+    one.measurements = {{measurement::diameter, ring.diameter_px},
+                        {measurement::axis_ratio, ring.axis_ratio},
+                        {measurement::identity, static_cast<double>(ring.identity)},
+                        {measurement::quality_total, ring.score},
+                        {measurement::quality_contrast, ring.contrast / std::max(ring.noise, 0.3)},
+                        {measurement::quality_diameter, percent},
+                        {measurement::quality_sigma, sigma / std::numbers::sqrt2}};
     Contour rim;
     for (int i = 0; i < 90; ++i) rim.points.push_back(apply(ring.pixel_from_mark, unit(degrees(4 * i))));
     one.contours.push_back(std::move(rim));
     std::vector<MissReason> missed;
     if (s.identity >= 0 && ring.identity != s.identity)
-      missed.push_back({"identity", static_cast<double>(ring.identity), fmt::format("{}", s.identity)});
+      missed.push_back({limit::identity, static_cast<double>(ring.identity), fmt::format("{}", s.identity)});
     if (std::abs(percent - 100) > s.tolerance)
-      missed.push_back({"diameter", ring.diameter_px,
+      missed.push_back({limit::diameter, ring.diameter_px,
                         fmt::format("{:.4g}..{:.4g}", s.diameter * (1 - s.tolerance / 100),
                                     s.diameter * (1 + s.tolerance / 100))});
     take(result, std::move(one), options, std::move(missed));
@@ -254,8 +259,8 @@ MarkerTarget MarkerTarget::taught_from(const TeachingPicture& from, MarkerSettin
       if (s.diameter == 0) s.diameter = ring.diameter_px;
       taught.origin = ring.centre;
       MarkerTarget target(std::move(taught), std::move(s));
-      target.learned_ = {{"quality.total", ring.score},
-                         {"quality.contrast", ring.contrast / std::max(ring.noise, 0.3)}};
+      target.learned_ = {{measurement::quality_total, ring.score},
+                         {measurement::quality_contrast, ring.contrast / std::max(ring.noise, 0.3)}};
       return target;
     }
     if (s.tone == MarkerTone::ring)
@@ -312,9 +317,9 @@ MarkerTarget MarkerTarget::taught_from(const TeachingPicture& from, MarkerSettin
         best->centre.x + corner.x, best->centre.y + corner.y, diameter_of(*best), q.total,
         s.options.min_score, q.rim, q.scatter, q.misfit));
   MarkerTarget target(std::move(taught), std::move(s));
-  target.learned_ = {{"quality.total", q.total},       {"quality.rim", q.rim},
-                     {"quality.scatter", q.scatter},   {"quality.misfit", q.misfit},
-                     {"quality.contrast", q.contrast}, {"quality.sigma", q.sigma}};
+  target.learned_ = {{measurement::quality_total, q.total},       {measurement::quality_rim, q.rim},
+                     {measurement::quality_scatter, q.scatter},   {measurement::quality_misfit, q.misfit},
+                     {measurement::quality_contrast, q.contrast}, {measurement::quality_sigma, q.sigma}};
   return target;
 }
 
@@ -335,8 +340,9 @@ MarkerTarget::MarkerTarget(TaughtPicture taught, MarkerSettings settings)
 
 std::vector<Measurement> MarkerTarget::facts() const {
   if (settings_.tone == MarkerTone::ring)
-    return {{"diameter", settings_.diameter}, {"identity", static_cast<double>(settings_.identity)}};
-  std::vector<Measurement> facts{{"diameter", settings_.diameter},
+    return {{measurement::diameter, settings_.diameter},
+            {measurement::identity, static_cast<double>(settings_.identity)}};
+  std::vector<Measurement> facts{{measurement::diameter, settings_.diameter},
                                  {"dark", settings_.tone == MarkerTone::dark ? 1.0 : 0.0}};
   facts.insert(facts.end(), learned_.begin(), learned_.end());
   return facts;
@@ -363,13 +369,13 @@ FindResult find(const MarkerTarget& target, const PreparedPicture& prepared, con
   std::vector<Point2> told;
   FindOptions within = options;  // a centre lies in the picture, too
   if (within.region.empty()) within.region = Region::rectangle(centres_of(prepared, {}));
-  const auto judge = [&](const std::vector<RimCandidate>& candidates, double min_told) {
+  const auto judge = [&](const std::vector<RimCandidate>& candidates, double min_total) {
     for (const RimCandidate& c : candidates) {
       const auto near = [&](Point2 p) { return distance(p, c.fit.centre) < 0.5 * c.fit.radius; };
       if (std::any_of(told.begin(), told.end(), near)) continue;
       const size_t before = result.misses.size();
       take(result, detection_of(c.fit, c.quality, s.name), within, limits_missed(c, s, options));
-      if (result.misses.size() > before && c.quality.total < min_told)
+      if (result.misses.size() > before && c.quality.total < min_total)
         result.misses.pop_back();
       else
         told.push_back(c.fit.centre);

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "base/tukey.hpp"
 #include "heron/base/median.hpp"
 #include "locate/common/cells.hpp"
 #include "rim.hpp"
@@ -50,8 +51,8 @@ class GreyRim {
     RimVector change = RimVector::Zero();
     RimMatrix information = RimMatrix::Zero();
     std::vector<RimSector> sectors;
-    std::vector<bool> lit;         ///< sectors with an edge as strong as it must be
-    std::vector<RimVector> pulls;  ///< of the sectors that are seen, weighed
+    std::vector<bool> lit;                 ///< sectors with an edge as strong as it must be
+    std::vector<RimVector> contributions;  ///< of the sectors that are seen, weighed
     double variance = 0;
     SharedLight light;
     RimMatrix moved = RimMatrix::Zero();  ///< what a ramp of light in each sector does, over its square
@@ -158,7 +159,7 @@ class GreyRim {
       double most = std::max(1.0, 4.5 * off_centre);
       if (judge)
         most = std::max({6 * std::sqrt(usual / std::max(sector.normal(2, 2), 1e-9)), 4.5 * off_centre, 0.04});
-      const double t = sector.offset / most, w = std::abs(t) < 1 ? (1 - t * t) * (1 - t * t) : 0;
+      const double w = tukey_weight(sector.offset / most);
       if (w == 0) {  // an edge, but not this rim's
         parting_.seen[i] = !judge;
         continue;
@@ -168,14 +169,14 @@ class GreyRim {
       squares += w * clean * sector.squares, count += w * clean * (sector.count - 2);
       if (is_blinded(i)) clean *= worth_of_blinded;
       s.information += w * clean * sector.normal, s.change += w * clean * sector.right;
-      s.pulls.push_back(w * clean * sector.right);
+      s.contributions.push_back(w * clean * sector.right);
       const RimVector outwards = w * clean * sector.normal.col(2) / sector.contrast();
       s.moved += outwards * outwards.transpose();
       light.add(sector, parting_.middles[i], w * clean);
     }
     if (count < 24) return false;
     s.variance = squares / (count - 6);
-    light.settle(s.information, s.change, s.pulls);
+    light.settle(s.information, s.change, s.contributions);
     return true;
   }
 
@@ -186,7 +187,7 @@ class GreyRim {
   /// 1982). Where a third of the rim is hidden, an oval for nothing explains most of what a shift would.
   void hold_round(Step& s, const RimMatrix& held) const {
     const RimMatrix inverse = held.inverse(), by_noise = inverse * s.variance,
-                    by_sectors = covariance_of_cells(s.pulls, inverse);
+                    by_sectors = covariance_of_cells(s.contributions, inverse);
     const auto of_oval = [](const RimMatrix& m) -> Eigen::Matrix2d { return m.block<2, 2>(3, 3); };
     const double wider = std::max(1.0, of_oval(by_sectors).trace() / of_oval(by_noise).trace());
     const Eigen::Vector2d oval = Eigen::Vector2d(fit_.a, fit_.b) + (inverse * s.change).segment<2>(3);
@@ -264,7 +265,7 @@ class GreyRim {
         inverse * s.variance + inverse * s.moved * inverse * (s.light.uneven * moves * moves * shared);
     const double free = (inverse * s.information).trace();
     const RimMatrix by_sectors =
-        covariance_of_cells(s.pulls, inverse, free) + inverse * s.round * inverse * s.variance;
+        covariance_of_cells(s.contributions, inverse, free) + inverse * s.round * inverse * s.variance;
     const auto sigma = [&](int i) { return std::sqrt(std::max({by_pixels(i, i), by_sectors(i, i), 0.0})); };
     fit_.sigma_x = sigma(0), fit_.sigma_y = sigma(1), fit_.sigma_radius = sigma(2);
     fit_.noise = std::sqrt(s.variance);

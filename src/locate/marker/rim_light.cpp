@@ -104,15 +104,16 @@ void LightUnknowns::add(const RimSector& sector, Point2 middle, double weight) {
   const Eigen::Matrix<double, 2, 6> shares = shares_of(middle);
   with_ellipse_ += weight * sector.mixed * held * shares;
   own_ += weight * shares.transpose() * (keep - keep * held) * shares;
-  pulls_.push_back(weight * shares.transpose() * keep *
-                   (Eigen::Vector2d(sector.inside, sector.outside) - shares * light_.planes));
+  contributions_.push_back(weight * shares.transpose() * keep *
+                           (Eigen::Vector2d(sector.inside, sector.outside) - shares * light_.planes));
 }
 
-void LightUnknowns::settle(RimMatrix& information, RimVector& change, std::vector<RimVector>& pulls) {
+void LightUnknowns::settle(RimMatrix& information, RimVector& change, std::vector<RimVector>& contributions) {
   for (int i = 0; i < 6; ++i) own_(i, i) += 1e-9 + 1e-9 * own_(i, i) + light_.hold[i];
   const RimMatrix instead = own_.ldlt().solve(with_ellipse_.transpose()).transpose();
   information -= instead * with_ellipse_.transpose();
-  for (size_t i = 0; i < pulls.size(); ++i) pulls[i] -= instead * pulls_[i], change -= instead * pulls_[i];
+  for (size_t i = 0; i < contributions.size(); ++i)
+    contributions[i] -= instead * contributions_[i], change -= instead * contributions_[i];
   change += instead * light_.hold.cwiseProduct(light_.planes);
 }
 

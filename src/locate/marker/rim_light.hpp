@@ -35,12 +35,12 @@ class LightUnknowns {
   explicit LightUnknowns(const SharedLight& light) : light_(light) {}
   void add(const RimSector& sector, Point2 middle, double weight);
   /// Takes from the ellipse's sums, and from each sector's pull, what the light explains as well.
-  void settle(RimMatrix& information, RimVector& change, std::vector<RimVector>& pulls);
+  void settle(RimMatrix& information, RimVector& change, std::vector<RimVector>& contributions);
 
  private:
   const SharedLight& light_;
   RimMatrix with_ellipse_ = RimMatrix::Zero(), own_ = RimMatrix::Zero();
-  std::vector<RimVector> pulls_;
+  std::vector<RimVector> contributions_;
 };
 
 }  // namespace heron

@@ -3,6 +3,7 @@
 #include <array>
 #include <cmath>
 
+#include "base/tukey.hpp"
 #include "heron/image/pyramid.hpp"
 #include "heron/image/sample.hpp"
 #include "image/vector_padding.hpp"
@@ -67,13 +68,23 @@ class NearHits {
   EdgeSamples met_;
 };
 
+/// How rays look for a rim: pixels inside and outside of the wave, how many, for what.
+struct RaySearch {
+  double less, more;
+  int rays;
+  bool dark;
+  double min_contrast;
+};
+
 /// The same between two radii.
-std::vector<RayHit> hits_along_rays(const Image<uint8_t>& picture, const FourierRim& wave, double less,
-                                    double more, int rays, bool dark, double min_contrast) {
+std::vector<RayHit> hits_along_rays(const Image<uint8_t>& picture, const FourierRim& wave,
+                                    const RaySearch& search) {
+  const double less = search.less, more = search.more;
+  const bool dark = search.dark;
   constexpr double step = 0.5;
   std::vector<RayHit> hits;
   std::vector<double> v;
-  for (const Point2 u : rays_around(rays)) {
+  for (const Point2 u : rays_around(search.rays)) {
     const double r = wave.along(u), first = std::max(1.0, r - less);
     const int count = static_cast<int>((r + more - first) / step) + 1;
     v.clear();
@@ -95,7 +106,7 @@ std::vector<RayHit> hits_along_rays(const Image<uint8_t>& picture, const Fourier
     };  // two pixels
     for (size_t k = 2; k + 2 < v.size(); ++k)
       if (rise(k) > best) best = rise(k), at = k;
-    if (best < min_contrast) continue;
+    if (best < search.min_contrast) continue;
     double sub = 0;
     if (at > 2 && at + 3 < v.size()) {
       const double a = rise(at - 1), c = rise(at + 1), bend = a - 2 * best + c;
@@ -152,7 +163,7 @@ int settle(FourierRim& wave, const std::vector<RayHit>& hits, double within, boo
   for (const RayHit& h : hits) {
     const double off = h.radius - wave.along(h.ray), t = off / within;
     if (std::abs(t) >= 1) continue;
-    const double w = (1 - t * t) * (1 - t * t);
+    const double w = tukey_weight(t);
     const Point2 u = h.ray;
     const Vector5 by(u.x, u.y, 1, u.x * u.x - u.y * u.y, 2 * u.x * u.y), weighed = w * by;
     for (int k = 0; k < 5; ++k) normal.col(k) += by[k] * weighed;
@@ -189,7 +200,7 @@ std::optional<FourierRim> settle_rim(const PreparedPicture& prepared, const RimG
     return std::max(0.5 * search.min_contrast, 3 * prepared.noise_sigma(index));
   };
   std::vector<RayHit> hits =
-      hits_along_rays(prepared.level(level), wave, less, more, first_rays, search.dark, contrast_on(level));
+      hits_along_rays(prepared.level(level), wave, {less, more, first_rays, search.dark, contrast_on(level)});
   const auto circle = agreed_circle(hits, wave, 1.2, (search.min_radius - slack) * scale,
                                     (search.max_radius + slack) * scale, 0.5 * search.min_rim * first_rays);
   if (!circle) return std::nullopt;

@@ -6,6 +6,7 @@
 #include "color_distance.hpp"
 #include "heron/image/components.hpp"
 #include "heron/image/sample.hpp"
+#include "heron/locate/names.hpp"
 #include "heron/locate/outline.hpp"
 #include "locate/common/cells.hpp"
 #include "locate/common/find_options.hpp"
@@ -105,7 +106,7 @@ Difference difference_at(const OutlineTarget& target, const Image<uint8_t>& silh
       if (!should && there && far(x, y) <= search_margin * per_pixel && !others(x + e.x0, y + e.y0))
         extra(x, y) = 255;
     }
-  for (const auto& [mask, what] : {std::pair{&missing, "missing"}, {&extra, "extra"}})
+  for (const auto& [mask, what] : {std::pair{&missing, defect::missing}, {&extra, defect::extra}})
     for (const Component& c : components(*mask)) {
       const double area = c.area;
       double deepest = 0, nearest = 1e9;
@@ -172,15 +173,16 @@ void tell_of_others(const OutlineTarget& target, const Image<uint8_t>& silhouett
     // What looks a little like the part here and there in a heap says less than the heap itself.
     if (too_large)
       std::erase_if(result.misses, [&](const Miss& m) {
-        return told(m) && !m.reasons.empty() && m.reasons[0].name == "score";
+        return told(m) && !m.reasons.empty() && m.reasons[0].name == limit::score;
       });
     if (std::any_of(result.misses.begin(), result.misses.end(), told)) continue;
     if (!options.region.empty() && !options.region.contains({c.x, c.y})) continue;
     Miss miss{.x = c.x, .y = c.y};
     if (too_large)
-      miss.reasons.push_back({"area", share, "100 per cent of the taught area for one part; two together?"});
+      miss.reasons.push_back(
+          {limit::area, share, "100 per cent of the taught area for one part; two together?"});
     else
-      miss.reasons.push_back({"shape", share, "the taught outline"});
+      miss.reasons.push_back({limit::shape, share, "the taught outline"});
     result.misses.insert(too_large ? result.misses.begin() : result.misses.end(), std::move(miss));
   }
 }
@@ -190,9 +192,9 @@ void tell_of_others(const OutlineTarget& target, const Image<uint8_t>& silhouett
 /// more.
 PoseSigma sigma_by_stretches(const Detection& s) {
   constexpr double segment = 56;  // pixels
-  const bool turns = s.has_angle, scales = s.sigma.scale > 0;
+  const bool turns = s.has_angle, scales = s.sigma.scale.value_or(0) > 0;
   Eigen::Matrix4d normal = Eigen::Matrix4d::Zero();
-  std::map<std::pair<int, int>, Eigen::Vector4d> pulls;
+  std::map<std::pair<int, int>, Eigen::Vector4d> contributions;
   for (const EdgeMatch& e : s.edges) {
     if (e.weight <= 0) continue;
     const Point2 arm = e.place - Point2{s.x, s.y};
@@ -202,18 +204,23 @@ PoseSigma sigma_by_stretches(const Detection& s) {
     normal += w * by_pose * by_pose.transpose();
     const auto at = std::pair(static_cast<int>(std::floor(arm.x / segment)),
                               static_cast<int>(std::floor(arm.y / segment)));
-    pulls.try_emplace(at, Eigen::Vector4d::Zero()).first->second +=
+    contributions.try_emplace(at, Eigen::Vector4d::Zero()).first->second +=
         w * static_cast<double>(e.distance) * by_pose;
   }
   for (int i = 2; i < 4; ++i)
     if (normal(i, i) == 0) normal(i, i) = 1;
-  if (pulls.size() < 6 || std::abs(normal.determinant()) < 1e-9) return s.sigma;
+  if (contributions.size() < 6 || std::abs(normal.determinant()) < 1e-9) return s.sigma;
   std::vector<Eigen::Vector4d> cells;
-  for (const auto& [at, pull] : pulls) cells.push_back(pull);
+  for (const auto& [at, contribution] : contributions) cells.push_back(contribution);
   const Eigen::Matrix4d c = covariance_of_cells(cells, Eigen::Matrix4d(normal.inverse()));
-  return {std::max(s.sigma.x, std::sqrt(c(0, 0))), std::max(s.sigma.y, std::sqrt(c(1, 1))),
-          turns ? radians(std::max(s.sigma.angle.radians(), std::sqrt(c(2, 2)))) : s.sigma.angle,
-          scales ? std::max(s.sigma.scale, s.scale * std::sqrt(c(3, 3))) : 0};
+  const auto raised = [&](double sigma, int i, double factor = 1) {
+    return std::max(sigma, factor * std::sqrt(c(i, i)));
+  };
+  PoseSigma raised_all = s.sigma;
+  raised_all.x = raised(*s.sigma.x, 0), raised_all.y = raised(*s.sigma.y, 1);
+  if (turns) raised_all.angle = radians(raised(s.sigma.angle->radians(), 2));
+  raised_all.scale = scales ? raised(*s.sigma.scale, 3, s.scale) : 0;
+  return raised_all;
 }
 
 PreparedPicture away_from_backdrop(const OutlineSettings& s, const PreparedPicture& prepared) {
@@ -239,11 +246,12 @@ FindResult find(const OutlineTarget& target, const PreparedPicture& prepared, co
       float most = 0;
       for (const EdgeMatch& e : one.edges)
         if (e.weight > 0) most = std::max(most, std::abs(e.distance));
-      one.measurements = {{"area", target.area() * one.scale * one.scale, MeasurementUnit::square_pixels},
-                          {"deviation", most}};
+      one.measurements = {
+          {measurement::area, target.area() * one.scale * one.scale, MeasurementUnit::square_pixels},
+          {measurement::deviation, most}};
       std::vector<MissReason> missed;
       if (s.max_deviation > 0 && most > s.max_deviation)
-        missed.push_back(too_high("deviation", most, s.max_deviation));
+        missed.push_back(too_high(limit::deviation, most, s.max_deviation));
       take(result, std::move(one), options, std::move(missed));
     }
     keep_nearest(result);
@@ -292,19 +300,20 @@ FindResult find(const OutlineTarget& target, const PreparedPicture& prepared, co
       if (e.weight > 0) d.deviation = std::max(d.deviation, static_cast<double>(std::abs(e.distance)));
     double flawed = 0;
     for (const Defect& f : d.defects) flawed += f.area;
-    one.measurements = {{"area", d.area, MeasurementUnit::square_pixels},
-                        {"deviation", d.deviation},
-                        {"mirrored", matches[i].mirrored ? 1.0 : 0.0}};
+    one.measurements = {{measurement::area, d.area, MeasurementUnit::square_pixels},
+                        {measurement::deviation, d.deviation},
+                        {measurement::mirrored, matches[i].mirrored ? 1.0 : 0.0}};
     one.defects = std::move(d.defects);
     one.sigma = sigma_by_stretches(one);
     std::vector<MissReason> missed;
     const double share = 100 * d.area / (target.area() * one.scale * one.scale);
-    if (matches[i].mirrored && !s.mirrored) missed.push_back({"mirrored", 1, "not mirrored"});
-    if (s.min_area > 0 && share < s.min_area) missed.push_back(too_low("area", share, s.min_area));
-    if (s.max_area > 0 && share > s.max_area) missed.push_back(too_high("area", share, s.max_area));
+    if (matches[i].mirrored && !s.mirrored) missed.push_back({limit::mirrored, 1, "not mirrored"});
+    if (s.min_area > 0 && share < s.min_area) missed.push_back(too_low(limit::area, share, s.min_area));
+    if (s.max_area > 0 && share > s.max_area) missed.push_back(too_high(limit::area, share, s.max_area));
     if (s.max_deviation > 0 && d.deviation > s.max_deviation)
-      missed.push_back(too_high("deviation", d.deviation, s.max_deviation));
-    if (s.max_defect > 0 && flawed > s.max_defect) missed.push_back(too_high("defect", flawed, s.max_defect));
+      missed.push_back(too_high(limit::deviation, d.deviation, s.max_deviation));
+    if (s.max_defect > 0 && flawed > s.max_defect)
+      missed.push_back(too_high(limit::defect, flawed, s.max_defect));
     take(result, std::move(one), options, std::move(missed));
   }
   const auto accounted = [&](const Miss& m) {

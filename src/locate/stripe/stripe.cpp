@@ -1,4 +1,5 @@
 #include "heron/locate/stripe.hpp"
+#include "heron/locate/names.hpp"
 
 #include <fmt/format.h>
 
@@ -70,9 +71,9 @@ struct Crossing {
 };
 
 std::vector<Crossing> crossings_of(const PreparedPicture& prepared, const StripeSettings& s,
-                                   const StripeLook& look, int scan, double y, double left, double right) {
-  const int lines = 3, first = std::max(0, static_cast<int>(std::ceil(left))),
-            last = std::min(prepared.width() - 1, static_cast<int>(std::floor(right)));
+                                   const StripeLook& look, int scan, double y, Range<double> columns) {
+  const int lines = 3, first = std::max(0, static_cast<int>(std::ceil(columns.min))),
+            last = std::min(prepared.width() - 1, static_cast<int>(std::floor(columns.max)));
   if (last - first < 8) return {};
   std::vector<double> profile;
   for (int x = first; x <= last; ++x) {
@@ -268,8 +269,8 @@ StripeTarget StripeTarget::taught_from(const TeachingPicture& from, StripeSettin
     const StripeLook look = look_of(s, !prepared.color().empty());
     std::vector<double> widths;
     for (int i = 0; i < s.scans; ++i) {
-      const auto crossings =
-          crossings_of(prepared, any, look, i, y0 + (y1 - 1.0 - y0) * i / (s.scans - 1), x0, x1 - 1);
+      const auto crossings = crossings_of(prepared, any, look, i, y0 + (y1 - 1.0 - y0) * i / (s.scans - 1),
+                                          {x0 + 0.0, x1 - 1.0});
       const auto best =
           std::max_element(crossings.begin(), crossings.end(),
                            [](const auto& a, const auto& b) { return a.contrast < b.contrast; });
@@ -315,13 +316,13 @@ FindResult find(const StripeTarget& target, const PreparedPicture& prepared, con
   if (bottom - top < 16 || right - left < 16) {
     result.misses.push_back({.x = 0.5 * (left + right), .y = 0.5 * (top + bottom)});
     result.misses.back().reasons.push_back(
-        {"region", bottom - top, "at least 16 rows and columns of the picture"});
+        {limit::region, bottom - top, "at least 16 rows and columns of the picture"});
     return result;
   }
   std::vector<Crossing> crossings;
   for (int i = 0; i < s.scans && result.complete; ++i) {
-    for (const Crossing& c :
-         crossings_of(prepared, s, look, i, top + (bottom - top) * i / (s.scans - 1), left, right))
+    for (const Crossing& c : crossings_of(prepared, s, look, i, top + (bottom - top) * i / (s.scans - 1),
+                                          {left + 0.0, right + 0.0}))
       crossings.push_back(c);
     result.complete = !(work && work->stopped());
   }
@@ -336,7 +337,7 @@ FindResult find(const StripeTarget& target, const PreparedPicture& prepared, con
     const auto rows = std::count(crossed.begin(), crossed.end(), true);
     result.misses.push_back({.x = 0.5 * (left + right), .y = frame.middle});
     result.misses.back().reasons.push_back(
-        {"seen", 100.0 * static_cast<double>(rows) / s.scans,
+        {limit::seen, 100.0 * static_cast<double>(rows) / s.scans,
          fmt::format("two edges {:.3g}..{:.3g} pixels apart, on one curve, in 4 rows or more",
                      s.width / (1 + s.width_change / 100), s.width * (1 + s.width_change / 100))});
     return result;
@@ -365,11 +366,11 @@ FindResult find(const StripeTarget& target, const PreparedPicture& prepared, con
   const double rough = fit.scatter / within;
   one.score = 100 * fit.seen * std::clamp(1.15 - 1.5 * rough * rough, 0.2, 1.0);
   one.contrast = fit.contrast;
-  one.measurements = {{"offset", one.x - 0.5 * (prepared.width() - 1)},
-                      {"width", fit.width * std::sqrt(across)},
-                      {"curvature", fit.curve.bend() * std::pow(across, 1.5)},
-                      {"seen", 100 * fit.seen},
-                      {"branches", static_cast<double>(branches)}};
+  one.measurements = {{measurement::offset, one.x - 0.5 * (prepared.width() - 1)},
+                      {measurement::width, fit.width * std::sqrt(across)},
+                      {measurement::curvature, fit.curve.bend() * std::pow(across, 1.5)},
+                      {measurement::seen, 100 * fit.seen},
+                      {measurement::branches, static_cast<double>(branches)}};
   for (int i = 0; i < s.scans;) {  // pieces by whether their rows agree
     int end = i + 1;
     while (end < s.scans && fit.rows[static_cast<size_t>(end)] == fit.rows[static_cast<size_t>(i)]) ++end;

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 
+#include "heron/locate/names.hpp"
 #include "heron/locate/prepared_picture.hpp"
 
 namespace heron {
@@ -35,13 +36,13 @@ std::vector<std::string> limits_against(const Detection& s, const FindOptions& l
     return names;
   }
   const bool by_contrast = honours(target.info(), "min contrast");
-  const double slack = 3 * s.sigma.scale + 0.004;  // a scale that was held is free here
+  const double slack = 3 * s.sigma.scale.value_or(0) + 0.004;  // a scale that was held is free here
   std::vector<std::string> names;
-  if (s.score < l.min_score) names.emplace_back("score");
-  if (by_contrast && s.contrast < l.min_contrast) names.emplace_back("contrast");
-  if (target.symmetry_order() != 0 && !contains_turned(l.angle, s.angle)) names.emplace_back("angle");
-  if (s.scale < l.scale.min - slack || s.scale > l.scale.max + slack) names.emplace_back("scale");
-  if (!l.region.empty() && !l.region.contains({s.x, s.y})) names.emplace_back("region");
+  if (s.score < l.min_score) names.emplace_back(limit::score);
+  if (by_contrast && s.contrast < l.min_contrast) names.emplace_back(limit::contrast);
+  if (target.symmetry_order() != 0 && !contains_turned(l.angle, s.angle)) names.emplace_back(limit::angle);
+  if (s.scale < l.scale.min - slack || s.scale > l.scale.max + slack) names.emplace_back(limit::scale);
+  if (!l.region.empty() && !l.region.contains({s.x, s.y})) names.emplace_back(limit::region);
   return names;
 }
 

@@ -2,6 +2,7 @@
 #include <cmath>
 
 #include "geometry/robust_fit.hpp"
+#include "heron/locate/names.hpp"
 #include "heron/locate/study.hpp"
 
 namespace heron {
@@ -28,10 +29,10 @@ std::vector<FigureTrend> trends_of(const std::vector<StudiedPicture>& pictures) 
   for (int i = 0; i < count; ++i)
     for (const StudiedFind& find : pictures[static_cast<size_t>(i)].finds) {
       if (!find.right) continue;
-      trend_named(trends, "score").values.push_back({i, find.score});
-      trend_named(trends, "contrast").values.push_back({i, find.contrast});
+      trend_named(trends, limit::score).values.push_back({i, find.score});
+      trend_named(trends, limit::contrast).values.push_back({i, find.contrast});
       for (const Measurement& f : find.measurements)
-        if (f.name.starts_with("quality.") && f.name != "quality.total")
+        if (f.name.starts_with(measurement::quality_group) && f.name != measurement::quality_total)
           trend_named(trends, f.name).values.push_back({i, f.value});
     }
   std::erase_if(trends, [](const FigureTrend& t) {

@@ -182,15 +182,16 @@ PreparedPicture prepare(const Picture& picture, const Target& target) {
   const auto* pattern = target.as<PatternTarget>();
   const double step = pattern ? pattern->settings().height_step_mm : 0;
   if ((heights != nullptr) != (step > 0))
-    throw Error(ErrorCode::bad_file, fmt::format("{}: is {}, '{}' was taught from {}", picture.name,
-                                                 heights ? "a height map" : "a picture", target.name(),
-                                                 heights ? "a picture" : "a height map"));
+    throw Error(ErrorCode::bad_file, ErrorPlace{picture.name},
+                fmt::format("is {}, '{}' was taught from {}", heights ? "a height map" : "a picture",
+                            target.name(), heights ? "a picture" : "a height map"));
   if (heights) return PreparedPicture(relief_of(*heights, step).pixels);
   const auto* color = std::get_if<Image<Rgb>>(&picture.pixels);
   const auto* by_color = target.as<ColorTarget>();
   if (!color && by_color && by_color->needs_color())
-    throw Error(ErrorCode::bad_file, fmt::format("{}: is a grey picture; '{}' is a {} and needs color",
-                                                 picture.name, target.name(), target.info().id));
+    throw Error(
+        ErrorCode::bad_file, ErrorPlace{picture.name},
+        fmt::format("is a grey picture; '{}' is a {} and needs color", target.name(), target.info().id));
   if (!color || !target.info().looks_at_color) return PreparedPicture(grey_levels(picture));
   return PreparedPicture(Image<Rgb>(*color));
 }

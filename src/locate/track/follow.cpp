@@ -12,17 +12,19 @@ namespace {
 
 /// The slope of a straight line through values over times, and its sigma.
 struct Slope {
-  double value = 0, sigma = 0;
+  double value = 0;
+  std::optional<double> sigma;
 };
 
-Slope slope_of(const std::vector<double>& times, const std::vector<double>& values, double value_sigma) {
+Slope slope_of(const std::vector<double>& times, const std::vector<double>& values,
+               const std::optional<double>& value_sigma) {
   const auto n = static_cast<double>(times.size());
   double t = 0, v = 0;
   for (size_t i = 0; i < times.size(); ++i) t += times[i] / n, v += values[i] / n;
   double tt = 0, tv = 0;
   for (size_t i = 0; i < times.size(); ++i)
     tt += (times[i] - t) * (times[i] - t), tv += (times[i] - t) * (values[i] - v);
-  Slope slope{tv / tt, 0};
+  Slope slope{tv / tt, {}};
   double squares = 0;
   for (size_t i = 0; i < times.size(); ++i) {
     const double off = values[i] - v - slope.value * (times[i] - t);
@@ -30,7 +32,7 @@ Slope slope_of(const std::vector<double>& times, const std::vector<double>& valu
   }
   // What does not move evenly scatters more than its detections' sigma.
   const double scatter = n > 3 ? std::sqrt(squares / (n - 2)) : 0;
-  slope.sigma = std::max(value_sigma, scatter) / std::sqrt(tt);
+  if (value_sigma || n > 3) slope.sigma = std::max(value_sigma.value_or(0), scatter) / std::sqrt(tt);
   return slope;
 }
 
@@ -60,30 +62,35 @@ void Follower::update(Thing& thing, const Place& place) const {
     places.erase(places.begin());
   if (places.size() < 2) return;
   std::vector<double> times, x, y, x_mm, y_mm;
-  Point2 sigma;
+  std::optional<double> sigma_x = 0, sigma_y = 0;
+  const auto add = [](std::optional<double>& largest, const std::optional<double>& one) {
+    largest = largest && one ? std::optional(std::max(*largest, *one)) : std::nullopt;
+  };
   for (const Place& p : places) {
     times.push_back(p.at_s - place.at_s), x.push_back(p.px.x), y.push_back(p.px.y);
-    sigma = {std::max(sigma.x, p.sigma.x), std::max(sigma.y, p.sigma.y)};
+    add(sigma_x, p.sigma_x), add(sigma_y, p.sigma_y);
     if (p.mm) x_mm.push_back(p.mm->x), y_mm.push_back(p.mm->y);
   }
-  const Slope vx = slope_of(times, x, sigma.x), vy = slope_of(times, y, sigma.y);
+  const Slope vx = slope_of(times, x, sigma_x), vy = slope_of(times, y, sigma_y);
   thing.velocity = Velocity{vx.value, vy.value, vx.sigma, vy.sigma};
   if (x_mm.size() != times.size()) return;
   // Pixels and millimetres differ by what the same way is worth in each.
   const double way = std::hypot(x.back() - x.front(), y.back() - y.front()),
                way_mm = std::hypot(x_mm.back() - x_mm.front(), y_mm.back() - y_mm.front());
-  const double mm = way > 1e-9 ? way_mm / way : 0, of_both = mm * std::max(sigma.x, sigma.y);
+  const double mm = way > 1e-9 ? way_mm / way : 0;
+  std::optional<double> of_both;
+  if (sigma_x && sigma_y) of_both = mm * std::max(*sigma_x, *sigma_y);
   const Slope wx = slope_of(times, x_mm, of_both), wy = slope_of(times, y_mm, of_both);
   thing.velocity_mm = Velocity{wx.value, wy.value, wx.sigma, wy.sigma};
 }
 
 std::vector<Followed> Follower::follow(const std::vector<Detection>& seen,
-                                       const std::vector<Point2>& world_mm, double at_s) {
+                                       const std::vector<UserPoint>& world, double at_s) {
   if (!std::isfinite(at_s) || (last_s_ && !(at_s > *last_s_)))
     fail_argument(fmt::format("a picture taken at {:g} s follows one of {:g} s; their times must grow", at_s,
                               last_s_.value_or(0)));
-  if (!world_mm.empty() && world_mm.size() != seen.size())
-    fail_argument(fmt::format("{} detections have {} places in the world", seen.size(), world_mm.size()));
+  if (!world.empty() && world.size() != seen.size())
+    fail_argument(fmt::format("{} detections have {} places in the world", seen.size(), world.size()));
   last_s_ = at_s;
   lost_.clear();
   std::erase_if(things_, [&](const Thing& t) {
@@ -118,9 +125,12 @@ std::vector<Followed> Follower::follow(const std::vector<Detection>& seen,
       thing_of[s] = things_.size() - 1;
     }
     Thing& thing = things_[*thing_of[s]];
-    Place place{
-        .at_s = at_s, .px = {seen[s].x, seen[s].y}, .sigma = {seen[s].sigma.x, seen[s].sigma.y}, .mm = {}};
-    if (!world_mm.empty()) place.mm = world_mm[s];
+    Place place{.at_s = at_s,
+                .px = {seen[s].x, seen[s].y},
+                .sigma_x = seen[s].sigma.x,
+                .sigma_y = seen[s].sigma.y,
+                .mm = {}};
+    if (!world.empty()) place.mm = world[s];
     update(thing, place);
     answers.push_back({thing.identity, thing.pictures, thing.velocity, thing.velocity_mm});
   }

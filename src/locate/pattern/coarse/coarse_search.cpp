@@ -62,7 +62,7 @@ PoseGrid pose_grid(const CoarseEdges& coarse, const CoarseSearch& search, bool h
 
 /// A picture may answer everywhere; more than so many hits, of a pose in a band and of them all, are never
 /// kept.
-constexpr size_t max_of_pose = 250, max_of_all = 32000;
+constexpr size_t max_hits_of_pose = 250, max_hits = 32000;
 
 /// Kept inside a picture widened by nothing: an origin lies in the picture or in the asked box.
 CoarseWindow window_of(const Box& origins, int level, int width, int height) {
@@ -95,10 +95,21 @@ struct Band {
   int first, rows;
 };
 
+/// What all bands of a search have in common.
+struct BandSearch {
+  const CoarseEdges& coarse;
+  const PoseGrid& grid;
+  const CoarseWindow& window;
+  const CoarseSearch& search;
+  const std::array<SumCheck, sum_checks>& checks;
+};
+
 /// The hits of a band, in a list for each pose.
-HitLists hits_in(const Band& band, const CoarseEdges& coarse, const ResponseMaps& responses,
-                 const PoseGrid& grid, const CoarseWindow& window, const CoarseSearch& search,
-                 const std::array<SumCheck, sum_checks>& checks, Work* work) {
+HitLists hits_in(const Band& band, const ResponseMaps& responses, const BandSearch& shared, Work* work) {
+  const CoarseEdges& coarse = shared.coarse;
+  const PoseGrid& grid = shared.grid;
+  const CoarseWindow& window = shared.window;
+  const CoarseSearch& search = shared.search;
   const std::vector<TaughtEdge>& edges = coarse.edges;
   const double to_level = std::ldexp(1.0, -search.level);
   const double turn_by = search.polarity == Polarity::inverted ? 128 : 0;  // of the normals, in 256ths
@@ -128,9 +139,9 @@ HitLists hits_in(const Band& band, const CoarseEdges& coarse, const ResponseMaps
       if (!coarse.ends.empty()) others[k] = answers_of(direction + 128);
     }
     kept.clear();
-    sum_rows({ones.data(), others.data(), coarse.ends.empty() ? nullptr : coarse.ends.data()}, checks, stride,
-             window.width, band.rows, band.first - window.y0, pose, kept);
-    keep_best({&kept, 1}, kept.size(), max_of_pose);
+    sum_rows({ones.data(), others.data(), coarse.ends.empty() ? nullptr : coarse.ends.data()}, shared.checks,
+             {stride, window.width, band.rows, band.first - window.y0, pose}, kept);
+    keep_best({&kept, 1}, kept.size(), max_hits_of_pose);
     by_pose[static_cast<size_t>(pose)].assign(kept.begin(), kept.end());
     if (work) work->advance(1);
   });
@@ -176,7 +187,7 @@ CoarseHits coarse_search(const PatternModel& target, const PreparedPicture& prep
     const Band band{window.y0 + which * band_rows, std::min(band_rows, window.height - which * band_rows)};
     const ResponseMaps responses =
         response_maps(gradients, static_cast<int>(std::lround(least)), pad, band.first, band.rows);
-    return hits_in(band, coarse, responses, grid, window, search, checks, work);
+    return hits_in(band, responses, {coarse, grid, window, search, checks}, work);
   };
   HitLists hits;
   size_t found = 0;
@@ -187,9 +198,9 @@ CoarseHits coarse_search(const PatternModel& target, const PreparedPicture& prep
     for (HitLists& lists : of_bands)
       for (std::vector<PlacedHit>& list : lists)
         if (!list.empty()) found += list.size(), hits.push_back(std::move(list));
-    if (found > 2 * max_of_all) found = keep_best(hits, found, max_of_all, true);
+    if (found > 2 * max_hits) found = keep_best(hits, found, max_hits, true);
   }
-  keep_best(hits, found, max_of_all);
+  keep_best(hits, found, max_hits);
   const double to = std::ldexp(1.0, -level);
   std::vector<Point2> middles;
   for (const GridPose& p : grid.poses)

@@ -45,8 +45,9 @@ HWY_INLINE Sums sums_at(const SumFeatures& features, const std::array<SumCheck, 
 
 template <bool in_groups>
 HWY_INLINE void sum_all(const SumFeatures& features, const std::array<SumCheck, sum_checks>& checks,
-                        std::ptrdiff_t stride, int width, int rows, int first_row, int pose,
-                        std::vector<PlacedHit>& hits) {
+                        const SumPlaces& places, std::vector<PlacedHit>& hits) {
+  const std::ptrdiff_t stride = places.stride;
+  const int width = places.width, rows = places.rows, first_row = places.first_row, pose = places.pose;
   const Bytes d;
   const int lanes = static_cast<int>(hn::Lanes(d));
   HWY_ALIGN uint8_t sums[HWY_MAX_BYTES];
@@ -80,12 +81,11 @@ HWY_INLINE void sum_all(const SumFeatures& features, const std::array<SumCheck, 
 }
 
 void sum_rows_kernel(const SumFeatures& features, const std::array<SumCheck, sum_checks>& checks,
-                     std::ptrdiff_t stride, int width, int rows, int first_row, int pose,
-                     std::vector<PlacedHit>& hits) {
+                     const SumPlaces& places, std::vector<PlacedHit>& hits) {
   if (features.ends)
-    sum_all<true>(features, checks, stride, width, rows, first_row, pose, hits);
+    sum_all<true>(features, checks, places, hits);
   else
-    sum_all<false>(features, checks, stride, width, rows, first_row, pose, hits);
+    sum_all<false>(features, checks, places, hits);
 }
 
 }  // namespace HWY_NAMESPACE
@@ -97,14 +97,14 @@ namespace heron {
 HWY_EXPORT(sum_rows_kernel);
 
 void sum_rows(const SumFeatures& features, const std::array<SumCheck, sum_checks>& checks,
-              std::ptrdiff_t stride, int width, int rows, int first_row, int pose,
-              std::vector<PlacedHit>& hits) {
-  HWY_DYNAMIC_DISPATCH(sum_rows_kernel)(features, checks, stride, width, rows, first_row, pose, hits);
+              const SumPlaces& places, std::vector<PlacedHit>& hits) {
+  HWY_DYNAMIC_DISPATCH(sum_rows_kernel)(features, checks, places, hits);
 }
 
 void sum_rows_plain(const SumFeatures& features, const std::array<SumCheck, sum_checks>& checks,
-                    std::ptrdiff_t stride, int width, int rows, int first_row, int pose,
-                    std::vector<PlacedHit>& hits) {
+                    const SumPlaces& places, std::vector<PlacedHit>& hits) {
+  const std::ptrdiff_t stride = places.stride;
+  const int width = places.width, rows = places.rows, first_row = places.first_row, pose = places.pose;
   const auto sum_at = [&](int x, int y) {
     int sum = 0, k = 0;
     const int* end = features.ends;

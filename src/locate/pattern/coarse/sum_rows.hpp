@@ -35,17 +35,23 @@ struct SumFeatures {
   const int* ends = nullptr;
 };
 
+/// The places that are summed up, and what hits there are called.
+struct SumPlaces {
+  std::ptrdiff_t stride;  ///< of the maps, bytes a row
+  int width, rows;
+  int first_row = 0;  ///< number of the first row in a hit
+  int pose = 0;       ///< of the hits
+};
+
 /// For every x < width, y < rows: the sum over all features at y * stride + x. Of every two places in two
-/// rows the best that passes every check is appended to `hits` with `pose`, its row counted from `first_row`;
-/// all that are equally good are. The whole sum must fit a byte. Up to 64 bytes behind the last place are
-/// read (and not used), so they must exist.
+/// rows the best that passes every check is appended to `hits` with its pose, its row counted from
+/// `first_row`; all that are equally good are. The whole sum must fit a byte. Up to 64 bytes behind the last
+/// place are read (and not used), so they must exist.
 void sum_rows(const SumFeatures& features, const std::array<SumCheck, sum_checks>& checks,
-              std::ptrdiff_t stride, int width, int rows, int first_row, int pose,
-              std::vector<PlacedHit>& hits);
+              const SumPlaces& places, std::vector<PlacedHit>& hits);
 
 /// The same without vector instructions, in another order; what `sum_rows` is compared with.
 void sum_rows_plain(const SumFeatures& features, const std::array<SumCheck, sum_checks>& checks,
-                    std::ptrdiff_t stride, int width, int rows, int first_row, int pose,
-                    std::vector<PlacedHit>& hits);
+                    const SumPlaces& places, std::vector<PlacedHit>& hits);
 
 }  // namespace heron

@@ -20,7 +20,7 @@ struct EdgeScratch {
   EdgeSamples met, falling;
   EdgesMatched matched;
   std::vector<float> values;
-  EdgePulls pulls;
+  EdgePulls contributions;
 };
 
 /// Fills `s.met`.
@@ -74,15 +74,13 @@ double variance_by_noise(double noise_sigma, double contrast) {
 
 /// Covariance of the unknowns from what the distances left over (`s.matched`, after the step) add up to in
 /// each cell, whose edges share pixels and background. Of few cells, whose sums may come out small by chance,
-/// no less than noise makes.
-Eigen::Matrix4d covariance_of(EdgeScratch& s, const EdgeColumns& edges, double scale,
-                              const Eigen::Matrix4d& inverse, double end, const EdgeSums& sums,
+/// no less than noise makes. `inflation` is that of the weights' fit.
+Eigen::Matrix4d covariance_of(EdgeScratch& s, const Eigen::Matrix4d& inverse, double inflation,
                               double by_noise) {
-  edge_pulls(edges, s.met, s.matched, scale, end, s.pulls);
-  const Eigen::Matrix4f influence = (inverse * variance_inflation(sums.weights, sums.answers)).cast<float>();
-  for (Eigen::Vector4f& cell : s.pulls) cell = influence * cell;
-  const Eigen::Vector4d wider = student_growth(freedom_of_cells(s.pulls)).sqrt();
-  Eigen::Matrix4d covariance = wider.asDiagonal() * jackknife_of_cells(s.pulls) * wider.asDiagonal();
+  const Eigen::Matrix4f influence = (inverse * inflation).cast<float>();
+  for (Eigen::Vector4f& cell : s.contributions) cell = influence * cell;
+  const Eigen::Vector4d wider = student_growth(freedom_of_cells(s.contributions)).sqrt();
+  Eigen::Matrix4d covariance = wider.asDiagonal() * jackknife_of_cells(s.contributions) * wider.asDiagonal();
   covariance.diagonal() = covariance.diagonal().cwiseMax(by_noise * inverse.diagonal());
   return covariance;
 }
@@ -110,18 +108,19 @@ EdgeFit fit_edges(const Image<uint8_t>& picture, const EdgeColumns& edges, const
     if (round == 0 && 100 * sums.aligned < search.min_met * count) return fit;
     if (sums.aligned < 8 || sums.aligned * 8 < count) return fit;
     Eigen::Matrix4d information;
-    Eigen::Vector4d pull = Eigen::Map<const Eigen::Vector4d>(sums.pull.data());
+    Eigen::Vector4d contribution = Eigen::Map<const Eigen::Vector4d>(sums.contribution.data());
     for (Eigen::Index i = 0, k = 0; i < 4; ++i)
       for (Eigen::Index j = i; j < 4; ++j, ++k)
         information(i, j) = information(j, i) = sums.products[static_cast<size_t>(k)];
     for (Eigen::Index i = 0; i < 4; ++i)  // what is held does not move
       if (!free[static_cast<size_t>(i)])
-        information.row(i).setZero(), information.col(i).setZero(), information(i, i) = 1, pull[i] = 0;
+        information.row(i).setZero(), information.col(i).setZero(), information(i, i) = 1,
+                                                                                   contribution[i] = 0;
     Eigen::Matrix4d inverse = information.inverse();
     const auto norm_of = [](const Eigen::Matrix4d& m) { return m.cwiseAbs().colwise().sum().maxCoeff(); };
     if (!(norm_of(information) * norm_of(inverse) < 1e9)) return fit;
     EdgeStep step{};
-    Eigen::Map<Eigen::Vector4d>(step.data()) = inverse * pull;
+    Eigen::Map<Eigen::Vector4d>(step.data()) = inverse * contribution;
     const Point2 shift = rotated(Point2{step[0], step[1]}, scan.angle) / to;
     fit.pose.x += shift.x, fit.pose.y += shift.y;
     fit.pose.angle = (fit.pose.angle + radians(step[2])).wrapped();
@@ -140,7 +139,9 @@ EdgeFit fit_edges(const Image<uint8_t>& picture, const EdgeColumns& edges, const
       if (!free[static_cast<size_t>(i)]) inverse(i, i) = 0;
     const double by_noise =
         variance_by_noise(search.noise_sigma, static_cast<double>(median_of_some(s.values)));
-    const Eigen::Matrix4d covariance = covariance_of(s, edges, scan.scale, inverse, end, sums, by_noise);
+    edge_contributions(edges, s.met, s.matched, scan.scale, end, s.contributions);
+    const double inflation = variance_inflation(sums.weights, sums.psi_derivative_sum);
+    const Eigen::Matrix4d covariance = covariance_of(s, inverse, inflation, by_noise);
     const double c = cos(scan.angle), sn = sin(scan.angle);
     fit.sigma = {sigma_along(covariance, {c, -sn}), sigma_along(covariance, {sn, c}),
                  radians(std::sqrt(covariance(2, 2))), std::sqrt(covariance(3, 3)) * fit.pose.scale};

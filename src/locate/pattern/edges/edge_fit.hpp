@@ -2,6 +2,7 @@
 #include <vector>
 
 #include "heron/locate/pattern.hpp"
+#include "locate/common/fit_sigma.hpp"
 #include "locate/edge_samples/edge_columns.hpp"
 #include "locate/edge_samples/sample_edges.hpp"
 
@@ -30,7 +31,7 @@ struct EdgeFit {
   bool fitted = false;
   Similarity2 pose;  ///< picture_from_target, level 0
   double score = 0;  ///< 0 to 100, by the distances on that level
-  PoseSigma sigma;   ///< on level 0, where it is to be told
+  FitSigma sigma;    ///< on level 0, where it is to be told
 };
 
 /// How much of the taught edge length is seen again at a pose.

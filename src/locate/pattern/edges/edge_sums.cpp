@@ -46,22 +46,22 @@ EdgeSums sums_kernel(const EdgeColumns& edges, const EdgeSamples& met, double sc
   const size_t lanes = hn::Lanes(f), block = 64 * lanes;
   EdgeSums sums;
   for (size_t start = 0; start < edges.count; start += block) {  // few enough for sums of floats
-    V products[std::tuple_size_v<decltype(EdgeSums::products)>], pull[edge_unknowns];
+    V products[std::tuple_size_v<decltype(EdgeSums::products)>], contribution[edge_unknowns];
     for (V& v : products) v = hn::Zero(f);
-    for (V& v : pull) v = hn::Zero(f);
-    auto weights = hn::Zero(f), answers = hn::Zero(f), count = hn::Zero(f);
+    for (V& v : contribution) v = hn::Zero(f);
+    auto weights = hn::Zero(f), psi_derivative_sum = hn::Zero(f), count = hn::Zero(f);
     for (size_t i = start; i < std::min(edges.count, start + block); i += lanes) {
       const Edges e(edges, met, static_cast<float>(scale), i);
       const auto u = hn::Mul(e.offset, per), square = hn::Mul(u, u), root = e.tukey_root(per);
       const auto weight = hn::Mul(root, root);
       count = hn::Add(count, hn::IfThenElseZero(e.aligned, one));
       weights = hn::Add(weights, weight);
-      answers = hn::MulAdd(root, hn::NegMulAdd(hn::Set(f, 4), square, root), answers);
+      psi_derivative_sum = hn::MulAdd(root, hn::NegMulAdd(hn::Set(f, 4), square, root), psi_derivative_sum);
       size_t k = 0;
 #pragma GCC unroll 4
       for (size_t a = 0; a < edge_unknowns; ++a) {
         const auto weighed = hn::Mul(weight, e.row[a]);
-        pull[a] = hn::MulAdd(weighed, e.offset, pull[a]);
+        contribution[a] = hn::MulAdd(weighed, e.offset, contribution[a]);
 #pragma GCC unroll 4
         for (size_t b = a; b < edge_unknowns; ++b, ++k)
           products[k] = hn::MulAdd(weighed, e.row[b], products[k]);
@@ -69,14 +69,15 @@ EdgeSums sums_kernel(const EdgeColumns& edges, const EdgeSamples& met, double sc
     }
     const auto total = [&](V v) HWY_ATTR { return static_cast<double>(hn::GetLane(hn::SumOfLanes(f, v))); };
     for (size_t k = 0; k < sums.products.size(); ++k) sums.products[k] += total(products[k]);
-    for (size_t k = 0; k < edge_unknowns; ++k) sums.pull[k] += total(pull[k]);
-    sums.weights += total(weights), sums.answers += total(answers), sums.aligned += total(count);
+    for (size_t k = 0; k < edge_unknowns; ++k) sums.contribution[k] += total(contribution[k]);
+    sums.weights += total(weights), sums.psi_derivative_sum += total(psi_derivative_sum),
+        sums.aligned += total(count);
   }
   return sums;
 }
 
-void pulls_kernel(const EdgeColumns& edges, const EdgeSamples& met, const EdgesMatched& matched, double scale,
-                  double end, float* pulls) {
+void contributions_kernel(const EdgeColumns& edges, const EdgeSamples& met, const EdgesMatched& matched,
+                          double scale, double end, float* contributions) {
   const Floats f;
   const auto per = hn::Set(f, static_cast<float>(1 / end));
   const size_t lanes = hn::Lanes(f);
@@ -84,9 +85,9 @@ void pulls_kernel(const EdgeColumns& edges, const EdgeSamples& met, const EdgesM
     const Edges e(edges, met, static_cast<float>(scale), i);
     const auto root = e.tukey_root(per);
     const auto weighed = hn::Mul(hn::Mul(root, root), hn::LoadU(f, matched.offsets.data() + i));
-    const V pull[edge_unknowns] = {hn::Mul(weighed, e.row[0]), hn::Mul(weighed, e.row[1]),
-                                   hn::Mul(weighed, e.row[2]), hn::Mul(weighed, e.row[3])};
-    add_to_cells(pull, edges.cell.data() + i, std::min(lanes, edges.count - i), pulls);
+    const V contribution[edge_unknowns] = {hn::Mul(weighed, e.row[0]), hn::Mul(weighed, e.row[1]),
+                                           hn::Mul(weighed, e.row[2]), hn::Mul(weighed, e.row[3])};
+    add_to_cells(contribution, edges.cell.data() + i, std::min(lanes, edges.count - i), contributions);
   }
 }
 
@@ -124,7 +125,7 @@ HWY_AFTER_NAMESPACE();
 namespace heron {
 HWY_EXPORT(sums_kernel);
 HWY_EXPORT(match_kernel);
-HWY_EXPORT(pulls_kernel);
+HWY_EXPORT(contributions_kernel);
 
 EdgeSums edge_sums(const EdgeColumns& edges, const EdgeSamples& met, double scale, double end) {
   return HWY_DYNAMIC_DISPATCH(sums_kernel)(edges, met, scale, end);
@@ -141,22 +142,23 @@ double match_edges(const EdgeColumns& edges, const EdgeSamples& met, double scal
   return HWY_DYNAMIC_DISPATCH(match_kernel)(edges, met, scale, step.data(), matched);
 }
 
-void edge_pulls(const EdgeColumns& edges, const EdgeSamples& met, const EdgesMatched& matched, double scale,
-                double end, EdgePulls& pulls) {
-  pulls.assign(sums_a_cell * static_cast<size_t>(edges.cells), Eigen::Vector4f::Zero());
-  HWY_DYNAMIC_DISPATCH(pulls_kernel)(edges, met, matched, scale, end, pulls[0].data());
-  merge_cells(pulls);
+void edge_contributions(const EdgeColumns& edges, const EdgeSamples& met, const EdgesMatched& matched,
+                        double scale, double end, EdgePulls& contributions) {
+  contributions.assign(sums_a_cell * static_cast<size_t>(edges.cells), Eigen::Vector4f::Zero());
+  HWY_DYNAMIC_DISPATCH(contributions_kernel)(edges, met, matched, scale, end, contributions[0].data());
+  merge_cells(contributions);
 }
 
-void edge_pulls_plain(const EdgeColumns& edges, const EdgeSamples& met, const EdgesMatched& matched,
-                      double scale, double end, EdgePulls& pulls) {
-  pulls.assign(static_cast<size_t>(edges.cells), Eigen::Vector4f::Zero());
+void edge_contributions_plain(const EdgeColumns& edges, const EdgeSamples& met, const EdgesMatched& matched,
+                              double scale, double end, EdgePulls& contributions) {
+  contributions.assign(static_cast<size_t>(edges.cells), Eigen::Vector4f::Zero());
   for (size_t i = 0; i < edges.count; ++i) {
     const double u = static_cast<double>(met.offset[i]) / end, root = 1 - u * u;
     if (!aligned(met, i) || root <= 0) continue;
     const auto row = edge_row(edges, scale, i);
-    pulls[static_cast<size_t>(edges.cell[i])] += static_cast<float>(root * root) * matched.offsets[i] *
-                                                 Eigen::Map<const Eigen::Vector4d>(row.data()).cast<float>();
+    contributions[static_cast<size_t>(edges.cell[i])] +=
+        static_cast<float>(root * root) * matched.offsets[i] *
+        Eigen::Map<const Eigen::Vector4d>(row.data()).cast<float>();
   }
 }
 
@@ -168,10 +170,10 @@ EdgeSums edge_sums_plain(const EdgeColumns& edges, const EdgeSamples& met, doubl
     const double offset = met.offset[i], u = offset / end;
     if (std::abs(u) >= 1) continue;
     const double root = 1 - u * u, weight = root * root;
-    sums.weights += weight, sums.answers += root * (root - 4 * u * u);
+    sums.weights += weight, sums.psi_derivative_sum += root * (root - 4 * u * u);
     const auto row = edge_row(edges, scale, i);
     for (size_t a = 0, k = 0; a < edge_unknowns; ++a) {
-      sums.pull[a] += weight * row[a] * offset;
+      sums.contribution[a] += weight * row[a] * offset;
       for (size_t b = a; b < edge_unknowns; ++b, ++k) sums.products[k] += weight * row[a] * row[b];
     }
   }

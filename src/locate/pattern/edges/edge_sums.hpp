@@ -29,10 +29,10 @@ inline std::array<double, edge_unknowns> edge_row(const EdgeColumns& edges, doub
 /// All that a step of least squares reads of the edges met, with Tukey's weights that end at `end`.
 struct EdgeSums {
   std::array<double, edge_unknowns*(edge_unknowns + 1) / 2> products{};  ///< rows of the upper triangle
-  EdgeStep pull{};
+  EdgeStep contribution{};
   double weights = 0,
-         answers = 0;  ///< sums of the weights, and of how weighted distances grow with distances
-  double aligned = 0;  ///< edges met that point the right way
+         psi_derivative_sum = 0;  ///< sums of the weights, and of how weighted distances grow with distances
+  double aligned = 0;             ///< edges met that point the right way
 };
 EdgeSums edge_sums(const EdgeColumns& edges, const EdgeSamples& met, double scale, double end);
 EdgeSums edge_sums_plain(const EdgeColumns& edges, const EdgeSamples& met, double scale, double end);
@@ -53,9 +53,9 @@ double match_edges_plain(const EdgeColumns& edges, const EdgeSamples& met, doubl
 /// What the distances after a step pull at the unknowns, added up in each cell of edges, with the weights
 /// that those before it had.
 using EdgePulls = std::vector<Eigen::Vector4f>;
-void edge_pulls(const EdgeColumns& edges, const EdgeSamples& met, const EdgesMatched& matched, double scale,
-                double end, EdgePulls& pulls);
-void edge_pulls_plain(const EdgeColumns& edges, const EdgeSamples& met, const EdgesMatched& matched,
-                      double scale, double end, EdgePulls& pulls);
+void edge_contributions(const EdgeColumns& edges, const EdgeSamples& met, const EdgesMatched& matched,
+                        double scale, double end, EdgePulls& contributions);
+void edge_contributions_plain(const EdgeColumns& edges, const EdgeSamples& met, const EdgesMatched& matched,
+                              double scale, double end, EdgePulls& contributions);
 
 }  // namespace heron

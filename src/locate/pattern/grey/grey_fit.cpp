@@ -19,7 +19,7 @@ struct GreyScratch {
   std::vector<float> residuals, roots;  // the roots of the weights
   FurtherScratch further;
   InstrumentScratch instruments;
-  GreyPulls pulls;
+  GreyPulls contributions;
 };
 
 /// What the grey values themselves differ by among each other, squared and added up.
@@ -115,7 +115,7 @@ class GreyFitting {
            problem_.size * problem_.size *
                ((free_[2] ? covariance(2, 2) : 0) + (free_[3] ? covariance(3, 3) : 0));
   }
-  double spread(const PoseSigma& sigma) const {
+  double spread(const FitSigma& sigma) const {
     const double turn = problem_.size * sigma.angle.radians() * at_.scale;
     return (sigma.x * sigma.x + sigma.y * sigma.y + turn * turn + std::pow(problem_.size * sigma.scale, 2)) /
            (at_.scale * at_.scale);
@@ -175,8 +175,8 @@ Eigen::Matrix4d GreyFitting::covariance_of(const GreyStep& step, const GreyMatri
   const double cell = cell_size(width, height);
   const GreyCells cells{model_.origin, cell, static_cast<int>(width / cell) + 2,
                         static_cast<int>(height / cell) + 2};
-  find_pulls(problem_, step, s_.roots, influence, cells, s_.pulls);
-  return covariance_of_neighbours(s_.pulls, cells.across, grey_unknowns);
+  find_contributions(problem_, step, s_.roots, influence, cells, s_.contributions);
+  return covariance_of_neighbours(s_.contributions, cells.across, grey_unknowns);
 }
 
 /// Residuals of a pattern behind the part go together over a cell and, less, beyond its neighbours: variances
@@ -222,16 +222,16 @@ bool GreyFitting::knows_less_than_edges(const FitState& look) const {
 bool GreyFitting::look_at_some() {
   constexpr double rough = 1.15,        // of the squares that noise alone leaves
       max_blur = 4, min_change = 0.03;  // square pixels
-  constexpr int max_looks = 3;
+  constexpr int max_rounds = 3;
   int blurs_left = 3;
-  for (int looks = max_looks;; --looks) {
+  for (int rounds_left = max_rounds;; --rounds_left) {
     evaluate_grey_samples(surface(), model_.origin, at_, s_.samples);
     if (!take_first_step()) return false;
     scatter_ = scatter_after(step_, problem_, s_.residuals);
     const std::optional<FitState> look = weighed();
     if (!look) return false;
     const GreyVector& x = look->solved.x;
-    if (looks > 1 && shift_of(x, problem_.size) > settled) {
+    if (rounds_left > 1 && shift_of(x, problem_.size) > settled) {
       at_ = moved(at_, x), problem_.light = changed(problem_.light, x, problem_.size);
       continue;
     }
@@ -240,7 +240,7 @@ bool GreyFitting::look_at_some() {
       const double more = more_blur(*look, model_, at_, blurred_, noise(), s_.further),
                    next = std::clamp(blurred_ + more, min_blur, max_blur);
       if (std::abs(next - blurred_) > min_change) {
-        blurred_ = next, looks = max_looks + 1;
+        blurred_ = next, rounds_left = max_rounds + 1;
         blur(model_.coefficients, blurred_, s_.blurred);
         problem_.light = changed(problem_.light, x, problem_.size);
         continue;
@@ -254,7 +254,7 @@ bool GreyFitting::look_at_some() {
 /// pixels: what else changes grey values hardly moves edges.
 void GreyFitting::tell(GreyFit& fit, const Eigen::Matrix4d& covariance, const Eigen::Matrix4d& noise) const {
   const double c = cos(fit.pose.angle), sn = sin(fit.pose.angle), scale = fit.pose.scale;
-  const PoseSigma edges = search_.edges.value_or(PoseSigma{});
+  const FitSigma edges = search_.edges.value_or(FitSigma{});
   const auto mean = [&](double grey, double alone, double by_edges, double off) {
     grey = std::max(grey, alone), by_edges = std::max(by_edges, alone);
     if (!search_.edges) return std::pair{0.0, grey};
@@ -318,7 +318,7 @@ GreyFit GreyFitting::run(const Image<uint8_t>& picture) {
                                 (growth_of_noise() * variance(*look));
   Eigen::Matrix4d covariance =
       widened(bent.covariance + cells * growth_beyond_cells(spread(cells), spread(noise)), noise,
-              freedom_of_cells(s_.pulls));
+              freedom_of_cells(s_.contributions));
   if (!std::isfinite(spread(covariance))) return fit;
   if (same_phase_) {
     constexpr double left_by_sampling = 0.0015;  // pixels; as bench_pattern_accuracy shows with little noise
@@ -336,8 +336,8 @@ GreyFit fit_greys(const Image<uint8_t>& picture, const GreyModel& model, const s
   static thread_local GreyScratch s;
   const bool same_phase = share_a_phase(start, size_of(model));
   // Cut off nearer to an edge, what a sampled surface lacks near the Nyquist frequency would not cancel.
-  collect_grey_samples(picture, model, seen, start, s.samples, enough_samples,
-                       same_phase ? max_wider_spots : 0);
+  collect_grey_samples(picture, model, seen, start, s.samples,
+                       {.enough = enough_samples, .wider = same_phase ? max_wider_spots : 0});
   return GreyFitting(model, search, start, same_phase, s).run(picture);
 }
 

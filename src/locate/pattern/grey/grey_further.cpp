@@ -59,7 +59,7 @@ double more_blur(const FitState& look, const GreyModel& model, const Similarity2
   ExtraRegressors further = find_further(problem, look.step(), look.roots, {column.data(), nullptr, nullptr});
   // The taught noise is in the residuals and, blurred otherwise, in the column: by itself it looks like blur.
   static const double at_first = noise_loss(0);
-  further.left[0] -= look.weights.answers * std::pow(light.gain * model.noise_sigma, 2) *
+  further.left[0] -= look.weights.psi_derivative_sum * std::pow(light.gain * model.noise_sigma, 2) *
                      (variance == 0 ? at_first : noise_loss(variance)) / softer_by;
   const double excess = look.solved.squares - noise * noise * look.weights.sum;
   const Further<1> more(further, look.solved.inverse(), look.free);

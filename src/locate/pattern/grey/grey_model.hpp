@@ -4,6 +4,7 @@
 
 #include "heron/image/image.hpp"
 #include "heron/locate/pattern.hpp"
+#include "locate/common/fit_sigma.hpp"
 
 namespace heron {
 
@@ -36,14 +37,14 @@ GreyModel grey_model(const Image<uint8_t>& filled, const Image<uint8_t>& mask, P
 struct GreyFit {
   bool fitted = false;
   Similarity2 pose;  ///< picture_from_target
-  PoseSigma sigma;   ///< the noise of both pictures carried to the pose; 0 for what is held
+  FitSigma sigma;    ///< the noise of both pictures carried to the pose; 0 for what is held
 };
 
 /// What a fit to grey values may move, what it may take for noise, and what is known without it.
 struct GreySearch {
   bool free_angle = true, free_scale = false;
-  double noise_sigma = 0;               ///< of the searched picture
-  std::optional<PoseSigma> edges = {};  ///< how well edges alone know the pose that it starts from
+  double noise_sigma = 0;              ///< of the searched picture
+  std::optional<FitSigma> edges = {};  ///< how well edges alone know the pose that it starts from
 };
 
 /// Moves `start`, already right to some tenths of a pixel, to where the picture's own pixels agree best with

@@ -230,11 +230,11 @@ static void begin(const GreyModel& m, const std::vector<float>& seen, const Simi
 }
 
 void collect_grey_samples(const Image<uint8_t>& picture, const GreyModel& m, const std::vector<float>& seen,
-                          const Similarity2& pose, GreySamples& s, size_t enough, double wider) {
-  begin(m, seen, pose, wider, s);
+                          const Similarity2& pose, GreySamples& s, const GreyCollecting& options) {
+  begin(m, seen, pose, options.wider, s);
   HWY_DYNAMIC_DISPATCH(collect_kernel)(picture, some_runs, s);
   s.are_some = true;
-  if (s.count < enough) collect_other_grey_samples(picture, s);
+  if (s.count < options.enough) collect_other_grey_samples(picture, s);
 }
 
 void collect_other_grey_samples(const Image<uint8_t>& picture, GreySamples& s) {

@@ -22,13 +22,17 @@ struct GreySamples {
 
 inline constexpr double max_wider_spots = 1.4;  ///< beyond, splines would look under the mask
 
+struct GreyCollecting {
+  size_t enough = std::numeric_limits<size_t>::max();  ///< of a quarter of the pixels; else all are collected
+  double wider = 0;  ///< spots around edges are so much larger, pixels of the taught picture, at most
+                     ///< `max_wider_spots`
+};
+
 /// The picture's pixels that lie in the spots of seen edges at `pose`, in strips of 64 columns. At first
-/// about a quarter of them, of each row one of four runs of 16 columns, of the next row the next, where that
-/// makes `enough`. Spots around edges are `wider` pixels of the taught picture larger, at most
-/// `max_wider_spots`.
+/// about a quarter of them, of each row one of four runs of 16 columns, of the next row the next.
 void collect_grey_samples(const Image<uint8_t>& picture, const GreyModel& model,
                           const std::vector<float>& seen, const Similarity2& pose, GreySamples& samples,
-                          size_t enough = std::numeric_limits<size_t>::max(), double wider = 0);
+                          const GreyCollecting& options = {});
 /// Adds the others, if there are.
 void collect_other_grey_samples(const Image<uint8_t>& picture, GreySamples& samples);
 /// The spline of `coefficients`, those of the model or the same blurred, under each from the one at `first`,

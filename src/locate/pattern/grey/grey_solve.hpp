@@ -65,13 +65,15 @@ struct FitState {
     return step;
   }
   /// Of the unknowns, by the inverse of the normal matrix alone.
-  GreyMatrix inverse() const { return solved.inverse() * variance_inflation(weights.sum, weights.answers); }
+  GreyMatrix inverse() const {
+    return solved.inverse() * variance_inflation(weights.sum, weights.psi_derivative_sum);
+  }
   /// How far white noise moves the pose, for a variance of 1; slopes that are noise themselves add to it
   /// (Fuller, Measurement error models, Wiley 1987).
   Eigen::Matrix4d spread_of_noise() const {
     const GreyMatrix plain = solved.inverse();
     return (plain + plain * slope_noise * plain).topLeftCorner<4, 4>() *
-           variance_inflation(weights.sum, weights.answers);
+           variance_inflation(weights.sum, weights.psi_derivative_sum);
   }
 };
 

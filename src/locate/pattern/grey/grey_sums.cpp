@@ -147,7 +147,7 @@ GreyWeights weigh_kernel(const GreyProblem& problem, const double* by, double en
   const Floats f;
   const Columns columns(problem);
   const Constants<grey_unknowns> step(by);
-  auto sum = hn::Zero(f), answers = hn::Zero(f), sum_x = hn::Zero(f), sum_y = hn::Zero(f),
+  auto sum = hn::Zero(f), psi_derivative_sum = hn::Zero(f), sum_x = hn::Zero(f), sum_y = hn::Zero(f),
        squares = hn::Zero(f);
   const auto one = hn::Set(f, 1), four = hn::Set(f, 4), per = hn::Set(f, static_cast<float>(1 / end));
   const GreySamples& s = problem.samples;
@@ -162,12 +162,12 @@ GreyWeights weigh_kernel(const GreyProblem& problem, const double* by, double en
     for (size_t k = 0; k < grey_columns; ++k) c[k] = hn::Mul(c[k], root);
     const auto x = hn::LoadU(f, s.x.data() + i), y = hn::LoadU(f, s.y.data() + i);
     sum = hn::Add(sum, weight);
-    answers = hn::MulAdd(root, hn::NegMulAdd(four, square, root), answers);
+    psi_derivative_sum = hn::MulAdd(root, hn::NegMulAdd(four, square, root), psi_derivative_sum);
     sum_x = hn::MulAdd(weight, x, sum_x), sum_y = hn::MulAdd(weight, y, sum_y);
     squares = hn::MulAdd(weight, hn::MulAdd(x, x, hn::Mul(y, y)), squares);
   });
   const auto total = [&](V v) HWY_ATTR { return static_cast<double>(hn::GetLane(hn::SumOfLanes(f, v))); };
-  weights.sum = total(sum), weights.answers = total(answers);
+  weights.sum = total(sum), weights.psi_derivative_sum = total(psi_derivative_sum);
   weights.x = total(sum_x), weights.y = total(sum_y), weights.squares = total(squares);
   return weights;
 }
@@ -200,8 +200,8 @@ void further_kernel(const GreyProblem& problem, const double* by, const float* r
       });
 }
 
-void pulls_kernel(const GreyProblem& problem, const double* by, const float* roots, const double* by_unknown,
-                  const GreyCells& cells, float* pulls) {
+void contributions_kernel(const GreyProblem& problem, const double* by, const float* roots,
+                          const double* by_unknown, const GreyCells& cells, float* contributions) {
   const Floats f;
   const hn::RebindToSigned<Floats> whole;
   const Columns columns(problem);
@@ -235,7 +235,7 @@ void pulls_kernel(const GreyProblem& problem, const double* by, const float* roo
     const auto in = hn::RebindMask(whole, hn::FirstN(f, s.count - i));
     const auto at = hn::Add(hn::Mul(place(s.y, from_y), across), place(s.x, from_x));
     hn::Store(hn::IfThenElseZero(in, at), whole, cell);
-    add_to_cells(p, cell, lanes, pulls);
+    add_to_cells(p, cell, lanes, contributions);
   }
 }
 
@@ -248,7 +248,7 @@ namespace heron {
 HWY_EXPORT(products_kernel);
 HWY_EXPORT(residuals_kernel);
 HWY_EXPORT(weigh_kernel);
-HWY_EXPORT(pulls_kernel);
+HWY_EXPORT(contributions_kernel);
 HWY_EXPORT(further_kernel);
 
 GreyProducts grey_products(const GreyProblem& problem) {
@@ -282,13 +282,13 @@ ExtraRegressors find_further(const GreyProblem& problem, const GreyStep& step,
   return further;
 }
 
-void find_pulls(const GreyProblem& problem, const GreyStep& step, const std::vector<float>& roots,
-                const GreyInfluence& influence, const GreyCells& cells, GreyPulls& pulls) {
+void find_contributions(const GreyProblem& problem, const GreyStep& step, const std::vector<float>& roots,
+                        const GreyInfluence& influence, const GreyCells& cells, GreyPulls& contributions) {
   const auto count = static_cast<size_t>(cells.across * cells.down);
-  pulls.assign(sums_a_cell * count, Eigen::Vector4f::Zero());
-  HWY_DYNAMIC_DISPATCH(pulls_kernel)
-  (problem, step.data(), roots.data(), influence.data(), cells, pulls[0].data());
-  merge_cells(pulls);
+  contributions.assign(sums_a_cell * count, Eigen::Vector4f::Zero());
+  HWY_DYNAMIC_DISPATCH(contributions_kernel)
+  (problem, step.data(), roots.data(), influence.data(), cells, contributions[0].data());
+  merge_cells(contributions);
 }
 
 static float gain_at(const GreyProblem& p, size_t i) {
@@ -337,7 +337,7 @@ GreyWeights weigh_plain(const GreyProblem& problem, const GreyStep& step, double
     const double u = left_after(step, row) / end, root = std::max(0.0, 1 - u * u), x = problem.samples.x[i],
                  y = problem.samples.y[i];
     roots[i] = static_cast<float>(root);
-    w.sum += root * root, w.answers += root > 0 ? root * (root - 4 * u * u) : 0;
+    w.sum += root * root, w.psi_derivative_sum += root > 0 ? root * (root - 4 * u * u) : 0;
     w.x += root * root * x, w.y += root * root * y, w.squares += root * root * (x * x + y * y);
     add_products(row, root * root, w.products);
   }
@@ -361,9 +361,10 @@ ExtraRegressors find_further_plain(const GreyProblem& problem, const GreyStep& s
   return further;
 }
 
-void find_pulls_plain(const GreyProblem& problem, const GreyStep& step, const std::vector<float>& roots,
-                      const GreyInfluence& influence, const GreyCells& cells, GreyPulls& pulls) {
-  pulls.assign(static_cast<size_t>(cells.across * cells.down), Eigen::Vector4f::Zero());
+void find_contributions_plain(const GreyProblem& problem, const GreyStep& step,
+                              const std::vector<float>& roots, const GreyInfluence& influence,
+                              const GreyCells& cells, GreyPulls& contributions) {
+  contributions.assign(static_cast<size_t>(cells.across * cells.down), Eigen::Vector4f::Zero());
   for (size_t i = 0; i < problem.samples.count; ++i) {
     const auto row = grey_row(problem, i);
     const double weighed = static_cast<double>(roots[i] * roots[i]) * left_after(step, row);
@@ -375,7 +376,8 @@ void find_pulls_plain(const GreyProblem& problem, const GreyStep& step, const st
     for (size_t r = 0; r < 4; ++r) {
       double sum = 0;
       for (size_t k = 0; k < grey_unknowns; ++k) sum += influence[r * grey_unknowns + k] * row[k];
-      pulls[static_cast<size_t>(cell)][static_cast<Eigen::Index>(r)] += static_cast<float>(sum * weighed);
+      contributions[static_cast<size_t>(cell)][static_cast<Eigen::Index>(r)] +=
+          static_cast<float>(sum * weighed);
     }
   }
 }

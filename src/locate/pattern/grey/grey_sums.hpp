@@ -60,7 +60,7 @@ void some_residuals(const GreyProblem& problem, const GreyStep& step, size_t mos
 /// Sums over all samples after they were weighed.
 struct GreyWeights {
   double sum = 0;                    ///< of the weights
-  double answers = 0;                ///< of how a weighted residual grows with the residual
+  double psi_derivative_sum = 0;     ///< of how a weighted residual grows with the residual
   double x = 0, y = 0, squares = 0;  ///< of the weights times x, y, and x^2 + y^2
   GreyProducts products{};
 };
@@ -96,9 +96,10 @@ struct GreyCells {
 /// the unknowns' shares by `influence`, four rows.
 using GreyInfluence = std::array<double, 4 * grey_unknowns>;
 using GreyPulls = std::vector<Eigen::Vector4f>;
-void find_pulls(const GreyProblem& problem, const GreyStep& step, const std::vector<float>& roots,
-                const GreyInfluence& influence, const GreyCells& cells, GreyPulls& pulls);
-void find_pulls_plain(const GreyProblem& problem, const GreyStep& step, const std::vector<float>& roots,
-                      const GreyInfluence& influence, const GreyCells& cells, GreyPulls& pulls);
+void find_contributions(const GreyProblem& problem, const GreyStep& step, const std::vector<float>& roots,
+                        const GreyInfluence& influence, const GreyCells& cells, GreyPulls& contributions);
+void find_contributions_plain(const GreyProblem& problem, const GreyStep& step,
+                              const std::vector<float>& roots, const GreyInfluence& influence,
+                              const GreyCells& cells, GreyPulls& contributions);
 
 }  // namespace heron

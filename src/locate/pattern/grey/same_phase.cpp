@@ -50,16 +50,16 @@ bool share_a_phase(const Similarity2& pose, double size) {
   return size * std::abs(quarter) < most && size * std::abs(pose.scale - 1) < most;
 }
 
-Point2 pull_of_edges(const EdgeColumns& edges, const Similarity2& pose) {
-  constexpr double pull = 0.024;     // pixels, for blurs of 0.6 to 1.2
-  constexpr float straight = 0.06F;  // of a normal beside the axis, noise included
+Point2 bias_of_edges(const EdgeColumns& edges, const Similarity2& pose) {
+  constexpr double contribution = 0.024;  // pixels, for blurs of 0.6 to 1.2
+  constexpr float straight = 0.06F;       // of a normal beside the axis, noise included
   double along_x = 1e-9, along_y = 1e-9, straight_x = 0, straight_y = 0;
   for (size_t i = 0; i < edges.count; ++i) {
     const float nx = edges.normal_x[i], ny = edges.normal_y[i];
     along_x += static_cast<double>(nx * nx), along_y += static_cast<double>(ny * ny);
     straight_x += std::abs(ny) < straight ? 1 : 0, straight_y += std::abs(nx) < straight ? 1 : 0;
   }
-  const double x = pull * straight_x / along_x, y = pull * straight_y / along_y;
+  const double x = contribution * straight_x / along_x, y = contribution * straight_y / along_y;
   const bool swapped = std::abs(sin(pose.angle)) > 0.5;
   return swapped ? Point2{y, x} : Point2{x, y};
 }

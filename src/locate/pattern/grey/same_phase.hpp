@@ -13,7 +13,7 @@ bool share_a_phase(const Similarity2& pose, double size);
 /// The common error of edges at such a pose, a sigma along x and y of the picture, in pixels. Only edges
 /// along rows and columns have it, so it is weighted by their share of what is known along each axis.
 /// Measured by `bench_pattern_accuracy`.
-Point2 pull_of_edges(const EdgeColumns& edges, const Similarity2& pose);
+Point2 bias_of_edges(const EdgeColumns& edges, const Similarity2& pose);
 
 /// A last step of the pose, at such a pose.
 struct InstrumentStep {

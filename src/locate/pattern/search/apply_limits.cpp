@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include "faint_edges.hpp"
+#include "heron/locate/names.hpp"
 #include "image/parallel.hpp"
 #include "locate/common/misses.hpp"
 #include "locate/pattern/model/part_size.hpp"
@@ -54,31 +55,31 @@ std::vector<MissReason> limits_missed(const Candidate& c, const FindOptions& opt
                                       const PatternModel& target, const PreparedPicture& prepared) {
   std::vector<MissReason> missed;
   if (c.score < options.min_score)
-    missed.push_back(too_low("score", c.score, options.min_score, sigma_of_score(c.score, target)));
+    missed.push_back(too_low(limit::score, c.score, options.min_score, sigma_of_score(c.score, target)));
   if (c.contrast_wanted)
     missed.push_back(
-        too_low("contrast", *c.contrast_wanted, options.min_contrast, 0.5 * prepared.noise_sigma(0)));
+        too_low(limit::contrast, *c.contrast_wanted, options.min_contrast, 0.5 * prepared.noise_sigma(0)));
   const double turned = inside(options.angle, c.pose.angle), turned_sigma = c.sigma.angle.degrees(),
                scaled = inside(options.scale, c.pose.scale);
   const Range<double> angles{options.angle.min.degrees(), options.angle.max.degrees()};
   if (target.has_angle() && !lies_within(turned, angles.max - angles.min, turned_sigma))
     missed.push_back(
-        {"angle", c.pose.angle.degrees(), words(angles.min, angles.max, turned > 0), turned_sigma});
+        {limit::angle, c.pose.angle.degrees(), words(angles.min, angles.max, turned > 0), turned_sigma});
   if (!lies_within(scaled, options.scale.max - options.scale.min, c.sigma.scale))
     missed.push_back(
-        {"scale", c.pose.scale, words(options.scale.min, options.scale.max, scaled > 0), c.sigma.scale});
+        {limit::scale, c.pose.scale, words(options.scale.min, options.scale.max, scaled > 0), c.sigma.scale});
   if (c.outside > options.max_outside)
-    missed.push_back({"outside", c.outside, fmt::format("at most {:g}", options.max_outside)});
+    missed.push_back({limit::outside, c.outside, fmt::format("at most {:g}", options.max_outside)});
   const bool inverted = c.rise == GradientSign::down;
-  if (options.inversion == Inversion::none && inverted) missed.push_back({"inversion", -1, "as taught"});
+  if (options.inversion == Inversion::none && inverted) missed.push_back({limit::inversion, -1, "as taught"});
   if (!options.region.empty()) {
     if (!options.region.contains(c.pose.position()))
-      missed.push_back({"region", 0, "the origin inside the search region"});
+      missed.push_back({limit::region, 0, "the origin inside the search region"});
     return missed;
   }
   const Point2 p = c.pose * target.to_centred();
   if (!(p.x >= -0.5 && p.y >= -0.5 && p.x <= prepared.width() - 0.5 && p.y <= prepared.height() - 0.5))
-    missed.push_back({"region", 0,
+    missed.push_back({limit::region, 0,
                       &target.centred() == &target ? "the origin inside the picture"
                                                    : "the middle of the part inside the picture"});
   return missed;
@@ -118,15 +119,15 @@ Detection detection_of(const Candidate& c, const PatternModel& target, const Fin
               .scale = c.pose.scale,
               .score = c.score,
               .contrast = c.contrast,
-              .sigma = c.sigma,
+              .sigma = c.sigma.reported(target.has_angle()),
               .ambiguous = c.other,
               .inverted = c.rise == GradientSign::down};
   constexpr double near = 6;  // sigmas
   if (target.has_angle() && options.angle.max > options.angle.min &&
       inside(options.angle, c.pose.angle) < near * c.sigma.angle.degrees())
-    s.range_end.push_back("angle");
+    s.range_end.push_back(limit::angle);
   if (options.scale.max > options.scale.min && inside(options.scale, c.pose.scale) < near * c.sigma.scale)
-    s.range_end.push_back("scale");
+    s.range_end.push_back(limit::scale);
   s.edges = matches_of(c, target);
   return s;
 }
@@ -178,7 +179,7 @@ FindResult apply_limits(const PatternModel& target, const PreparedPicture& prepa
       double most = 0;
       for (const Candidate& other : taken) most = std::max(most, overlap_of(c, other));
       if (1 - most < options.min_visible)
-        missed.push_back(too_low("visible", 1 - most, options.min_visible));
+        missed.push_back(too_low(limit::visible, 1 - most, options.min_visible));
       else if (static_cast<int>(taken.size()) >= options.max_count)
         missed.push_back(too_many(taken.size(), options.max_count));
     }

@@ -12,7 +12,7 @@ namespace heron {
 struct Candidate {
   Similarity2 pose;
   double score = 0, contrast = 0;
-  PoseSigma sigma = {};
+  FitSigma sigma = {};
   GradientSign rise = GradientSign::up;
   double outside = 0;                          ///< share of the taught edges that lie outside the picture
   std::shared_ptr<const SeenEdges> seen = {};  ///< at `pose`; nothing before it is finished

@@ -4,6 +4,7 @@
 
 #include "candidates.hpp"
 #include "faint_edges.hpp"
+#include "heron/locate/names.hpp"
 #include "locate/common/find_options.hpp"
 #include "locate/pattern/model/part_size.hpp"
 #include "refine.hpp"
@@ -51,7 +52,7 @@ std::optional<Candidate> held_at(Candidate c, bool hold_angle, bool hold_scale, 
   EdgeFitSearch edge = edge_search(search, 0);
   edge.rise = c.rise, edge.rounds = 3;
   edge.free_angle = edge.free_angle && !hold_angle, edge.free_scale = edge.free_scale && !hold_scale;
-  const PoseSigma before = c.sigma;
+  const FitSigma before = c.sigma;
   if (!refine(c, edge, min_score, search) || c.score < min_score) return std::nullopt;
   // What is held cannot tell how well it is known.
   if (!edge.free_angle) c.sigma.angle = before.angle;
@@ -153,7 +154,7 @@ FindResult find(const PatternTarget& target, const PreparedPicture& prepared, co
   for (Detection& s : result.detections) s.contrast *= unit;
   for (Miss& m : result.misses)
     for (MissReason& l : m.reasons)
-      if (l.name == "contrast")
+      if (l.name == limit::contrast)
         l.value *= unit, l.sigma *= unit, l.needed = fmt::format("at least {:g}", given.min_contrast);
   return result;
 }

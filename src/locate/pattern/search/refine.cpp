@@ -62,15 +62,16 @@ void see(Candidate& c, const PatternSearch& search) {
 bool refine(Candidate& c, const EdgeFitSearch& edge, double min_score, const PatternSearch& search) {
   const Image<uint8_t>& picture = search.prepared.level(0);
   const PatternModel& target = search.target;
-  const auto settle = [&](const Similarity2& pose, PoseSigma sigma) {
+  const auto settle = [&](const Similarity2& pose, FitSigma sigma) {
     if (!target.has_angle()) sigma.angle = degrees(180);
     c.pose = pose, c.sigma = sigma;
   };
   SeenEdges seen;
   EdgeFit fit = fit_edges(picture, target.columns()[0], c.pose, edge, &seen);
   if (fit.fitted && edge.level == 0 && share_a_phase(fit.pose, half_diagonal(target))) {
-    const Point2 pull = pull_of_edges(target.columns()[0], fit.pose);
-    fit.sigma.x = std::hypot(fit.sigma.x, pull.x), fit.sigma.y = std::hypot(fit.sigma.y, pull.y);
+    const Point2 contribution = bias_of_edges(target.columns()[0], fit.pose);
+    fit.sigma.x = std::hypot(fit.sigma.x, contribution.x),
+    fit.sigma.y = std::hypot(fit.sigma.y, contribution.y);
   }
   if (fit.fitted) settle(fit.pose, fit.sigma);
   if (fit.fitted)

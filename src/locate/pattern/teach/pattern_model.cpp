@@ -57,6 +57,18 @@ bool counts_at(const Image<uint8_t>& mask, Point2 p) {
   return mask.view().holds(x, y) && mask(x, y);
 }
 
+/// Whether all that an edge is located by counts: a mask that cuts an edge off just beside it moves it, and
+/// its own border looks like one.
+bool is_clear_at(const Image<uint8_t>& mask, Point2 p) {
+  constexpr int clear = 2;  // pixels around
+  for (int v = -clear; v <= clear; ++v)
+    for (int u = -clear; u <= clear; ++u)
+      if (u * u + v * v <= clear * clear &&
+          !counts_at(mask, p + Point2{static_cast<double>(u), static_cast<double>(v)}))
+        return false;
+  return true;
+}
+
 /// Edges of a picture halved `detail` times, from the origin.
 std::vector<TaughtEdge> shapes_at(const Image<uint8_t>& finest, int detail, double strength, Point2 origin) {
   std::vector<TaughtEdge> shapes;
@@ -126,7 +138,8 @@ void PatternModel::derive_levels(const Image<uint8_t>& filled, const PatternSett
     const int min_chain = index == 0 ? 6 : index == 1 ? 4 : 2;
     for (const TaughtEdge& e : edges_of(level, index, strength_on(index, strength_), min_chain)) {
       const Point2 p = from_level(e.place, index);
-      if (counts_at(taught_->mask, p)) edges.push_back({p - taught_->origin, e.normal});
+      const bool counts = index == 0 ? is_clear_at(taught_->mask, p) : counts_at(taught_->mask, p);
+      if (counts) edges.push_back({p - taught_->origin, e.normal});
     }
     if (index < settings.detail) edges = shown_by(shapes, edges, index, settings.detail);
     if (index == 0) {

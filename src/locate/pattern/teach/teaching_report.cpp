@@ -54,7 +54,7 @@ void expect(const PatternTarget& target, const Image<uint8_t>& filled, TeachingR
     origin.col(3) << -held.x, -held.y;
   const Eigen::Matrix2d of_origin = origin * covariance * origin.transpose();
   report.expected = {std::sqrt(of_origin(0, 0)), std::sqrt(of_origin(1, 1)),
-                     has_angle ? radians(std::sqrt(covariance(2, 2))) : degrees(180),
+                     has_angle ? std::optional(radians(std::sqrt(covariance(2, 2)))) : std::nullopt,
                      std::sqrt(covariance(3, 3))};
   const SymmetricEigen axes = eigen_symmetric(covariance.topLeftCorner<2, 2>());
   report.slide_ratio = std::sqrt(axes.values[1] / std::max(1e-18, axes.values[0]));

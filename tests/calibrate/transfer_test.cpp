@@ -78,7 +78,7 @@ TEST_CASE("anchors' sigmas are those of their errors") {
     for (size_t k = 0; k < anchors.size(); ++k, ++all) {
       const RingAnchor& a = anchors[k];
       inside += std::abs(a.place_mm.x - table.places[k].x) < 2 * a.sigma_mm;
-      inside_angle += abs((a.angle - table.places[k].angle).wrapped()) < a.sigma_angle * 2;
+      inside_angle += abs((a.angle.turn() - table.places[k].angle).wrapped()) < a.sigma_angle * 2;
       inside_size += std::abs(a.diameter_mm - 22) < 2 * a.sigma_diameter_mm;
     }
   }
@@ -95,30 +95,31 @@ TEST_CASE("what is carried along the plane errs as much as it says, as a plane a
     const Mapping mapping = plane ? Mapping(PlaneMapping(pixel_from_table(table.camera))) : table.mapping;
     Random random(2);
     int inside_shift = 0, inside_turn = 0, inside_map = 0;
-    double misfit = 0;
+    double reduced_chi_square = 0;
     for (int run = 0; run < runs; ++run) {
       std::vector<RingAnchor> anchors;
       for (const RingSeen& s : table.look(table.camera, {}, 0.01, random))
         anchors.push_back(anchor_ring(mapping, s));
       const Pose2 moved{random.uniform(-9, 9), random.uniform(-9, 9), degrees(random.uniform(-8, 8))};
-      const MappingCarried c =
-          carry_mapping(mapping, anchors, table.look(table.camera, moved, 0.01, random), Motion::along_plane);
+      const TransferredMapping c = transfer_mapping(
+          mapping, anchors, table.look(table.camera, moved, 0.01, random), Motion::along_plane);
       const Point2 middle{5, -25.0 / 3};
       inside_shift += std::abs(c.shift_mm.x - (moved * middle - middle).x) < 2 * c.sigma_shift_mm;
       inside_turn += abs((c.turn - moved.angle).wrapped()) < c.sigma_turn * 2;
-      misfit += c.misfit / runs;
+      reduced_chi_square += c.reduced_chi_square / runs;
       // A point of the table, seen where it is now.
       const Point2 at{30, 20}, w = moved * at;
       const Point2 pixel = table.camera.project({w.x, w.y, 0});
       const WorldPose mapped = c.mapping.world_pose(pixel, {});
-      inside_map += std::abs(mapped.x_mm - at.x) < 2 * mapped.sigma.x;
+      inside_map += std::abs(mapped.x_mm - at.x) < 2 * *mapped.sigma.x;
     }
     if (sanitized) continue;
     CAPTURE(plane);
-    CHECK(misfit == doctest::Approx(1).epsilon(0.1));
+    CHECK(reduced_chi_square == doctest::Approx(1).epsilon(0.1));
     for (const int count : {inside_shift, inside_turn, inside_map}) {
       CHECK(count > 0.92 * runs);
-      CHECK(count < 0.99 * runs);  // sigmas are widened where the misfit is above 1, never narrowed
+      CHECK(count <
+            0.99 * runs);  // sigmas are widened where the reduced_chi_square is above 1, never narrowed
     }
   }
 }
@@ -133,12 +134,12 @@ TEST_CASE("a camera that was bumped is carried freely by three marks, and errs a
     const Pose3 bump{turn_of(0.03 * Eigen::Vector3d(random.normal(), random.normal(), random.normal())),
                      3 * Eigen::Vector3d(random.normal(), random.normal(), random.normal())};
     bumped.camera_from_world = bump * bumped.camera_from_world;
-    const MappingCarried c =
-        carry_mapping(table.mapping, anchors, table.look(bumped, {}, 0.01, random), Motion::free);
-    found += c.misfit < 9;
+    const TransferredMapping c =
+        transfer_mapping(table.mapping, anchors, table.look(bumped, {}, 0.01, random), Motion::free);
+    found += c.reduced_chi_square < 9;
     const Point2 at{30, 20};
     const WorldPose mapped = c.mapping.world_pose(bumped.project({at.x, at.y, 0}), {});
-    inside_map += std::abs(mapped.x_mm - at.x) < 2 * mapped.sigma.x;
+    inside_map += std::abs(mapped.x_mm - at.x) < 2 * *mapped.sigma.x;
     const Pose3 truth = table.camera.camera_from_world.inverse() * bumped.camera_from_world;
     const Eigen::Vector3d off = rotation_vector_of(truth.rotation * c.old_from_now.rotation.conjugate());
     inside_tilt += std::abs(off.x()) < 2 * c.sigma_tilt.radians();
@@ -156,12 +157,12 @@ TEST_CASE("one mark alone: both tilts are weighed, the nearer is taken, and its 
   CameraModel bumped = table.camera;
   bumped.camera_from_world = Pose3{turn_of({0.01, -0.005, 0.02}), {1, 2, -1}} * bumped.camera_from_world;
   const auto all = table.look(bumped, {}, 0.02, random);
-  const MappingCarried three = carry_mapping(table.mapping, anchors, all, Motion::free),
-                       one = carry_mapping(table.mapping, anchors, {all[1]}, Motion::free);
+  const TransferredMapping three = transfer_mapping(table.mapping, anchors, all, Motion::free),
+                           one = transfer_mapping(table.mapping, anchors, {all[1]}, Motion::free);
   CHECK(one.identities == std::vector<int>{2});
   CHECK(one.sigma_tilt > three.sigma_tilt * 2);
   const Pose3 truth = table.camera.camera_from_world.inverse() * bumped.camera_from_world;
-  const auto turned_by = [&](const MappingCarried& c) {
+  const auto turned_by = [&](const TransferredMapping& c) {
     return rotation_vector_of(truth.rotation * c.old_from_now.rotation.conjugate()).norm();
   };
   CHECK(turned_by(three) < radians(2e-3).radians());
@@ -174,7 +175,7 @@ TEST_CASE("a mark that came loose, or the wrong size of a moved camera, is no mo
   const auto anchors = table.anchors(0.01, random);
   auto loose = table.look(table.camera, {}, 0.01, random);
   loose[2] = seen_mark(3, Pose2{7, 62, 170_deg}, 22, table.camera, 0.01, random);
-  CHECK(carry_mapping(table.mapping, anchors, loose, Motion::along_plane).misfit > 100);
+  CHECK(transfer_mapping(table.mapping, anchors, loose, Motion::along_plane).reduced_chi_square > 100);
   CHECK(check_mapping(table.mapping, anchors, loose).state == MappingState::changed);
   CameraModel higher = table.camera;
   higher.camera_from_world.position.z() += 5;
