@@ -6,6 +6,7 @@
 #include <cstdio>
 #include <cstring>
 #include <optional>
+#include <vector>
 
 #include "commands.hpp"
 #include "help.hpp"
@@ -43,6 +44,14 @@ std::string command_of(const CLI::App& app) {
   return command;
 }
 
+/// --quiet and --verbose may stand behind the command as well.
+void put_in_front(std::vector<char*>& words) {
+  if (words.empty()) return;
+  std::stable_partition(words.begin() + 1, words.end(), [](const char* word) {
+    return std::strcmp(word, "--quiet") == 0 || std::strcmp(word, "--verbose") == 0;
+  });
+}
+
 }  // namespace
 
 // Setting up the commands throws only for want of memory.
@@ -60,11 +69,10 @@ int main(int argc, char** argv) {  // NOLINT(bugprone-exception-escape)
   app.set_version_flag("--version", "heron 0.1.0");
   app.require_subcommand(1);
   std::optional<int64_t> memory_mb;
-  app.add_option("--memory", memory_mb,
-                 "memory limit for reading one input file, MB; goes before the command; default 1024");
+  app.add_option("--memory", memory_mb, "memory limit for reading one input file, MB; default 1024");
   bool quiet = false, verbose = false;
   app.add_flag("--quiet", quiet, "shows errors alone");
-  app.add_flag("--verbose", verbose, "shows details too, with times")->excludes("--quiet");
+  app.add_flag("--verbose", verbose, "shows details too, with times");
   heron::tool::Action action;
   heron::tool::add_cameras(app, action);
   heron::tool::add_record(app, action);
@@ -86,7 +94,9 @@ int main(int argc, char** argv) {  // NOLINT(bugprone-exception-escape)
   heron::tool::set_log(heron::tool::LogLevel::note, false);
   app.failure_message(heron::tool::wrong_use);
   try {
-    app.parse(argc, argv);
+    std::vector<char*> words(argv, argv + argc);
+    put_in_front(words);
+    app.parse(argc, words.data());
   } catch (const CLI::ParseError& error) {
     return parse_failed(app, error);
   }
@@ -94,6 +104,7 @@ int main(int argc, char** argv) {  // NOLINT(bugprone-exception-escape)
     constexpr int64_t max_mb = int64_t{1} << 40;  // of what is shifted
     if (memory_mb)
       heron::set_input_budget(static_cast<size_t>(std::clamp<int64_t>(*memory_mb, 0, max_mb)) << 20);
+    if (quiet && verbose) heron::fail_argument("--quiet and --verbose exclude each other");
     const std::string command = command_of(app);
     using heron::tool::LogLevel;
     heron::tool::set_log(quiet     ? LogLevel::error

@@ -82,8 +82,10 @@ std::string man_page(const Command& command, const std::vector<Command>& all) {
   const bool is_program = command.path.empty();
   const std::string name = is_program ? "heron" : "heron-" + replaced(command.path, {{' ', "-"}});
   const std::string description = command.app->get_description();
-  std::string text = fmt::format(".TH {} 1 \"\" \"Able Heron\" \"Able Heron\"\n", replaced(name, {{'-', "\\-"}}));
-  text += fmt::format(".SH NAME\n{} \\- {}\n", roff(name), roff(description.substr(0, description.find('\n'))));
+  std::string text =
+      fmt::format(".TH {} 1 \"\" \"Able Heron\" \"Able Heron\"\n", replaced(name, {{'-', "\\-"}}));
+  text +=
+      fmt::format(".SH NAME\n{} \\- {}\n", roff(name), roff(description.substr(0, description.find('\n'))));
   text += fmt::format(".SH SYNOPSIS\n.B heron{}\n[\\fIOPTIONS\\fR]\n",
                       is_program ? " \\fICOMMAND\\fR" : " " + roff(command.path));
   text += fmt::format(".SH DESCRIPTION\n{}\n", roff(description));
@@ -151,7 +153,8 @@ std::string zsh_completion(const std::vector<Command>& all) {
     }
     std::vector<std::string> below;
     for (const CLI::App* sub : commands_of(*c.app)) below.push_back(sub->get_name());
-    const std::string rest = below.empty() ? "'*:file:_files'" : fmt::format("'1:command:({})'", fmt::join(below, " "));
+    const std::string rest =
+        below.empty() ? "'*:file:_files'" : fmt::format("'1:command:({})'", fmt::join(below, " "));
     cases += fmt::format("    '{}')\n      _arguments{} \\\n        {} ;;\n", c.path, arguments, rest);
   }
   return fmt::format(
@@ -204,9 +207,9 @@ void write_manual(const CLI::App& app, const std::string& folder) {
     if (std::filesystem::create_directories(std::filesystem::path(folder) / part, error); error)
       throw Error(ErrorCode::not_writable, ErrorPlace{folder}, "cannot be made: " + error.message());
   for (const Command& c : all)
-    write_file(fmt::format("{}/man1/heron{}{}.1", folder, c.path.empty() ? "" : "-",
-                           replaced(c.path, {{' ', "-"}})),
-               man_page(c, all));
+    write_file(
+        fmt::format("{}/man1/heron{}{}.1", folder, c.path.empty() ? "" : "-", replaced(c.path, {{' ', "-"}})),
+        man_page(c, all));
   write_file(folder + "/completions/heron.bash", bash_completion(all));
   write_file(folder + "/completions/_heron", zsh_completion(all));
   write_file(folder + "/completions/heron.fish", fish_completion(all));

@@ -32,7 +32,8 @@ std::vector<Called> called_of(const CLI::App* app) {
 
 std::vector<std::string> commands_of(const CLI::App& app) {
   std::vector<std::string> names;
-  for (const CLI::App* command : app.get_subcommands({})) names.push_back(command->get_name());
+  for (const CLI::App* command : app.get_subcommands({}))
+    if (!command->get_group().empty()) names.push_back(command->get_name());
   return names;
 }
 
@@ -118,6 +119,7 @@ void keep_options_apart(CLI::App& app) {
       },
       "");
   for (CLI::App* command : app.get_subcommands({})) {
+    if (command->get_group() == "Subcommands") command->group("Commands");
     for (CLI::Option* option : command->get_options())
       if (option->get_type_name().starts_with("FLOAT")) option->check(number);
     for (CLI::Option* option : command->get_options())

@@ -9,9 +9,13 @@ using namespace heron;
 namespace {
 
 template <class A, class B>
-concept Adds = requires(A a, B b) { a + b; };
+concept Adds = requires(A a, B b) {
+  a + b;
+};
 template <class A, class B>
-concept Composes = requires(A a, B b) { a * b; };
+concept Composes = requires(A a, B b) {
+  a* b;
+};
 
 using WorldFromPart = FramePose<frames::World, frames::Part>;
 

@@ -108,4 +108,7 @@ TEST_CASE("--quiet shows errors alone, --verbose details with the time") {
   CHECK(heron("--quiet map mapping.toml --pixel 5000,10").err.empty());
   CHECK(support::contains(heron("--quiet find none.png tray/tray-01.png").err, "none.png: cannot be opened"));
   CHECK(heron("--quiet --verbose " + find).status == 2);
+  // Behind the command they mean the same.
+  CHECK(support::contains(heron(find + " --verbose").err, "searched in"));
+  CHECK(heron("map mapping.toml --pixel 5000,10 --quiet").err.empty());
 }
