@@ -78,7 +78,8 @@ BoardShape shape_of(const CalibrateOptions& o) {
 
 std::string base_name(const std::string& path) { return std::filesystem::path(path).filename().string(); }
 
-/// Whether the points scatter by no more than what was allowed; else it says so, with the worst of them.
+/// Whether the points scatter by no more than what was allowed; else that is reported, with the worst of
+/// them.
 bool fits_well(const MappingRecord& r, const CalibrateOptions& o) {
   if (r.rms_px <= o.tolerance_px || r.points.empty()) return true;
   const MappedPoint& worst = *std::max_element(
@@ -204,7 +205,7 @@ int calibrate_lens(const CalibrateOptions& o) {
   for (const std::string& path : o.pictures) {
     progress.step();
     auto view = view_of(path, shape, r.width, r.height, nullptr, {.any_part = true});
-    if (!view) continue;  // the others may do; the reason is told
+    if (!view) continue;  // the others may be enough; the reason is reported
     if (path == o.plane) options.plane_view = static_cast<int>(views.size());
     r.pictures.push_back(view->name);
     views.push_back(std::move(*view));

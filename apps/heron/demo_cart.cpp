@@ -17,7 +17,7 @@
 namespace heron::tool {
 namespace {
 
-// Where the files say that the cart is; the demo itself uses whatever ports are free.
+// The cart's addresses in the files; the demo itself uses whatever ports are free.
 const Address floor_address{"127.0.0.1", 5021}, door_address{"127.0.0.1", 5022},
     pictures_address{"127.0.0.1", 5023};
 

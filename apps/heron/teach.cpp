@@ -181,7 +181,7 @@ Json json_of(const SettingValue& value) {
   return std::visit([](const auto& v) { return Json(v); }, value);
 }
 
-/// A kind without a report of its own: what teaching tells, and the settings.
+/// A kind without a report of its own: the results of teaching, and the settings.
 Json json_of(const Target& target) {
   Json facts = Json::object(), settings = Json::object();
   for (const Measurement& f : target.facts()) facts[f.name] = f.value;
@@ -242,7 +242,7 @@ void print_table(const PatternTarget& target, const TeachingReport& r) {
   for (const std::string& line : advice_of(r)) fmt::print("  advice     {}\n", line);
 }
 
-/// Keeps what is stable over the further pictures; says how much that was.
+/// Keeps the edges that are stable over the further pictures; reports their share.
 Target stable(const Target& target, const TeachArguments& o) {
   const auto* pattern = target.as<PatternTarget>();
   if (!pattern)

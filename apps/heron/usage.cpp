@@ -77,7 +77,7 @@ std::string too_much(const Called& called, const Called& last) {
   return fmt::format("no option {}", name);
 }
 
-/// What `error` says of one of the command's options, in our words.
+/// The text of an error about one of the command's options.
 std::string of_an_option(const CLI::App& command, const CLI::Error& error) {
   const std::string said = error.what();
   const CLI::Option* about = nullptr;

@@ -14,7 +14,7 @@ MappingCheck check_mapping(const Mapping& mapping, double mapping_sigma_px, cons
     throw Error(ErrorCode::not_determined,
                 fmt::format("check: {} board points; at least 9 are needed", seen.size()));
   // The mapping knows where centres are, a slanted dot is seen beside its own: a plane fitted to the new
-  // picture tells by how much. It tells the new picture's noise as well.
+  // picture shows by how much, and the new picture's noise as well.
   const PlaneCalibration now = calibrate_plane(seen, shape, dot_radius_px, 2, 2);
   std::vector<BoardPoint> points = seen;
   for (size_t i = 0; i < points.size(); ++i)

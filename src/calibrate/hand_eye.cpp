@@ -92,7 +92,7 @@ Pose3 pose_moved(const Pose3& pose, const Eigen::Ref<const Vector6>& by) {
   return {(turn_of(by.head<3>()) * pose.rotation).normalized(), pose.position + by.tail<3>()};
 }
 
-/// Where the flange is by the picture, beside where the robot says it is: turn and shift, in the robot's
+/// The flange by the picture, relative to the reported one: turn and shift, in the robot's
 /// frame.
 Vector6 residual_of(const HandEyeSample& s, const Pose3& x, const Pose3& y, CameraMount mount) {
   const Pose3 seen = mount == CameraMount::arm ? y * s.camera_from_board.inverse() * x.inverse()

@@ -15,7 +15,7 @@ constexpr double most = 0.75;  // least share of the stops that another reading 
 using Rotations = std::vector<Eigen::Quaterniond>;
 
 /// How far robot and camera differ in how much they turned between every two stops, degrees. That is the same
-/// whatever the camera's mounting is, so it tells apart ways of reading without solving for it.
+/// whatever the camera's mounting is, so it separates ways of reading without solving for it.
 double turning_misfit(const Rotations& robot, const Rotations& camera) {
   double sum = 0, count = 0;
   for (size_t i = 0; i < robot.size(); ++i)

@@ -97,7 +97,7 @@ void settle(Bundle& b, const std::vector<const BoardView*>& views) {
   }
 }
 
-/// Points further off than five sigma, the sigma taken from the median; true when some were turned away.
+/// Points further off than five sigma, the sigma taken from the median; true when some were rejected.
 bool reject_outliers(Bundle& b) {
   std::vector<double> sizes;
   for (const ObservedView& v : b.views)

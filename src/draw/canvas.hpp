@@ -48,7 +48,7 @@ class Canvas {
   void enlarge_words(double factor) { words_ = factor; }
   /// A filled box without rim.
   void patch(Point2 corner, double width, double height, Color color);
-  /// Stripes over every picture pixel where `mask` is set; `falling` tells two kinds apart without color.
+  /// Stripes over every picture pixel where `mask` is set; `falling` distinguishes two kinds without color.
   void stripes(const ImageView<const uint8_t>& mask, Color color, bool falling);
   void hatch(int x, int y);  ///< marks one picture pixel as not counting
   Image<Rgb> image() const;
@@ -61,7 +61,7 @@ class Canvas {
     void operator()(cairo_t* c) const { cairo_destroy(c); }
   };
   Canvas(int width, int height, int zoom);
-  /// Fills the canvas with what `color_at(x, y)` says of each picture pixel, as 0xRRGGBB.
+  /// Fills the canvas with `color_at(x, y)` of each picture pixel, as 0xRRGGBB.
   template <class ColorAt>
   void fill(ColorAt color_at);
   Point2 place(Point2 p) const { return {(p.x + 0.5) * zoom_, (p.y + 0.5) * zoom_}; }

@@ -6,7 +6,7 @@
 
 namespace heron::draw {
 
-/// From dark blue by green to pale yellow, for shares from 0 to 1: brightness alone tells the order.
+/// From dark blue by green to pale yellow, for shares from 0 to 1: the order is visible by brightness alone.
 inline Color heat(double share) {
   static constexpr Color stops[] = {
       {0.08, 0.10, 0.32}, {0.10, 0.38, 0.50}, {0.30, 0.65, 0.45}, {0.80, 0.85, 0.40}, {1.0, 0.98, 0.80}};

@@ -67,7 +67,7 @@ void draw_lengths(Canvas& canvas, const ReportedPart& part) {
   for (const NamedPoint& p : s.points) canvas.ring(p.at, 5, edge_color, 1.5);
 }
 
-/// What a kind tells in few words: "area 4021", for below a part's name.
+/// A kind's measurements in brief: "area 4021", for below a part's name.
 std::string figures_of(const Detection& s) {
   std::string words;
   for (const char* name : {measurement::area, measurement::deviation, measurement::diameter,
@@ -272,7 +272,7 @@ Image<Rgb> draw_residuals(const ImageView<const uint8_t>& picture, const std::ve
 
 namespace {
 
-/// What a teaching report says, in a few short lines.
+/// A teaching report in a few short lines.
 std::vector<std::string> lines_of(const TeachingReport& r) {
   std::vector<std::string> lines;
   lines.push_back(fmt::format(
@@ -313,7 +313,7 @@ void draw_pattern(Canvas& canvas, const PatternTarget& target, const TeachingRep
   }
 }
 
-/// Kinds without a drawing of their own: their lines, and what teaching tells.
+/// Kinds without a drawing of their own: their lines, and the results of teaching.
 void draw_kind(Canvas& canvas, const Target& target, int zoom) {
   draw_traces(canvas, target.contours());
   const Point2 origin = target.taught().origin;

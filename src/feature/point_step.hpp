@@ -45,7 +45,7 @@ struct PointStep {
 PointStep point_step(const ImageView<const uint8_t>& picture, const PointModel& model);
 
 /// The blur of a picture that points are first compared with, and every how manyth of `count` points serves
-/// to learn the true one: some ten tell it.
+/// to learn the true one: about ten are enough.
 inline constexpr double usual_blur_px = 0.9;
 inline size_t stride_to_learn_blur(size_t count) { return 1 + count / 10; }
 /// The true one from those points' changes of its logarithm (their median); the usual one without any.

@@ -81,7 +81,7 @@ void require_parsable(std::string_view text, const std::string& path) {
       const size_t from = i, quotes = multi ? 3 : 1;
       for (i += quotes; i < text.size() && text.substr(i, quotes) != std::string(quotes, c); ++i) {
         if (c == '"' && text[i] == '\\') ++i;
-        if (i < text.size() && text[i] == '\n' && !multi) break;  // the parser will say what is wrong
+        if (i < text.size() && text[i] == '\n' && !multi) break;  // the parser reports what is wrong
       }
       line += static_cast<int>(
           std::count(text.begin() + static_cast<std::ptrdiff_t>(from),

@@ -12,7 +12,7 @@ Eigen::MatrixXd product(const Eigen::MatrixXd& a, const Eigen::MatrixXd& b);
 /// Solves a x = b for a symmetric `a` (LDLT); b may hold several columns.
 Eigen::MatrixXd solve_symmetric(const Eigen::MatrixXd& a, const Eigen::MatrixXd& b);
 
-/// Inverse of a symmetric matrix whose rows and columns are brought to one scale first; nothing when it has
+/// Inverse of a symmetric matrix whose rows and columns are scaled alike first; nothing when it has
 /// no full rank (an eigenvalue below 1e-12 of that scale).
 std::optional<Eigen::MatrixXd> inverse_symmetric(const Eigen::MatrixXd& a);
 
@@ -26,7 +26,7 @@ SymmetricEigen eigen_symmetric(const Eigen::MatrixXd& a);
 /// W with W'W = a^-1, for a positive definite `a`: what whitens residuals of covariance `a`.
 Eigen::MatrixXd whitener(const Eigen::MatrixXd& a);
 
-/// The x that makes |a x - b| least, with columns brought to one length, so that units do not matter.
+/// The x that minimises |a x - b|, with columns scaled to one length, so that units do not matter.
 struct LinearLeastSquares {
   Eigen::VectorXd x;
   bool determined = false;          ///< the columns are independent (to 1e-6)

@@ -39,7 +39,7 @@ WorldPose PlaneMapping::world_pose(Point2 pixel, Angle angle, const PoseSigma& s
   // way.
   const Eigen::Matrix<double, 2, 8> by_parameters =
       -world_by_pixel * derivative_by_elements(pixel_from_world_, world);
-  // For the angle, a second point one millimetre along it tells how the direction turns.
+  // For the angle, a second point one millimetre along it shows how the direction turns.
   const Point2 step = unit(turned), ahead{world.x + step.x, world.y + step.y};
   const Eigen::Matrix<double, 2, 8> by_parameters_ahead =
       -jacobian(world_from_pixel_, pixel_from_world(WorldPoint(ahead))) *

@@ -38,7 +38,7 @@ RigidFit fit_rigid(const std::vector<Point2>& source, const std::vector<Point2>&
     refuse("touched points: they coincide; spread them over the work plane");
   const double fits = std::hypot(straight, sideways),
                fits_mirrored = std::hypot(mirrored_straight, mirrored_sideways);
-  // On one line both fit equally well and the handedness cannot be told.
+  // On one line both fit equally well and the handedness is not determined.
   if (std::abs(fits - fits_mirrored) < 1e-3 * std::max(fits, fits_mirrored))
     refuse(
         "touched points: they lie on one line, so which side is up is not fixed; touch one well off that "

@@ -24,7 +24,7 @@ struct RobustLimits {
   double first = std::numeric_limits<double>::infinity();
   double shrinks = 0;  ///< a round takes it to no less than this share of what it was
   int rounds = 10;
-  bool sigmas_known = true;  ///< false: they are relative, and the scatter tells how large they are
+  bool sigmas_known = true;  ///< false: they are relative, and the scatter gives their size
 };
 
 template <int N>
@@ -37,7 +37,7 @@ struct RobustFit {
   bool determined = false;
 };
 
-/// Linear least squares that what does not belong hardly touches: Tukey's biweight, iterated from `start`
+/// Linear least squares, robust against outliers: Tukey's biweight, iterated from `start`
 /// with a limit of 4.7 times the scatter that the median of the residuals shows (Huber, Robust Statistics,
 /// 1981). Not determined where what counts does not fix every unknown. Cost: rounds x rows.
 template <int N>

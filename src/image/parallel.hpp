@@ -22,7 +22,7 @@ class TaskGroup {
  public:
   TaskGroup();
   TaskGroup(const TaskGroup&) = delete;
-  ~TaskGroup();  ///< waits; what has not begun by then is not done, and what failed is not told
+  ~TaskGroup();  ///< waits; tasks that have not begun are dropped, and failures are not reported
   void begin(std::function<void()> errand);
   /// Does what is left of it, with all threads that are free; throws what an errand has thrown.
   void wait();

@@ -8,7 +8,7 @@ namespace heron {
 /// A strong edge, measured across.
 struct EdgeQuality {
   double step = 0;   ///< grey levels from one side to the other
-  double width = 0;  ///< 10 to 90% of the step, in pixels; 0 when something else lies too near to tell
+  double width = 0;  ///< 10 to 90% of the step, in pixels; 0 when something else is too near
 };
 
 /// The strongest edge of each 24 x 24 cell where `mask` is set, when it stands out of the noise.

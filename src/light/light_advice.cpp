@@ -49,7 +49,7 @@ std::vector<std::string> light_advice(const LightReport& r, const LightOptions& 
   const bool glare_alone =
       !r.glares.empty() && bright < max_bright;  // shortening the exposure does not cure a reflection
   if (bad("saturation") && !glare_alone) {
-    // How far beyond white it is cannot be seen; the clipped share tells how bold the step may be.
+    // How far beyond white it is cannot be seen; the clipped share sets the size of the step.
     advise_exposure(advice, clipped > 20 ? 0.35 : clipped > 5 ? 0.5 : 0.7, o);
   } else if (bad("brightness") && bright < min_bright) {
     advise_exposure(advice, wanted_level / std::max(4, bright), o);

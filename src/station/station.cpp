@@ -167,7 +167,7 @@ bool Station::take_picture() {
   auto picture = take_patiently();
   if (!picture || stopped()) return false;
   taken_ = Clock::now();
-  // A live camera tells when it exposed; the times of a recording are long past.
+  // A live camera reports when it exposed; the times of a recording are long past.
   if (camera_->info().live && picture->taken != std::chrono::system_clock::time_point{})
     taken_ -= std::clamp<Clock::duration>(std::chrono::system_clock::now() - picture->taken,
                                           Clock::duration(0), std::chrono::hours(1));

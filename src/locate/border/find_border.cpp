@@ -201,7 +201,7 @@ BorderRange far_beyond(BorderRange range, const Box& taught) {
   return range;
 }
 
-/// What each side tells, against the whole as it was found in the end; a side that gives too much is not
+/// Measures each side against the fitted whole; a side beyond its tolerance is not
 /// seen, and the limit that it misses is returned. Sets the score.
 std::vector<MissReason> tell_sides(const Polyline& posed, const Polyline& taught, double give,
                                    std::vector<SideFound>& sides, Detection& one) {

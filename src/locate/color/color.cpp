@@ -74,10 +74,10 @@ std::array<double, 3> color_of_patch(const ImageView<const Rgb>& picture, const 
   return sum;
 }
 
-/// A mean beyond these says nothing about the light: it is clipped, or next to nothing.
+/// A mean beyond these carries no information about the light: it is clipped, or next to nothing.
 constexpr Range<double> patch_levels{10, 250};
 
-/// The channel that says nothing, if one does.
+/// The channel without information, if there is one.
 std::optional<double> useless_level(const std::array<double, 3>& patch) {
   for (const double level : patch)
     if (level < patch_levels.min || level > patch_levels.max) return level;

@@ -3,7 +3,7 @@
 
 namespace heron {
 
-/// What a sample says about its color.
+/// The color learned from a sample.
 struct LearnedColor {
   ColorSeparation chosen;
   std::vector<ColorSeparation> all;  ///< every space of color, or grey alone where that was asked for

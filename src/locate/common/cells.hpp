@@ -100,7 +100,7 @@ Eigen::Matrix<double, unknowns, unknowns> covariance_of_cells(
   return inverse * squares.sum * inverse * squares.growth;
 }
 
-/// About what leaving out each cell by turns would tell (MacKinnon, Nielsen, Webb, Cluster-robust inference:
+/// About the jackknife over cells (MacKinnon, Nielsen, Webb, Cluster-robust inference:
 /// a guide to empirical practice, Journal of Econometrics 232, 2023), which is no less than the errors where
 /// few cells settle much. With nothing left to carry.
 template <class Scalar, int unknowns>

@@ -9,7 +9,7 @@ namespace heron {
 
 inline constexpr size_t max_misses = 8;
 
-/// What a limit says of a value that it turned away.
+/// The reason for a value that a limit rejects.
 inline MissReason too_low(const char* name, double value, double least, double sigma = 0) {
   return {name, value, fmt::format("at least {:g}", least), sigma};
 }

@@ -8,7 +8,7 @@ enum class Polarity {
   as_taught,
   inverted,
   either,   ///< one of the two, the whole part alike: two searches
-  per_edge  ///< each stretch of edges by itself
+  per_edge  ///< each contour segment by itself
 };
 
 inline Polarity polarity_of(Inversion inversion) {

@@ -173,7 +173,7 @@ EdgeTarget EdgeTarget::taught_from(const TeachingPicture& from, EdgeSettings s) 
   const PreparedPicture prepared{Image<uint8_t>(from.grey)};
   s.taught.clear(), s.taught_sigmas.clear(), s.slopes.clear(), s.slope_sigmas.clear();
   std::vector<LineEdge> edges;
-  std::optional<Point2> natural;  // where the thing itself says that it is
+  std::optional<Point2> natural;  // the centre or corner itself
   if (s.fit == EdgeShape::circle)
     natural = learn_circle(prepared, scans[0], s);
   else

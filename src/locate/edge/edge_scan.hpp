@@ -27,13 +27,13 @@ std::vector<ScanEdge> ordered(std::vector<ScanEdge> all, EdgeOrder order, int ev
 struct Scanned {
   ScanProfile profile;
   std::vector<LineEdge> meant;
-  std::vector<ScanEdge> others;  ///< met and turned away: too weak or of the other sense; strongest first
+  std::vector<ScanEdge> others;  ///< rejected: too weak or of the other sense; strongest first
 };
 
 Scanned scanned(const PreparedPicture& prepared, const Scan& scan, const EdgeSettings& settings,
                 const char* name);
 
-/// Adds a miss for every edge that was turned away, with the limits that did it.
+/// Adds a miss for every rejected edge, with the limits that rejected it.
 void tell_others(const Scan& scan, const Scanned& scanned, EdgeChange change, FindResult& result);
 
 /// The edge's line across its band.

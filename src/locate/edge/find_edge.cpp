@@ -131,7 +131,7 @@ FindResult find_circle(const EdgeSettings& s, const Scan& fan, const PreparedPic
   return result;
 }
 
-/// The edge of each of several bands; fewer where a band has none, which is then told.
+/// The edge of each of several bands; fewer where a band has none, which is then a miss.
 std::vector<LineEdge> one_edge_each(const std::vector<Scan>& scans, const EdgeSettings& s,
                                     const PreparedPicture& prepared, Explain explain, FindResult& result,
                                     Work* work) {

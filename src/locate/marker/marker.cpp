@@ -168,7 +168,7 @@ std::vector<RimCandidate> reasons_beyond(const MarkerTarget& target, const Prepa
         return distance(o.fit.centre, c.fit.centre) < 0.5 * c.fit.radius;
       };
       c.quality = quality_of(c.fit, s.diameter, s.tolerance);
-      // Told for its roundness, not for the size that it is turned away for.
+      // Reported for its roundness, not for the size that rejects it.
       if (c.fit.rim > 0.35 && std::none_of(all.begin(), all.end(), same)) all.push_back(std::move(c));
     }
   }

@@ -98,7 +98,7 @@ class GreyRim {
   Step step(bool judge) {
     Step s;
     light_sectors(s);
-    // What one sector says by itself: how far its edge lies outwards, and how well the edge explains it.
+    // One sector by itself: how far its edge lies outwards, and how well the edge explains it.
     std::vector<double> scatter;
     for (size_t i = 0; i < s.sectors.size(); ++i)
       if (s.lit[i]) scatter.push_back(s.sectors[i].squares / s.sectors[i].count);
@@ -282,7 +282,7 @@ class GreyRim {
     const auto count = static_cast<double>(contrasts.size());
     fit_.rim = count / static_cast<double>(parting_.count());
     if (contrasts.empty()) return;
-    // By the median: what hides a few sectors is told by the share that is seen.
+    // By the median: a few hidden sectors show in the visible share.
     const double usual = 1.4826 * median_size(offsets);
     fit_.scatter = std::sqrt(std::max(0.0, usual * usual - noise / count));  // beyond what noise makes of it
     fit_.contrast = median(contrasts);

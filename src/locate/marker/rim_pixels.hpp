@@ -22,7 +22,7 @@ struct RimPixels {
   bool serve(const RimFit& rim) const;
 };
 
-/// Grey levels from which on a pixel may have been brighter than it can tell.
+/// Grey levels from which on a pixel may be saturated.
 inline constexpr double brightest = 254;
 
 /// Half the width of the band along a rim that counts: farther off, blur leaves nothing.

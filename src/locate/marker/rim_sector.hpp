@@ -12,7 +12,7 @@ namespace heron {
 using RimVector = Eigen::Matrix<double, 6, 1>;
 using RimMatrix = Eigen::Matrix<double, 6, 6>;
 
-/// What one sector of a rim says of its light, and wants of the ellipse.
+/// One sector of a rim: its light, and its share of the normal equations of the ellipse.
 struct RimSector {
   RimMatrix normal = RimMatrix::Zero();
   RimVector right = RimVector::Zero();

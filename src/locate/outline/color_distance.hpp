@@ -21,7 +21,7 @@ std::array<double, 3> color_along_border(const ImageView<const Rgb>& picture, co
 /// backdrop's, in grey levels of the light that `backdrop` was seen in, above `away_ground`. Shadows and a
 /// brighter or darker backdrop leave it there. With a direction `towards` (a unit vector at right angles to
 /// the backdrop), along that alone: where backdrop and part mix, it then grows in proportion, and noise does
-/// not lift it. Pixels of the backdrop must be more than half, since they tell the light.
+/// not lift it. Pixels of the backdrop must be more than half, since they determine the light.
 Image<uint8_t> distance_from_color(const ImageView<const Rgb>& picture, const std::array<double, 3>& backdrop,
                                    const std::array<double, 3>& towards);
 inline constexpr int away_ground = 32;

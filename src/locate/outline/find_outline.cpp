@@ -170,7 +170,7 @@ void tell_of_others(const OutlineTarget& target, const Image<uint8_t>& silhouett
     const auto told = [&](const Miss& m) {
       return m.x >= c.left && m.x <= c.right && m.y >= c.top && m.y <= c.bottom;
     };
-    // What looks a little like the part here and there in a heap says less than the heap itself.
+    // Weak matches within a heap say less than the heap itself.
     if (too_large)
       std::erase_if(result.misses, [&](const Miss& m) {
         return told(m) && !m.reasons.empty() && m.reasons[0].name == limit::score;

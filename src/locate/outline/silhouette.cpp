@@ -61,7 +61,7 @@ Image<uint8_t> silhouette_of(const PreparedPicture& prepared, const SilhouetteBy
   const Image<uint8_t>& picture = prepared.level(0);
   const BackdropLevel level = level_of(picture, by.behind);
   const double min_threshold = 2.5 * prepared.noise_sigma(0);
-  // A background that is nearly black says nothing about the light.
+  // A background that is nearly black carries no information about the light.
   const double per_level = by.level >= 12 ? 1 / by.level : 0;
   const int width = picture.width();
   Image<uint8_t> result(width, picture.height());

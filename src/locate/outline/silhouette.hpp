@@ -17,7 +17,7 @@ struct BackdropLevel {
 };
 
 /// The level of the background, or with `behind` the light as a factor on that picture. Pixels of parts are
-/// turned away as outliers (Tukey), so they must be fewer than half.
+/// rejected as outliers (Tukey), so they must be fewer than half.
 BackdropLevel level_of(const ImageView<const uint8_t>& picture, const Image<uint8_t>* behind);
 
 /// What a silhouette is made by.

@@ -168,7 +168,7 @@ CurveFit settled(Curve curve, const std::vector<Crossing>& crossings, double wit
     const double v = curve.v(c.y);
     rows.push_back({{1, v, v * v}, c.x});
   }
-  // Worn and soiled edges agree with the stripe more or less; what strays more than most rows do has no say.
+  // Worn and soiled edges agree with the stripe more or less; rows that scatter more than most are outliers.
   constexpr double least = 1;  // pixel
   const auto robust = fit_robustly<3>(rows, curve.terms,
                                       {.least = least, .first = within, .rounds = 8, .sigmas_known = false});

@@ -26,7 +26,7 @@ FindOptions far_beyond(const FindOptions& options, const Target& target) {
   return wide;
 }
 
-/// The limits that turned away what only a search far beyond them came upon.
+/// The limits that reject a find which only a search far beyond them made.
 std::vector<std::string> limits_against(const Detection& s, const FindOptions& l, const Target& target,
                                         const FindResult& found, double near) {
   for (const Miss& m : found.misses) {

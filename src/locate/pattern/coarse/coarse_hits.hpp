@@ -9,7 +9,7 @@
 
 namespace heron {
 
-/// A pose worth a closer look.
+/// A pose to be refined.
 struct CoarseHit {
   Point2 place;  ///< of the origin, picture coordinates of level 0
   Angle angle;

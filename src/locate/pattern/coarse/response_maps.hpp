@@ -10,7 +10,7 @@ inline constexpr int best_response = 4;     // an edge of the very direction
 /// The step of a direction given in 256ths of a turn.
 inline int direction_step(int byte) { return ((byte + 8) >> 4) & 15; }
 
-/// For each of 16 directions: how well each pixel's neighbourhood answers to an edge of that direction, 0
+/// For each of 16 directions: how well each pixel's neighbourhood responds to an edge of that direction, 0
 /// to 4, over the rows `first` to `first + rows` of a level. A margin of `pad` pixels around them answers 0
 /// where the level ends, so that a pose may reach beyond it.
 struct ResponseMaps {

@@ -14,7 +14,7 @@ class ContourSegments {
   ContourSegments(const std::vector<TaughtEdge>& edges, const Box& extent);
   /// The nearest stretch.
   int of(const TaughtEdge& edge) const;
-  /// Puts edges of one stretch together, keeping their order within it; tells where each stretch ends.
+  /// Groups the edges of each segment, keeping their order within it; returns where each segment ends.
   std::vector<int> sort(std::vector<TaughtEdge>& edges) const;
   int count() const { return static_cast<int>(firsts_.size()); }
 

@@ -20,8 +20,8 @@ struct EdgeFitSearch {
   GradientSign rise = GradientSign::up;
   bool free_angle = true, free_scale = false;
   int rounds = 3;
-  double min_met = 0;       ///< per cent of the edges that the first round must meet; else it is given up
-  double min_begun = 0;     ///< score that the first of several rounds must come to; else it is given up
+  double min_met = 0;       ///< per cent of the edges that the first round must meet; else the fit is dropped
+  double min_begun = 0;     ///< score that the first of several rounds must reach; else the fit is dropped
   bool tells_sigma = true;  ///< its cost is as that of a round with few edges
   double noise_sigma = 0;   ///< of the picture and the taught one together, grey levels: the least sigmas
 };
@@ -31,7 +31,7 @@ struct EdgeFit {
   bool fitted = false;
   Similarity2 pose;  ///< picture_from_target, level 0
   double score = 0;  ///< 0 to 100, by the distances on that level
-  FitSigma sigma;    ///< on level 0, where it is to be told
+  FitSigma sigma;    ///< on level 0, if it was asked for
 };
 
 /// How much of the taught edge length is seen again at a pose.

@@ -43,7 +43,7 @@ struct EdgesMatched {
   std::vector<float> offsets, weights;
 };
 
-/// Moves the distances by a step as told by `edge_row`, and returns the sum of the match weights. Nearness:
+/// Moves the distances by a step, by `edge_row`, and returns the sum of the match weights. Nearness:
 /// full within half a pixel, nothing at 2.5. Direction: full within 22 degrees, nothing at 45.
 double match_edges(const EdgeColumns& edges, const EdgeSamples& met, double scale, const EdgeStep& step,
                    EdgesMatched& matched);

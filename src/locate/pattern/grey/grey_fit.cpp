@@ -133,7 +133,7 @@ class GreyFitting {
   GreyScratch& s_;
   GreyProblem problem_;
   double blurred_ = 0;  // the taught surface, by so many square pixels
-  GreyStep step_{};     // from which residuals are told, so that they show what does not belong
+  GreyStep step_{};     // residuals are taken after it, so that outliers show
   double scatter_ = 0;  // of theirs
 };
 

@@ -29,7 +29,7 @@ struct Further {
   /// Whether they explain more than what chance leaves, which comes so far once in many thousands.
   bool beyond_doubt(double scatter) const { return good && squares > 20 * scatter * scatter; }
 
-  bool good = false;                              ///< they can be told from each other and from the unknowns
+  bool good = false;                              ///< they are independent of each other and of the unknowns
   Eigen::Matrix<double, n, 1> unit, found;        ///< `found` times `unit` are the columns' shares
   double squares = 0;                             ///< that they explain
   Eigen::Matrix<double, grey_unknowns, n> moves;  ///< of the unknowns, by each of `found`

@@ -20,7 +20,7 @@ bool clear_of_mask(const Image<uint8_t>& mask, int x, int y, int reach) {
 
 GreyModel grey_model(const Image<uint8_t>& filled, const Image<uint8_t>& mask, Point2 origin,
                      const std::vector<TaughtEdge>& edges, double noise_sigma) {
-  constexpr double beside = 1.5;  // pixels from an edge; beyond, a blurred step tells hardly more
+  constexpr double beside = 1.5;  // pixels from an edge; a blurred step carries little information beyond
   constexpr int reach = 2, spline_reach = 3;
   GreyModel model{spline_coefficients(filled), {},     {beside + 0.1, {}, {}, {}},
                   {0.7, {}, {}, {}},           origin, noise_sigma};

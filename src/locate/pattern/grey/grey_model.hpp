@@ -33,7 +33,7 @@ struct GreyModel {
 GreyModel grey_model(const Image<uint8_t>& filled, const Image<uint8_t>& mask, Point2 origin,
                      const std::vector<TaughtEdge>& edges, double noise_sigma);
 
-/// What the grey values say about a pose.
+/// A pose fitted to grey values.
 struct GreyFit {
   bool fitted = false;
   Similarity2 pose;  ///< picture_from_target
@@ -44,7 +44,7 @@ struct GreyFit {
 struct GreySearch {
   bool free_angle = true, free_scale = false;
   double noise_sigma = 0;              ///< of the searched picture
-  std::optional<FitSigma> edges = {};  ///< how well edges alone know the pose that it starts from
+  std::optional<FitSigma> edges = {};  ///< of the pose that it starts from, by edges alone
 };
 
 /// Moves `start`, already right to some tenths of a pixel, to where the picture's own pixels agree best with
@@ -53,7 +53,7 @@ struct GreySearch {
 /// is not resampled, so its noise stays white. Where the picture is less sharp than the taught one, or a
 /// little more so, the taught surface is blurred to match. Not fitted where the brightness does not follow
 /// the taught one, nor where something else, a pattern behind the part, changes it so that edges alone know
-/// the pose far better, as a quarter of the pixels tells. Where edges know it about as well, the pose is the
+/// the pose far better, judged by a quarter of the pixels. Where edges know it about as well, the pose is the
 /// best mean of both. Cost: some tens of nanoseconds a pixel beside an edge, several times that where it
 /// blurs.
 GreyFit fit_greys(const Image<uint8_t>& picture, const GreyModel& model, const std::vector<float>& seen,

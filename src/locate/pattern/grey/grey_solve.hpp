@@ -49,7 +49,7 @@ class GreySolved {
   Eigen::LDLT<GreyMatrix> solver_;
 };
 
-/// What a weighed step told of the samples at a pose, before the light changes by it.
+/// A weighted step from the samples at a pose, before the light changes by it.
 struct FitState {
   const GreyProblem& problem;
   const std::vector<float>& roots;  ///< of the samples' weights

@@ -28,12 +28,12 @@ struct GreyProblem {
   Point2 middle = {0, 0};  ///< of the part, from its origin
 
   /// Whether light falls off so steeply over the part, beside the taught picture's, that how the ratio of the
-  /// two bends can be told from the grey values.
+  /// two bends can be determined from the grey values.
   bool falls_steeply() const {
     constexpr double steep = 0.13;  // of the gain, from the part's middle to its corners
     return size * std::hypot(light.along_x, light.along_y) >= steep * std::abs(gain_in_the_middle());
   }
-  /// Where it cannot be told, the slope u is shared out evenly, as neither picture is known to be the one lit
+  /// Where it cannot, the slope u is divided evenly, as neither picture is known to be the one lit
   /// unevenly: (1 + u / 2) / (1 - u / 2) bends by u^2 / 2. This, times the square of how far the gain is from
   /// that in the middle.
   double bend() const { return falls_steeply() ? 0 : 0.5 / gain_in_the_middle(); }

@@ -12,7 +12,7 @@ struct CoarseEdges {
   int level = 0;
   std::vector<TaughtEdge> edges;
   std::vector<double> directions;  ///< of their normals, in 256ths of a turn
-  std::vector<int> ends;  ///< of stretches that may rise or fall, each by itself; empty: all as taught
+  std::vector<int> ends;  ///< of contour segments that may rise or fall, each by itself; empty: all as taught
   EdgeColumns columns;
 };
 
@@ -37,7 +37,7 @@ class PatternModel {
   const std::vector<std::vector<TaughtEdge>>& levels() const { return levels_; }
   /// What a fit reads on each level: all edges on level 0, at most 128 well spread ones above.
   const std::vector<EdgeColumns>& columns() const { return columns_; }
-  /// At most 128 edges of level 0, for candidates that are not yet worth them all.
+  /// At most 128 edges of level 0, for early candidates.
   const EdgeColumns& few_columns() const { return few_; }
   /// Those of the first search: of the coarsest level, and of the next finer one where each edge may rise or
   /// fall; neighbours that do not go together blur into something else on the coarsest.

@@ -33,7 +33,7 @@ double inside(const Range<double>& range, double value) {
   return std::min(value - range.min, range.max - value);
 }
 
-/// Whether a value that was free within a range may be told: three of its sigmas must lie inside, since a
+/// Whether a value that was free within a range may be returned: three of its sigmas must lie inside, since a
 /// part that lies beyond the range may fit at its end. A range without width fixes the value.
 bool lies_within(double inside, double width, double sigma) {
   constexpr double slack = 1e-9;

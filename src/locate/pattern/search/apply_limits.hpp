@@ -21,11 +21,11 @@ struct Candidate {
 };
 
 /// Sorts candidates into detections and misses. Of two on the same spot the better one counts and the other
-/// is forgotten; of two that overlap, or that are too many, the worse is a miss that says so.
+/// is forgotten; of two that overlap, or that are too many, the worse is a miss with that reason.
 FindResult apply_limits(const PatternModel& target, const PreparedPicture& prepared,
                         std::vector<Candidate> candidates, const FindOptions& options);
 
-/// Adds misses that are not yet told, best first, eight at most.
+/// Adds misses that are not listed yet, best first, eight at most.
 void add_misses(FindResult& result, const std::vector<Miss>& more);
 
 }  // namespace heron

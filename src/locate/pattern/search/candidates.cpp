@@ -59,7 +59,7 @@ struct Starts {
   size_t size() const { return leaders.size() + others.size(); }
 };
 
-/// Whether the origin that is told lies where it may, or so near that a fit may still move it there.
+/// Whether the reported origin lies where it may, or so near that a fit may still move it there.
 bool may_be_told(const Candidate& start, const PatternSearch& search) {
   if (!search.reach.told_origins) return true;
   const Box& box = *search.reach.told_origins;

@@ -32,9 +32,9 @@ class DuplicateFilter {
     double sure;    ///< all hits whose middles lie so near, at whatever angle, lie over it; pixels
     bool is_first;  ///< it lies over no other that is known so far
   };
-  /// Keeps a fit in mind that shows a part nearly whole, and tells of it.
+  /// Remembers a fit that shows a part nearly whole; returns it then.
   std::optional<Whole> learn(const Candidate& fit);
-  /// Whether a fit ran into the pose of a part that is kept in mind, and is hardly better: it is that one.
+  /// Whether a fit converged to the pose of a remembered part, and is hardly better: it is that part.
   bool is_again(const Candidate& fit, int level) const;
   bool knows_any() const { return !wholes_.empty(); }
   /// Whether a hit lies by half over a part that is seen nearly whole, and even as a hit, which forgives

@@ -54,7 +54,7 @@ std::optional<Candidate> held_at(Candidate c, bool hold_angle, bool hold_scale, 
   edge.free_angle = edge.free_angle && !hold_angle, edge.free_scale = edge.free_scale && !hold_scale;
   const FitSigma before = c.sigma;
   if (!refine(c, edge, min_score, search) || c.score < min_score) return std::nullopt;
-  // What is held cannot tell how well it is known.
+  // A held parameter has no sigma of its own.
   if (!edge.free_angle) c.sigma.angle = before.angle;
   if (!edge.free_scale) c.sigma.scale = before.scale;
   return c;
@@ -82,7 +82,7 @@ Candidate fixed_again(Candidate c, const PatternSearch& search, const FindOption
   return c;
 }
 
-/// What was found of the centred target, as the target's own origin tells it. About the middle of a part its
+/// A find of the centred target, moved to the target's own origin. About the middle of a part its
 /// place and its angle are known nearly by themselves.
 Candidate report_at_origin(Candidate c, const PatternModel& target) {
   const Point2 far = rotated(target.to_centred() * -1, c.pose.angle) * c.pose.scale;

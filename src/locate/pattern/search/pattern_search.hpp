@@ -22,7 +22,7 @@ struct PatternReach {
   double effort;
   double max_overlap;
   Box origins;
-  bool names_nearest = false;  ///< when all candidates are given up, the best of them is told all the same
+  bool names_nearest = false;  ///< when all candidates are dropped, the best of them is reported all the same
   Point2 told_origin = {};  ///< from the origin of what is searched for: the target's own, if that is another
   std::optional<Box> told_origins = {};  ///< where that may lie
 };

@@ -10,7 +10,7 @@ EdgeFitSearch edge_search(const PatternSearch& search, int level);
 /// Score, contrast and edges of a candidate at its pose in the full picture, over all edges.
 void see(Candidate& c, const PatternSearch& search);
 
-/// All edges, `edge.rounds` times, then the score, then the grey values where it comes to `min_score`.
+/// All edges, `edge.rounds` times, then the score, then the grey values where the score reaches `min_score`.
 /// False when the edges cannot be fitted; the candidate is then seen where it stands.
 bool refine(Candidate& c, const EdgeFitSearch& edge, double min_score, const PatternSearch& search);
 

@@ -38,7 +38,7 @@ std::vector<Unseen> unseen_stretches(const Candidate& c, const PatternModel& tar
     own->normal += e.normal;
     own->places.push_back(e.place);
   }
-  // What a few edges tell, chance tells as well.
+  // A few edges may match by chance.
   constexpr size_t min_places = 6;
   std::erase_if(segments, [](const Unseen& s) { return s.places.size() < min_places; });
   for (Unseen& s : segments) s.normal = s.normal * (1 / norm(s.normal));
