@@ -11,12 +11,12 @@ Json json_of(const std::optional<double>& value) { return value ? Json(*value) :
 Json json_of(const std::optional<Angle>& angle) { return angle ? Json(angle->degrees()) : Json(nullptr); }
 
 template <class Frame>
-Json json_of(const MeasuredPose<Frame>& p) {
+Json json_of(const MeasuredPose<Frame>& p, bool has_angle) {
   return {
       {"x", p.x_mm},
       {"y", p.y_mm},
       {"z", p.z_mm},
-      {"angle", p.angle.degrees()},
+      {"angle", has_angle ? Json(p.angle.degrees()) : Json(nullptr)},
       {"sigma", {{"x", json_of(p.sigma.x)}, {"y", json_of(p.sigma.y)}, {"angle", json_of(p.sigma.angle)}}}};
 }
 
@@ -76,8 +76,8 @@ Json json_of(const ReportedPart& part) {
                      {"elevation", d.elevation.degrees()},
                      {"sigma", d.sigma_ray_mm}};
   }
-  if (part.world) j["world"] = json_of(*part.world);
-  if (part.robot) j["robot"] = json_of(*part.robot);
+  if (part.world) j["world"] = json_of(*part.world, s.has_angle);
+  if (part.robot) j["robot"] = json_of(*part.robot, s.has_angle);
   if (!part.withheld.empty()) j["withheld"] = part.withheld;
   return j;
 }
@@ -113,6 +113,6 @@ std::string report_json(const Report& report) {
 
 std::string part_json(const ReportedPart& part) { return line(json_of(part)); }
 
-std::string world_json(const UserPose& pose) { return line(json_of(pose)); }
+std::string world_json(const UserPose& pose) { return line(json_of(pose, true)); }
 
 }  // namespace heron

@@ -64,7 +64,10 @@ std::string run_gnuplot(const std::string& script) {
   const ScratchFolder folder;
   const std::string plan = folder.file("plot.gp"), said = folder.file("said.txt"),
                     drawn = folder.file("drawn");
-  write_file(plan, fmt::format("output_file = '{}'\n{}", drawn, script));
+  std::string drawn_quoted = drawn;
+  for (size_t at = 0; (at = drawn_quoted.find('\'', at)) != std::string::npos; at += 2)
+    drawn_quoted.insert(at, 1, '\'');
+  write_file(plan, fmt::format("output_file = '{}'\n{}", drawn_quoted, script));
   posix_spawn_file_actions_t actions;
   posix_spawn_file_actions_init(&actions);
   posix_spawn_file_actions_addopen(&actions, STDIN_FILENO, "/dev/null", O_RDONLY, 0);

@@ -308,6 +308,14 @@ TEST_CASE("a report is one line of JSON whose numbers read back to the same doub
   CHECK(json["found"][0]["world"]["x"].get<double>() == 1.0 / 3);
   CHECK(json["misses"][0]["limits"][0]["name"] == "score");
   CHECK(json["found"][0]["range_end"][0] == "angle");
+  // What is not known, and an angle that a part has not, are null.
+  CHECK(json["found"][0]["sigma"]["x"].is_null());
+  CHECK(json["found"][0]["world"]["sigma"]["angle"].is_null());
+  CHECK(json["found"][0]["world"]["angle"].is_number());
+  part.detection.has_angle = false;
+  const auto round = nlohmann::json::parse(part_json(part));
+  CHECK(round["angle"].is_null());
+  CHECK(round["world"]["angle"].is_null());
 }
 
 TEST_CASE("a picture is read as far as the memory goes that an input may take") {

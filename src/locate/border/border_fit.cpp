@@ -325,7 +325,7 @@ std::optional<BorderGuess> guess_border(const PreparedPicture& prepared, const P
   near.y = {best->pose.shift.y - 3, best->pose.shift.y + 3};
   Cell cell{
       .middle = best->pose, .half_turn = unknowns.turn ? 0.02 : 0, .half_scale = unknowns.scale ? 0.02 : 0};
-  if (const auto again = best_in_cell(prepared, taught, origin, senses, near, cell, unknowns)) best = again;
+  if (const auto again = best_in_cell(prepared, {taught, origin, senses}, near, cell, unknowns)) best = again;
   return best;
 }
 
