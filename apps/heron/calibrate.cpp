@@ -45,6 +45,10 @@ int calibrate_as_asked(const CalibrateOptions& o, const CLI::App& command) {
   for (const std::string& other : {o.points, o.touched, o.wrist, o.hand_eye, o.lens_from, o.check})
     read.push_back(other);
   require_not_read({o.output, o.picture, o.sigma_map, o.residual_plot}, read);
+  for (const std::string& path : {o.sigma_map, o.residual_plot})
+    if (!path.empty()) require_plot_file(path);
+  if (o.plot_data && o.sigma_map.empty() && o.residual_plot.empty())
+    fail_argument("calibrate: --plot-data needs --sigma-map or --residual-plot");
   const Way* chosen = nullptr;
   for (const Way& way : ways) {
     if (!way.asked) continue;

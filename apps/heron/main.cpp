@@ -47,7 +47,9 @@ std::string command_of(const CLI::App& app) {
 /// --quiet and --verbose may stand behind the command as well.
 void put_in_front(std::vector<char*>& words) {
   if (words.empty()) return;
-  std::stable_partition(words.begin() + 1, words.end(), [](const char* word) {
+  const auto end = std::find_if(words.begin() + 1, words.end(),
+                                [](const char* word) { return std::strcmp(word, "--") == 0; });
+  std::stable_partition(words.begin() + 1, end, [](const char* word) {
     return std::strcmp(word, "--quiet") == 0 || std::strcmp(word, "--verbose") == 0;
   });
 }

@@ -164,6 +164,10 @@ void save_sheet(const std::string& path, const Study& s, const Target& target, c
 
 int study(const StudyOptions& o) {
   require_not_read({o.plot, o.sheet, o.field, o.trend}, {o.target, o.known, o.compare});
+  bool plots = false;
+  for (const std::string& path : {o.plot, o.field, o.trend})
+    if (!path.empty()) require_plot_file(path), plots = true;
+  if (o.plot_data && !plots) fail_argument("study: --plot-data needs --plot, --field or --trend");
   const LoadedTarget loaded = load_target(o.target);
   const Recording recording = load_recording(o.recording);
   if (recording.size() == 0) fail_file({o.recording}, "holds no picture");

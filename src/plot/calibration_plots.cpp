@@ -42,7 +42,8 @@ PlotSheet sigma_plot(int width, int height, const Mapping& mapping, const std::v
         const WorldPose p = mapping.world_pose({map.x.min + i * (map.x.max - map.x.min) / (map.columns - 1),
                                                 map.y.min + j * (map.y.max - map.y.min) / (map.rows - 1)},
                                                {});
-        sigma = std::hypot(*p.sigma.x, *p.sigma.y);
+        const double both = std::hypot(*p.sigma.x, *p.sigma.y);
+        if (both > 0) sigma = both;  // 0: a mapping without a covariance
       } catch (const Error&) {
         // Past the plane's horizon nothing is known.
       }
@@ -53,7 +54,8 @@ PlotSheet sigma_plot(int width, int height, const Mapping& mapping, const std::v
   PlotSeries made_from{.label = fmt::format("{} points that the mapping was made from", points.size()),
                        .mark = PlotMark::dots};
   for (const MappedPoint& p : points) made_from.points.push_back(p.pixel);
-  return {.plots = {{.title = "standard uncertainty of a place on the work plane",
+  return {.plots = {{.title = map.range ? "standard uncertainty of a place on the work plane"
+                                        : "the uncertainty of this mapping is not known",
                      .x = pixels("x, pixels", width),
                      .y = pixels("y, pixels", height, true),
                      .series = {std::move(made_from)},

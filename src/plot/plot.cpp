@@ -197,6 +197,8 @@ std::string plot_data(const PlotSheet& sheet) {
   return text;
 }
 
+void require_plot_file(const std::string& path) { terminal_of(path); }
+
 void save_plot(const std::string& path, const PlotSheet& sheet, bool with_data) {
   const auto columns = static_cast<size_t>(std::max(1, sheet.columns));
   const size_t rows = std::max<size_t>(1, (sheet.plots.size() + columns - 1) / columns);

@@ -26,7 +26,7 @@ class FreePlaces {
       taken_.emplace_back(pose.position(), radius);
       return pose;
     }
-    fail_argument("tray: so many tiles do not fit on it");
+    fail_argument("tray: no place is free for a further tile; ask for fewer tiles");
   }
 
  private:

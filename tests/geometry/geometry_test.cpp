@@ -100,6 +100,7 @@ TEST_CASE("a plane mapping carries angles and refuses the horizon") {
   pixel_from_world << 4, 0, 600, 0, -4, 500, 0, 1e-3, 1;  // y down: the world seen from above
   const PlaneMapping mapping(pixel_from_world);
   const WorldPose pose = mapping.world_pose(mapping.pixel_from_world({20, 30}), degrees(-90));
+  CHECK(Mapping(mapping).world_angle(mapping.pixel_from_world({20, 30}), degrees(-90)) == pose.angle);
   CHECK(pose.x_mm == doctest::Approx(20));
   CHECK(pose.y_mm == doctest::Approx(30));
   // Straight up in the picture, left of the vanishing point's column or on it: the world direction follows

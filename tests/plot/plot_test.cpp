@@ -107,6 +107,7 @@ TEST_CASE("a sigma map grows away from where the mapping is known, and is blank 
   oblique << 4, 0, 160, 0, -4, 100, 0, 2e-2, 1;
   const PlotSheet past = sigma_plot(320, 240, PlaneMapping(oblique), {});
   CHECK_FALSE(past.plots[0].map->contours);
+  CHECK(contains(past.plots[0].title, "not known"));  // it has no covariance
   const support::TemporaryFolder folder;
   save_plot(folder / "sigma.png", sheet);
   save_plot(folder / "past.png", past);

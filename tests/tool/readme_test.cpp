@@ -111,6 +111,12 @@ TEST_CASE("--quiet shows errors alone, --verbose details with the time") {
   CHECK(heron("--quiet map mapping.toml --pixel 5000,10").err.empty());
   CHECK(support::contains(heron("--quiet find none.png tray/tray-01.png").err, "none.png: cannot be opened"));
   CHECK(heron("--quiet --verbose " + find).status == 2);
+  // What cannot be plotted is refused before the work.
+  const support::Ran ending = heron("study leaf.png tray --plot scores.bmp");
+  CHECK(ending.status == 2);
+  CHECK(ending.out.empty());
+  CHECK(support::contains(ending.err, ".png, .svg or .pdf"));
+  CHECK(support::contains(heron("study leaf.png tray --plot-data").err, "needs --plot"));
   // Behind the command they mean the same.
   CHECK(support::contains(heron(find + " --verbose").err, "searched in"));
   CHECK(heron("map mapping.toml --pixel 5000,10 --quiet").err.empty());

@@ -59,6 +59,10 @@ struct PlotSheet {
 /// The data of a sheet as CSV with columns plot,series,x,y,value; `value` is a map's and empty elsewhere.
 std::string plot_data(const PlotSheet& sheet);
 
+/// Throws Error{invalid_argument} when `path` has an ending that `save_plot` does not write; before long
+/// work.
+void require_plot_file(const std::string& path);
+
 /// Draws a sheet with gnuplot and writes it as .png (1280 x 800 pixels), .svg or .pdf, by the ending. With
 /// `with_data` the numbers are written beside it, as FILE.csv. Throws Error{invalid_argument} for another
 /// ending, Error{not_determined} when gnuplot is not installed (Debian: gnuplot-nox) or fails. Cost: about
