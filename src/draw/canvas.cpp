@@ -180,11 +180,4 @@ Image<Rgb> Canvas::image() const {
   return result;
 }
 
-double round_step(double length) {
-  const double power = std::pow(10, std::floor(std::log10(length / 4)));
-  for (const double step : {5.0, 2.0})
-    if (length / (step * power) >= 4) return step * power;
-  return power;
-}
-
 }  // namespace heron::draw

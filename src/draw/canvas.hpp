@@ -22,9 +22,6 @@ inline constexpr Color miss_color{1.0, 0.75, 0.85};   // pale pink
 inline constexpr Color region_color{1.0, 1.0, 1.0};
 inline constexpr Color rim_color{0.0, 0.0, 0.0, 0.75};
 
-/// 1, 2 or 5 times a power of ten, of which `length` holds four to ten: for ticks, contours and scale bars.
-double round_step(double length);
-
 enum class Stroke { solid, dashed, dotted };
 
 /// A picture to draw on, enlarged by a whole factor; coordinates are those of the picture.

@@ -1,5 +1,6 @@
 #include <fmt/format.h>
 
+#include "base/round_step.hpp"
 #include "heat.hpp"
 #include "heron/base/error.hpp"
 #include "heron/draw/overlay.hpp"

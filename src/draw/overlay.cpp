@@ -1,4 +1,5 @@
 #include "heron/draw/overlay.hpp"
+#include "base/round_step.hpp"
 
 #include <fmt/format.h>
 

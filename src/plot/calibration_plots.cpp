@@ -54,6 +54,7 @@ PlotSheet sigma_plot(int width, int height, const Mapping& mapping, const std::v
   PlotSeries made_from{.label = fmt::format("{} points that the mapping was made from", points.size()),
                        .mark = PlotMark::dots};
   for (const MappedPoint& p : points) made_from.points.push_back(p.pixel);
+  if (points.empty()) made_from.label.clear();  // as one known length has none
   return {.plots = {{.title = map.range ? "standard uncertainty of a place on the work plane"
                                         : "the uncertainty of this mapping is not known",
                      .x = pixels("x, pixels", width),

@@ -6,6 +6,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "base/round_step.hpp"
 #include "gnuplot.hpp"
 #include "heron/base/error.hpp"
 #include "heron/files/atomic_file.hpp"
@@ -97,14 +98,6 @@ std::string map_settings(const PlotMap& map) {
       quoted(map.label));
   if (map.range) text += fmt::format("set cbrange [{}:{}]\n", number(map.range->min), number(map.range->max));
   return text;
-}
-
-/// A round number of which about six make `span`.
-double round_step(double span) {
-  const double decade = std::pow(10, std::floor(std::log10(span / 6)));
-  for (const double factor : {1.0, 2.0, 5.0})
-    if (span / (factor * decade) <= 7) return factor * decade;
-  return 10 * decade;
 }
 
 /// Lines of equal value as a block $lines, each with its value.
