@@ -145,6 +145,14 @@ std::string not_negative(const std::string& text) {
 
 void require_not_read(const std::vector<std::string>& written, const std::vector<std::string>& read) {
   std::error_code none;
+  const auto is_same = [](const std::string& a, const std::string& b) {
+    return std::filesystem::path(a).lexically_normal() == std::filesystem::path(b).lexically_normal();
+  };
+  for (size_t i = 0; i < written.size(); ++i)
+    for (size_t k = i + 1; k < written.size(); ++k)
+      if (!written[i].empty() && is_same(written[i], written[k]) &&
+          (!std::filesystem::exists(written[i], none) || std::filesystem::is_regular_file(written[i], none)))
+        fail_argument(fmt::format("{}: is the file of two outputs; give each its own", written[i]));
   for (const std::string& output : written)
     for (const std::string& input : read)
       if (!output.empty() && !input.empty() && std::filesystem::is_regular_file(output, none) &&

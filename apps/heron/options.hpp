@@ -33,7 +33,8 @@ void require_used(const CLI::App& command, const std::string& way, const std::st
 
 /// Refuses a negative value for an unsigned option, which would otherwise wrap around to a huge number.
 std::string not_negative(const std::string& text);
-/// Throws Error{invalid_argument} when a file that a command would write is one that it reads.
+/// Throws Error{invalid_argument} when a file that a command would write is one that it reads, or that
+/// another of its outputs would write.
 void require_not_read(const std::vector<std::string>& written, const std::vector<std::string>& read);
 
 /// FILE for one picture; FILE-01, FILE-02 ... before the ending for several.

@@ -47,7 +47,10 @@ std::string axis_of(const char* name, const PlotAxis& axis, bool has_data) {
                               end(axis.reversed ? axis.range->max : axis.range->min),
                               end(axis.reversed ? axis.range->min : axis.range->max));
   if (!has_data) return text + fmt::format("set {}range [0:1]\n", name);
-  return text + fmt::format("set autoscale {}\nset offsets graph 0, 0, graph 0.05, graph 0.05\n", name);
+  // Room above and below what has no end given.
+  const bool is_y = name == std::string_view("y");
+  return text + fmt::format("set autoscale {}\n{}", name,
+                            is_y ? "set offsets graph 0, 0, graph 0.05, graph 0.05\n" : "");
 }
 
 const char* style_of(PlotMark mark) {

@@ -117,6 +117,7 @@ TEST_CASE("--quiet shows errors alone, --verbose details with the time") {
   CHECK(ending.out.empty());
   CHECK(support::contains(ending.err, ".png, .svg or .pdf"));
   CHECK(support::contains(heron("study leaf.png tray --plot-data").err, "needs --plot"));
+  CHECK(support::contains(heron("study leaf.png tray --plot a.png --field ./a.png").err, "two outputs"));
   // Behind the command they mean the same.
   CHECK(support::contains(heron(find + " --verbose").err, "searched in"));
   CHECK(heron("map mapping.toml --pixel 5000,10 --quiet").err.empty());
