@@ -163,9 +163,10 @@ heron_module(locate/study USES locate/common)
 # Layer 3
 heron_module(report USES geometry locate/common)
 heron_module(light USES calibrate)
+heron_module(gauge USES report locate/edge)
 # Layer 4
 if(HERON_HAS_files)
-  heron_module(files COLD USES report calibrate heights LINK PNG::PNG JPEG::JPEG TIFF::TIFF PkgConfig::tomlplusplus nlohmann_json::nlohmann_json)
+  heron_module(files COLD USES gauge calibrate heights LINK PNG::PNG JPEG::JPEG TIFF::TIFF PkgConfig::tomlplusplus nlohmann_json::nlohmann_json)
 endif()
 # Layer 5
 if(HERON_HAS_draw)
@@ -199,7 +200,7 @@ endif()
 
 heron_library(core PUBLIC Eigen3::Eigen MODULES base geometry image feature heights calibrate locate/common locate/edge_samples
   locate/track locate/scan locate/color locate/marker locate/edge locate/border locate/stripe locate/pattern/model locate/pattern/edges
-  locate/pattern/coarse locate/pattern/grey locate/pattern/search locate/pattern/teach locate/outline locate/target locate/study report light)
+  locate/pattern/coarse locate/pattern/grey locate/pattern/search locate/pattern/teach locate/outline locate/target locate/study report light gauge)
 heron_library(render MODULES render PUBLIC AbleHeron::core)
 # heron_optional_library(NAME PUBLIC libraries...): a library of one module, when it can be built.
 macro(heron_optional_library name)

@@ -3,6 +3,7 @@
 #include <unistd.h>
 
 #include <array>
+#include <atomic>
 #include <cstdio>
 #include <cstdlib>
 #include <filesystem>
@@ -81,9 +82,9 @@ struct Ran {
 
 /// Runs a shell command in `folder`.
 inline Ran run(const std::string& command, const std::string& folder) {
-  static int number = 0;
-  const std::string out = folder + "/.out-" + std::to_string(++number),
-                    err = folder + "/.err-" + std::to_string(number);
+  static std::atomic<int> calls = 0;
+  const std::string number = std::to_string(++calls), out = folder + "/.out-" + number,
+                    err = folder + "/.err-" + number;
   const int status =
       std::system(("cd " + folder + " && ( " + command + " ) >" + out + " 2>" + err + " </dev/null").c_str());
   Ran ran{WIFEXITED(status) ? WEXITSTATUS(status) : 128 + WTERMSIG(status), read_text(out), read_text(err)};

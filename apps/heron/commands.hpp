@@ -19,10 +19,12 @@ void add_map(CLI::App& app, Action& action);
 void add_teach(CLI::App& app, Action& action);
 void add_find(CLI::App& app, Action& action);
 void add_study(CLI::App& app, Action& action);
+void add_gauge(CLI::App& app, Action& action);
 void add_track(CLI::App& app, Action& action);
 void add_run(CLI::App& app, Action& action);
 void add_simulate(CLI::App& app, Action& action);
 void add_demo(CLI::App& app, Action& action);
 void add_demo_cart(CLI::App& demo, Action& action);
+void add_demo_bench(CLI::App& demo, Action& action);
 
 }  // namespace heron::tool

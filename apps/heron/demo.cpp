@@ -111,6 +111,7 @@ void add_demo(CLI::App& app, Action& action) {
       ->capture_default_str();
   c->footer("Example: heron demo --seed 7\nExit status 1 when an arrival is more than 0.05 mm off.");
   add_demo_cart(*c, action);
+  add_demo_bench(*c, action);
   c->require_subcommand(0, 1);
   c->callback([o, c, &action] {
     if (c->get_subcommands().empty()) action = [o] { return run_demo(o->seed, o->output, o->time_scale); };

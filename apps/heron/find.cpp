@@ -9,14 +9,17 @@
 
 #include "commands.hpp"
 #include "find_arguments.hpp"
+#include "gauge.hpp"
 #include "help.hpp"
 #include "heron/base/work.hpp"
 #include "heron/draw/overlay.hpp"
+#include "heron/files/gauge_file.hpp"
 #include "heron/files/mapping_file.hpp"
 #include "heron/files/picture_file.hpp"
 #include "heron/files/recording.hpp"
 #include "heron/files/report_json.hpp"
 #include "heron/files/target_file.hpp"
+#include "heron/gauge/measure.hpp"
 #include "heron/locate/prepared_picture.hpp"
 #include "kind_options.hpp"
 #include "log.hpp"
@@ -27,7 +30,7 @@ namespace heron::tool {
 namespace {
 
 struct FindCommand {
-  std::string target, mapping, drawing, region, region_mm;
+  std::string target, mapping, drawing, region, region_mm, gauges;
   std::vector<std::string> pictures, without;
   FindArguments options;
   KindOptions kind;
@@ -108,9 +111,7 @@ FindOptions options_from(const FindCommand& o, FindOptions options, const Mappin
 /// Finds the target in one picture. `report.elapsed_ms` is that of the search alone.
 Report report_on(const std::string& path, const Target& target, const PreparedPicture& prepared,
                  const FindOptions& options, const MappingRecord* mapping, const FindCommand& o) {
-  if (mapping && (mapping->width != prepared.width() || mapping->height != prepared.height()))
-    fail_argument(fmt::format("{}: {} x {} pixels, the mapping was made with {} x {}", path, prepared.width(),
-                              prepared.height(), mapping->width, mapping->height));
+  if (mapping) require_size_of(*mapping, prepared, path);
   const auto begun = std::chrono::steady_clock::now();
   PartGeometry geometry = target.geometry();
   if (o.height) geometry.height_mm = *o.height;
@@ -128,24 +129,22 @@ Report report_on(const std::string& path, const Target& target, const PreparedPi
   return report;
 }
 
-/// The pictures, with those of each folder in its place.
-std::vector<std::string> with_folders(const std::vector<std::string>& given) {
-  std::vector<std::string> pictures;
-  for (const std::string& path : given) {
-    if (!std::filesystem::is_directory(path)) {
-      pictures.push_back(path);
-      continue;
-    }
-    const Recording folder = load_recording(path);
-    for (size_t i = 0; i < folder.size(); ++i) pictures.push_back(folder.path(i));
-  }
-  return pictures;
+/// The gauges, which must follow this target alone: others are not searched for.
+GaugeSet gauges_for(const Target& target, const std::string& file) {
+  GaugeSet set = load_gauges(file);
+  for (const Gauge& g : set.gauges)
+    if (set.target(g.anchor) && g.anchor != target.name())
+      fail_argument(fmt::format(
+          "find: gauge '{}' of {} follows '{}', and '{}' is searched for; `heron gauge measure {}` "
+          "finds every target that gauges follow",
+          g.name, file, g.anchor, target.name(), file));
+  return set;
 }
 
 int find_in_all(FindCommand o) {
   o.pictures = with_folders(o.pictures);
   std::vector<std::string> read = o.pictures;
-  read.push_back(o.target), read.push_back(o.mapping);
+  read.push_back(o.target), read.push_back(o.mapping), read.push_back(o.gauges);
   require_not_read({o.drawing}, read);
   const LoadedTarget loaded = load_target(o.target);
   if (loaded.edited && !loaded.settings_lost && !loaded.resized)
@@ -159,6 +158,8 @@ int find_in_all(FindCommand o) {
   const Target target = changed.empty() ? loaded.target : loaded.target.with(changed);
   std::optional<MappingRecord> mapping;
   if (!o.mapping.empty()) mapping = load_mapping(o.mapping);
+  std::optional<GaugeSet> gauges;
+  if (!o.gauges.empty()) gauges = gauges_for(target, o.gauges);
   const double height_mm = o.height.value_or(target.geometry().height_mm);
   const FindOptions options = options_from(o, target.options(), mapping ? &*mapping : nullptr, height_mm);
   if (o.from_region) {  // zero is where the search region is, with the axes as they are
@@ -172,13 +173,14 @@ int find_in_all(FindCommand o) {
       Picture picture = load_picture(o.pictures[i]);
       picture.name = o.pictures[i];
       const auto begun = std::chrono::steady_clock::now();
-      const PreparedPicture prepared = prepare(picture, target);
+      const PreparedPicture prepared = gauges ? prepare(picture, *gauges) : prepare(picture, target);
       const double prepared_ms = milliseconds_since(begun);
       Report report = report_on(o.pictures[i], target, prepared, options, mapping ? &*mapping : nullptr, o);
       log_detail("find: {}: prepared in {:.1f} ms, searched in {:.1f} ms", o.pictures[i], prepared_ms,
                  report.elapsed_ms);
       report.elapsed_ms += prepared_ms;
-      nothing = nothing || report.parts.empty();
+      if (gauges) measure(report, *gauges, prepared, frames_of(mapping));
+      nothing = nothing || report.parts.empty() || status_of(report) != 0;
       if (o.json)
         fmt::print("{}\n", report_json(report));
       else
@@ -226,6 +228,7 @@ void add_find(CLI::App& app, Action& action) {
       ->group(where_group);
   o->options.add_to(*c);
   c->add_flag("--quick", o->quick, "skips the search for parts beyond the limits")->group(limits_group);
+  add(output_group, "--gauges", o->gauges, "gauge file; measures and judges the parts found");
   add(limits_group, "--budget", o->budget_ms, "time limit for each picture, milliseconds");
   o->kind.add_to(*c);
   add(output_group, "--picture", o->drawing,
@@ -235,7 +238,7 @@ void add_find(CLI::App& app, Action& action) {
       "`heron find TARGET.png --help` shows the settings of that target.\nExample: heron find leaf.png "
       "tray/tray-01.png --mapping mapping.toml --picture found.png\nLimits that are not given are those kept "
       "in the "
-      "target. Exit status 1 when a picture holds no part.");
+      "target. Exit status 1 when a picture holds no part, or its gauges are not all good.");
   c->callback([o, &action] { action = [o] { return find_in_all(*o); }; });
 }
 

@@ -11,13 +11,15 @@
 namespace heron::tool {
 namespace {
 
+/// A pattern's own settings have options with longer words in `teach`.
+bool has_own_options(const KindInfo& kind) { return kind.id == PatternTarget::info().id; }
+
+}  // namespace
+
 std::string option_of(std::string name) {
   std::replace(name.begin(), name.end(), '_', '-');
   return "--" + name;
 }
-
-/// A pattern's own settings have options with longer words in `teach`.
-bool has_own_options(const KindInfo& kind) { return kind.id == PatternTarget::info().id; }
 
 SettingValue value_from(const std::string& text, const NamedSetting& usual) {
   const std::string option = option_of(usual.name);
@@ -26,6 +28,15 @@ SettingValue value_from(const std::string& text, const NamedSetting& usual) {
     if (text == "yes" || text == "true") return true;
     if (text == "no" || text == "false") return false;
     fail_argument(fmt::format("{} \"{}\" must be yes or no", option, text));
+  }
+  if (std::holds_alternative<std::vector<std::string>>(usual.value)) {
+    std::vector<std::string> names{""};
+    for (const char c : text)
+      if (c == ',')
+        names.emplace_back();
+      else if (c != ' ' || !names.back().empty())
+        names.back() += c;
+    return names;
   }
   const auto count = static_cast<size_t>(std::count(text.begin(), text.end(), ',')) + 1;
   const bool row = std::holds_alternative<std::vector<double>>(usual.value);
@@ -37,8 +48,6 @@ SettingValue value_from(const std::string& text, const NamedSetting& usual) {
     fail_argument(fmt::format("{} {} must be a whole number", option, text));
   return static_cast<int>(numbers[0]);
 }
-
-}  // namespace
 
 void KindOptions::add_to(CLI::App& command) {
   std::map<std::string, std::string> help;  // settings of one name share an option
@@ -81,7 +90,10 @@ std::string setting_words(const SettingValue& value) {
   if (const auto* flag = std::get_if<bool>(&value)) return *flag ? "yes" : "no";
   if (const auto* word = std::get_if<std::string>(&value)) return *word;
   std::vector<std::string> texts;
-  for (const double v : std::get<std::vector<double>>(value)) texts.push_back(fmt::format("{:g}", v));
+  if (const auto* names = std::get_if<std::vector<std::string>>(&value))
+    texts = *names;
+  else
+    for (const double v : std::get<std::vector<double>>(value)) texts.push_back(fmt::format("{:g}", v));
   return texts.empty() ? "-" : fmt::format("{}", fmt::join(texts, ","));
 }
 

@@ -20,6 +20,11 @@ class KindOptions {
   std::map<std::string, std::string> texts_;
 };
 
+/// A setting's option: min_area is --min-area.
+std::string option_of(std::string name);
+/// A setting from an option's text, of the sort of its usual value. Throws Error{invalid_argument} for any other.
+SettingValue value_from(const std::string& text, const NamedSetting& usual);
+
 /// A setting as a person reads it.
 std::string setting_words(const SettingValue& value);
 

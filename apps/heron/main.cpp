@@ -87,6 +87,7 @@ int main(int argc, char** argv) {  // NOLINT(bugprone-exception-escape)
   heron::tool::add_teach(app, action);
   heron::tool::add_find(app, action);
   heron::tool::add_study(app, action);
+  heron::tool::add_gauge(app, action);
   heron::tool::add_track(app, action);
   heron::tool::add_run(app, action);
   heron::tool::add_simulate(app, action);

@@ -78,9 +78,9 @@ bool runs_for_long(const std::string& command) {
 }
 
 bool works_in_silence(const std::string& command) {
-  constexpr std::array silent{"light",        "level",          "board",          "calibrate",
-                              "rings",        "teach",          "demo cart",      "simulate tray",
-                              "simulate arm", "simulate stack", "simulate studio"};
+  constexpr std::array silent{"light",        "level",          "board",           "calibrate",
+                              "rings",        "teach",          "demo cart",       "simulate tray",
+                              "simulate arm", "simulate stack", "simulate studio", "simulate bench"};
   return std::find(silent.begin(), silent.end(), command) != silent.end();
 }
 

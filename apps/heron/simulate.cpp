@@ -8,6 +8,7 @@
 #include "heron/files/picture_file.hpp"
 #include "heron/render/stack_station.hpp"
 #include "heron/simulation/arm_cell.hpp"
+#include "heron/simulation/bench_cell.hpp"
 #include "heron/simulation/simulated_robot.hpp"
 #include "heron/simulation/studio_cell.hpp"
 #include "heron/simulation/tray_cell.hpp"
@@ -102,6 +103,37 @@ void add_tray(CLI::App& simulate, Action& action) {
           "{}: board.png, teach.png (leaf tile in {:g},{:g},{:g},{:g}), tray/ with {} pictures, known.csv, "
           "touched.csv, pairs.csv, truth.json\n",
           o->output, r.x, r.y, r.width, r.height, cell.station.views.size());
+      return 0;
+    };
+  });
+}
+
+void add_bench(CLI::App& simulate, Action& action) {
+  struct BenchOptions {
+    uint64_t seed = 1;
+    std::string output;
+    BenchFilling filling;
+  };
+  auto o = std::make_shared<BenchOptions>();
+  CLI::App* c = simulate.add_subcommand(
+      "bench", "Renders good and bad parts on the inspection bench, with their truth");
+  c->add_option("--seed", o->seed, "seed of the random parts")->capture_default_str()->check(not_negative);
+  c->add_option("--pictures", o->filling.pictures, "pictures of each of four families, two parts in each")
+      ->capture_default_str()
+      ->check(CLI::Range(1, 1000));
+  c->add_option("--bad", o->filling.bad_share, "share of the parts that have a defect")
+      ->capture_default_str()
+      ->check(CLI::Range(0.0, 1.0));
+  c->add_option("--defect", o->filling.defect_size, "size of defects in tolerances")
+      ->capture_default_str()
+      ->check(CLI::Range(0.0, 10.0));
+  c->add_option("--output", o->output, "folder")->required();
+  c->footer("Example: heron simulate bench --seed 3 --output bench");
+  c->callback([o, &action] {
+    action = [o] {
+      const BenchCell cell = write_bench_cell(o->output, o->seed, o->filling);
+      fmt::print("{}: board.png, {} families of parts with {} pictures each, truth.json\n", o->output,
+                 cell.families.size(), o->filling.pictures);
       return 0;
     };
   });
@@ -244,6 +276,7 @@ void add_simulate(CLI::App& app, Action& action) {
   add_robot(*c, action);
   add_tray(*c, action);
   add_arm(*c, action);
+  add_bench(*c, action);
   add_stack(*c, action);
   add_studio(*c, action);
   add_cart(*c, action);

@@ -1,5 +1,7 @@
 #include "steps.hpp"
 
+#include "gauge_table.hpp"
+
 #include <fmt/format.h>
 
 #include <filesystem>
@@ -8,6 +10,7 @@
 #include "heron/draw/overlay.hpp"
 #include "heron/files/csv_file.hpp"
 #include "heron/files/picture_file.hpp"
+#include "heron/files/recording.hpp"
 #include "heron/locate/names.hpp"
 #include "log.hpp"
 #include "options.hpp"
@@ -100,6 +103,25 @@ std::pair<std::vector<Point2>, std::vector<Point2>> touched_points(const std::st
   return pairs;
 }
 
+std::vector<std::string> with_folders(const std::vector<std::string>& given) {
+  std::vector<std::string> pictures;
+  for (const std::string& path : given) {
+    if (!std::filesystem::is_directory(path)) {
+      pictures.push_back(path);
+      continue;
+    }
+    const Recording folder = load_recording(path);
+    for (size_t i = 0; i < folder.size(); ++i) pictures.push_back(folder.path(i));
+  }
+  return pictures;
+}
+
+void require_size_of(const MappingRecord& mapping, const PreparedPicture& prepared, const std::string& path) {
+  if (mapping.width != prepared.width() || mapping.height != prepared.height())
+    fail_argument(fmt::format("{}: {} x {} pixels, the mapping was made with {} x {}", path, prepared.width(),
+                              prepared.height(), mapping.width, mapping.height));
+}
+
 PreparedPicture prepared_from_file(const Target& target, const std::string& path) {
   Picture picture = load_picture(path);
   picture.name = path;
@@ -180,6 +202,7 @@ void print_report(const Report& report) {
     for (size_t i = 0; i < m.reasons.size(); ++i) fmt::print("{} {}", i ? "," : "", words_of(m.reasons[i]));
     fmt::print("\n");
   }
+  if (report.verdict) print_readings(report);
 }
 
 }  // namespace heron::tool

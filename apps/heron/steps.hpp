@@ -31,6 +31,13 @@ std::optional<MappingRecord> mapping_from_pictures(const std::vector<std::string
 /// Points of a CSV that the robot touched: in the board's frame, and in the robot's.
 std::pair<std::vector<Point2>, std::vector<Point2>> touched_points(const std::string& path);
 
+/// The pictures, with those of each folder in its place.
+std::vector<std::string> with_folders(const std::vector<std::string>& given);
+
+/// Throws Error{invalid_argument} when the picture has another size than those that the mapping was made
+/// with.
+void require_size_of(const MappingRecord& mapping, const PreparedPicture& prepared, const std::string& path);
+
 double milliseconds_since(std::chrono::steady_clock::time_point begun);
 
 /// Figures in a line: "area 4021  deviation 0.31   quality:  rim 98".

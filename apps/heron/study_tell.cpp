@@ -8,6 +8,7 @@
 
 #include "heron/files/atomic_file.hpp"
 #include "heron/files/picture_file.hpp"
+#include "heron/files/target_file.hpp"
 #include "heron/locate/prepared_picture.hpp"
 #include "steps.hpp"
 

@@ -134,13 +134,21 @@ void Canvas::arrow(Point2 from, Point2 to, Color color, double width, Stroke str
   line(to, to - along * head - across * (0.45 * head), color, width);
 }
 
+constexpr double label_pad = 3;
+
+Point2 Canvas::label_size(const std::string& words, double size) {
+  size *= words_;
+  cairo_set_font_size(cairo_.get(), size);
+  cairo_text_extents_t extents;
+  cairo_text_extents(cairo_.get(), words.c_str(), &extents);
+  return Point2{extents.x_advance + 2 * label_pad, size * 1.15 + 2 * label_pad} / zoom_;
+}
+
 void Canvas::label(Point2 at, const std::string& words, Color color, double size) {
   cairo_t* c = cairo_.get();
+  const Point2 box = label_size(words, size) * zoom_;
   size *= words_;
-  cairo_set_font_size(c, size);
-  cairo_text_extents_t extents;
-  cairo_text_extents(c, words.c_str(), &extents);
-  const double pad = 3, w = extents.x_advance + 2 * pad, h = size * 1.15 + 2 * pad;
+  const double pad = label_pad, w = box.x, h = box.y;
   const double right = cairo_image_surface_get_width(surface_.get()),
                bottom = cairo_image_surface_get_height(surface_.get());
   const Point2 p = place(at);

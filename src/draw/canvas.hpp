@@ -41,6 +41,8 @@ class Canvas {
   void arrow(Point2 from, Point2 to, Color color, double width, Stroke stroke);
   /// Words in a dark box whose top left corner lies at `at`, moved so that it stays on the picture.
   void label(Point2 at, const std::string& words, Color color = {1, 1, 1}, double size = 13);
+  /// Width and height of the box that `label` would draw, picture pixels.
+  Point2 label_size(const std::string& words, double size = 13);
   /// Enlarges the words of labels that follow, for a picture that is looked at shrunk.
   void enlarge_words(double factor) { words_ = factor; }
   /// A filled box without rim.

@@ -4,6 +4,7 @@
 #include <fmt/format.h>
 
 #include "canvas.hpp"
+#include "gauge_overlay.hpp"
 #include "heron/locate/names.hpp"
 
 namespace heron {
@@ -165,6 +166,7 @@ Image<Rgb> report_on(Canvas canvas, const Report& report, const Box* search_regi
     canvas.box({search_region->x, search_region->y}, search_region->width, search_region->height,
                region_color, Stroke::dashed);
   for (const ReportedPart& part : report.parts) {
+    if (!report.readings.empty()) continue;
     draw_edges(canvas, part.detection.edges);
     draw_traces(canvas, part.detection.contours);
     draw_flaws(canvas, part.detection.defects);
@@ -176,8 +178,11 @@ Image<Rgb> report_on(Canvas canvas, const Report& report, const Box* search_regi
     if (miss.has_angle) canvas.arrow(at, at + unit(miss.angle) * 34, miss_color, 1.5, Stroke::dashed);
     canvas.label({miss.x + 16, miss.y + 16}, reason_of(miss), miss_color, 11);
   }
+  const bool judged = !report.readings.empty();
+  if (judged) draw_readings(canvas, report, words_by);
   int number = 0;
   for (const ReportedPart& part : report.parts) {
+    if (judged) break;  // its gauges say more than its edges
     const Detection& s = part.detection;
     const Around drawn(s);
     if (is_away(s, drawn)) canvas.line(drawn.middle(), {s.x, s.y}, axis_color, 1, Stroke::dotted);
@@ -219,7 +224,8 @@ Image<Rgb> report_on(Canvas canvas, const Report& report, const Box* search_regi
     draw_profile(canvas, report.profiles[i],
                  {width - chart_width - 10, height - (chart_height + 8) * static_cast<double>(i + 1)},
                  chart_width, chart_height);
-  canvas.label({6, 6}, fmt::format("{} found, {} missed", report.parts.size(), report.misses.size()),
+  const std::string found = fmt::format("{} found, {} missed", report.parts.size(), report.misses.size());
+  canvas.label({6, 6}, report.verdict ? fmt::format("{}: {}", word_of(*report.verdict), found) : found,
                {1, 1, 1}, 14);
   return canvas.image();
 }

@@ -79,6 +79,7 @@ Json json_of(const ReportedPart& part) {
   if (part.world) j["world"] = json_of(*part.world, s.has_angle);
   if (part.robot) j["robot"] = json_of(*part.robot, s.has_angle);
   if (!part.withheld.empty()) j["withheld"] = part.withheld;
+  if (part.verdict) j["verdict"] = word_of(*part.verdict);
   return j;
 }
 
@@ -92,6 +93,26 @@ Json json_of(const Miss& m) {
           {"scale", m.scale},
           {"score", m.score},
           {"limits", reasons}};
+}
+
+Json json_of(const Reading& r) {
+  Json j{{"name", r.gauge},
+         {"kind", r.kind},
+         {"part", r.part ? Json(*r.part) : Json(nullptr)},
+         {"quantity", r.quantity},
+         {"value", json_of(r.value)},
+         {"sigma", json_of(r.sigma)},
+         {"unit", r.unit},
+         {"state", word_of(r.state)},
+         {"limits", {{"min", json_of(r.limits.min)}, {"max", json_of(r.limits.max)}}}};
+  if (r.fixed) j["fixed"] = true;
+  if (r.undecided) j["undecided"] = true;
+  if (!r.reason.empty()) j["reason"] = r.reason;
+  for (const GaugeValue& v : r.values)
+    j["values"][v.name] = {{"value", v.value}, {"sigma", json_of(v.sigma)}, {"unit", v.unit}};
+  for (const GaugeItem& i : r.items)
+    j["items"].push_back({{"x", i.at.x}, {"y", i.at.y}, {"value", i.value}, {"counted", i.counted}});
+  return j;
 }
 
 // A file name may hold bytes that are no UTF-8; the line must stay valid JSON all the same.
@@ -108,6 +129,8 @@ std::string report_json(const Report& report) {
   if (!report.complete) j["complete"] = false;
   for (const ReportedPart& part : report.parts) j["found"].push_back(json_of(part));
   for (const Miss& miss : report.misses) j["misses"].push_back(json_of(miss));
+  for (const Reading& reading : report.readings) j["readings"].push_back(json_of(reading));
+  if (report.verdict) j["verdict"] = word_of(*report.verdict);
   return line(j);
 }
 

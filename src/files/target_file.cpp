@@ -13,6 +13,7 @@
 #include "heron/files/atomic_file.hpp"
 #include "heron/files/input_budget.hpp"
 #include "heron/files/toml_file.hpp"
+#include "setting_toml.hpp"
 
 namespace heron {
 namespace {
@@ -41,26 +42,6 @@ std::string hash_of(const TaughtPicture& taught) {
 }
 
 std::string pair(double a, double b) { return fmt::format("[{}, {}]", toml_number(a), toml_number(b)); }
-
-std::string toml_of(const SettingValue& value) {
-  if (const auto* number = std::get_if<double>(&value)) return toml_number(*number);
-  if (const auto* whole = std::get_if<int>(&value)) return fmt::format("{}", *whole);
-  if (const auto* flag = std::get_if<bool>(&value)) return *flag ? "true" : "false";
-  if (const auto* word = std::get_if<std::string>(&value)) return toml_text(*word);
-  std::vector<std::string> texts;
-  for (const double v : std::get<std::vector<double>>(value)) texts.push_back(toml_number(v));
-  return fmt::format("[{}]", fmt::join(texts, ", "));
-}
-
-/// A setting read as what its default is.
-SettingValue setting_from(const TomlTable& file, const NamedSetting& usual) {
-  const std::string& name = usual.name;
-  if (const auto* number = std::get_if<double>(&usual.value)) return file.number(name, *number);
-  if (const auto* whole = std::get_if<int>(&usual.value)) return file.whole(name, *whole);
-  if (const auto* flag = std::get_if<bool>(&usual.value)) return file.flag(name, *flag);
-  if (const auto* word = std::get_if<std::string>(&usual.value)) return file.text(name, *word);
-  return file.has(name) ? file.numbers(name) : std::get<std::vector<double>>(usual.value);
-}
 
 const std::vector<const char*> inversion_words{"none", "whole", "local"},
     thoroughness_words{"quick", "normal", "exhaustive"};
@@ -133,7 +114,7 @@ TeachOptions teach_options_from(const TomlTable& file, const std::string& kind) 
   TeachOptions teaching;
   teaching.name = file.text("name");
   for (const NamedSetting& usual : settings_of(kind))
-    teaching.settings[usual.name] = setting_from(file, usual);
+    teaching.settings[usual.name] = setting_from(file, usual.name, usual.value);
   teaching.options = find_options_of(kind);
   if (const auto options = file.optional_table("options")) {
     for (const LimitRow& row : limit_rows())

@@ -8,8 +8,9 @@
 
 namespace heron::text_protocol {
 
-const std::array<const char*, field_count> field_words{
-    "x", "y", "angle", "score", "z", "sigma_x", "sigma_y", "sigma_angle", "ambiguous", "range_end"};
+const std::array<const char*, field_count> field_words{"x",         "y",         "angle",   "score",
+                                                       "z",         "sigma_x",   "sigma_y", "sigma_angle",
+                                                       "ambiguous", "range_end", "verdict"};
 
 const Fields& default_fields() {
   static const Fields fields{Field::x, Field::y, Field::angle, Field::score};
@@ -107,6 +108,7 @@ int digits_of(Field f) {
       return 2;
     case Field::ambiguous:
     case Field::range_end:
+    case Field::verdict:
       return 0;
     case Field::sigma_x:
     case Field::sigma_y:

@@ -5,7 +5,9 @@
 #include <cmath>
 
 #include "heron/camera/pause.hpp"
+#include "heron/files/gauge_file.hpp"
 #include "heron/files/picture_file.hpp"
+#include "heron/gauge/measure.hpp"
 #include "heron/locate/prepared_picture.hpp"
 
 namespace heron {
@@ -36,6 +38,7 @@ text_protocol::Part part_of(const ReportedPart& p, uint64_t number, int index) {
   }
   part[Field::ambiguous] = p.detection.ambiguous ? 1 : 0;
   part[Field::range_end] = p.detection.range_end.empty() ? 0 : 1;
+  if (p.verdict) part[Field::verdict] = static_cast<int>(*p.verdict);
   return part;
 }
 
@@ -45,6 +48,8 @@ std::string withheld(const ReportedPart& p, const std::set<Doubt>& doubts) {
   if (!part_of(p, 0, 1).can_be_sent()) return "its coordinates are larger than the protocol allows";
   if (p.detection.ambiguous && doubts.contains(Doubt::ambiguous)) return "ambiguous";
   if (!p.detection.range_end.empty() && doubts.contains(Doubt::range_end)) return "near a range's end";
+  if (p.verdict && *p.verdict != Verdict::good && doubts.contains(Doubt::not_good))
+    return word_of(*p.verdict);
   return {};
 }
 
@@ -120,6 +125,27 @@ Station::Station(StationFile file, std::unique_ptr<Camera> camera, Work* stop)
     looks_at_color_ = looks_at_color_ || loaded.target.info().looks_at_color;
     targets_.push_back({std::move(loaded.target), options});
   }
+  if (!file_.gauges.empty()) load_gauge_set();
+}
+
+/// A gauge that follows a target which the station does not find would never be measured.
+void Station::load_gauge_set() {
+  gauges_ = load_gauges(file_.gauges);
+  for (const GaugeTarget& t : gauges_->targets) {
+    if (!t.changed.empty())
+      fail_argument(fmt::format(
+          "station: {}: target '{}' was taught again since its gauges were drawn ({} changed); look at "
+          "them and confirm with `heron gauge confirm {}`",
+          file_.gauges, t.name, t.changed, file_.gauges));
+    looks_at_color_ = looks_at_color_ || t.target->info().looks_at_color;
+  }
+  for (const Gauge& g : gauges_->gauges)
+    if (gauges_->target(g.anchor) && std::none_of(targets_.begin(), targets_.end(), [&](const Loaded& t) {
+          return t.target.name() == g.anchor;
+        }))
+      fail_argument(
+          fmt::format("station: gauge '{}' of {} follows target '{}', which the station does not find",
+                      g.name, file_.gauges, g.anchor));
 }
 
 void Station::open_link() { link_.emplace(file_.link, stop_); }
@@ -142,6 +168,7 @@ Report Station::examine(const Picture& picture, const RobotFromWorld& robot_from
     report.complete = report.complete && result.complete;
     add_result(report, std::move(result), frames, t.target.geometry());
   }
+  if (gauges_) measure(report, *gauges_, prepared, frames, {}, stop_);
   for (ReportedPart& part : report.parts) part.withheld = withheld(part, file_.withhold);
   report.number = number_;
   report.picture = picture.name;

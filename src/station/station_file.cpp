@@ -64,7 +64,7 @@ void read_content(const TomlTable& t, StationFile& station) {
   }
   if (t.has("withhold")) {
     station.withhold.clear();
-    for (const size_t i : words_of(t, "withhold", {"ambiguous", "range_end"}))
+    for (const size_t i : words_of(t, "withhold", {"ambiguous", "range_end", "not_good"}))
       station.withhold.insert(static_cast<Doubt>(i));
   }
   if (t.has("token")) {
@@ -146,6 +146,7 @@ StationFile load_station(const std::string& path) {
 
   for (const TomlTable& t : file.tables("target")) station.targets.push_back(target_of(t, folder));
   if (station.targets.empty()) file.refuse("target", "names no target");
+  if (file.has("gauges")) station.gauges = (std::filesystem::path(folder) / file.text("gauges")).string();
   const TomlTable link = file.table("link");
   read_link(link, station);
   if (station.mount == Mount::arm && station.link.mode == LinkMode::push)

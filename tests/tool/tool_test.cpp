@@ -217,9 +217,12 @@ TEST_CASE("run, track and record end on a signal with everything settled, and th
       "file = \"leaf.png\"\n[link]\nprotocol = \"text\"\nconnect = \"127.0.0.1:5919\"\nmode = \"push\"\n"
       "timeout_s = 30\n");
   const auto signalled = [&](const std::string& arguments, const std::string& signal) {
-    return support::run(
-        "timeout --preserve-status -s " + signal + (sanitized ? " 9 " : " 2 ") + program + " " + arguments,
-        worked().folder.path());
+    return support::run("timeout --preserve-status -s " + signal +
+                            (thread_sanitized ? " 40 "
+                             : sanitized      ? " 9 "
+                                              : " 2 ") +
+                            program + " " + arguments,
+                        worked().folder.path());
   };
   support::Ran robot;
   std::thread side([&] {

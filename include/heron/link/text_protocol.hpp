@@ -31,8 +31,8 @@ inline constexpr size_t longest_line = 512;   ///< bytes without the line's end;
 inline constexpr double largest_value = 1e6;  ///< of a number in a PART, either side of 0
 
 /// What a PART line can hold beside the name.
-enum class Field { x, y, angle, score, z, sigma_x, sigma_y, sigma_angle, ambiguous, range_end };
-inline constexpr size_t field_count = 10;
+enum class Field { x, y, angle, score, z, sigma_x, sigma_y, sigma_angle, ambiguous, range_end, verdict };
+inline constexpr size_t field_count = 11;
 /// The words for fields, in their order.
 extern const std::array<const char*, field_count> field_words;
 using Fields = std::vector<Field>;

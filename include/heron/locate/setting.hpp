@@ -8,7 +8,8 @@
 namespace heron {
 
 /// The value of a setting as it stands in a target file.
-using SettingValue = std::variant<double, int, bool, std::string, std::vector<double>>;
+using SettingValue =
+    std::variant<double, int, bool, std::string, std::vector<double>, std::vector<std::string>>;
 
 /// One of a few words, held as a number.
 template <class Settings>
@@ -18,13 +19,21 @@ struct SettingWord {
   std::vector<const char*> words;
 };
 
-/// A setting of a kind of target: files, options and tables are made from these rows, so that a kind names
-/// its settings in one place. `name` is as in the file, min_area; the tool's option is --min-area.
+/// The words of an enum's member, in the order of its values.
+template <class Settings, auto member>
+SettingWord<Settings> setting_word(std::vector<const char*> words) {
+  return {[](const Settings& s) { return static_cast<int>(s.*member); },
+          [](Settings& s, int i) { s.*member = static_cast<std::decay_t<decltype(s.*member)>>(i); },
+          std::move(words)};
+}
+
+/// A setting of a kind of target or gauge: files, options and tables are made from these rows, so that a kind
+/// names its settings in one place. `name` is as in the file, min_area; the tool's option is --min-area.
 template <class Settings>
 struct SettingRow {
   const char* name;
   std::variant<double Settings::*, int Settings::*, bool Settings::*, std::vector<double> Settings::*,
-               SettingWord<Settings>>
+               std::string Settings::*, std::vector<std::string> Settings::*, SettingWord<Settings>>
       place;
   const char* help;
   bool learned = false;  ///< written by teaching, so it is no option of the tool
@@ -65,9 +74,11 @@ void set_value(const SettingRow<Settings>& row, Settings& settings, const Settin
           using Value = std::decay_t<decltype(settings.*place)>;
           const auto* same = std::get_if<Value>(&value);
           if (!same)
-            refuse_setting(row.name, std::is_same_v<Value, int>    ? "a whole number"
-                                     : std::is_same_v<Value, bool> ? "true or false"
-                                                                   : "a row of numbers");
+            refuse_setting(row.name, std::is_same_v<Value, int>                        ? "a whole number"
+                                     : std::is_same_v<Value, bool>                     ? "true or false"
+                                     : std::is_same_v<Value, std::string>              ? "a word"
+                                     : std::is_same_v<Value, std::vector<std::string>> ? "a row of names"
+                                                                                       : "a row of numbers");
           settings.*place = *same;
         }
       },

@@ -6,6 +6,7 @@
 
 #include "heron/geometry/mapping.hpp"
 #include "heron/locate/detection.hpp"
+#include "heron/report/reading.hpp"
 
 namespace heron {
 
@@ -20,6 +21,7 @@ struct ReportedPart {
       {};                               ///< of the detection's points, in the world; empty without a mapping
   std::vector<double> lengths_mm = {};  ///< of its lengths; empty without a mapping
   std::string withheld = {};            ///< why a station does not send it; empty: it does
+  std::optional<Verdict> verdict = {};  ///< by its gauges' readings; nothing without gauges
 };
 
 /// Everything about one trigger: what is drawn, stored and sent.
@@ -31,6 +33,8 @@ struct Report {
   std::vector<Miss> misses;
   std::vector<ScanProfile> profiles;
   bool complete = true;  ///< false when the search was stopped: there may be more
+  std::vector<Reading> readings = {};   ///< of the gauges, in their order, part by part
+  std::optional<Verdict> verdict = {};  ///< of the picture; nothing without gauges
 };
 
 /// What is known of the frames; each may be missing.

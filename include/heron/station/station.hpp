@@ -5,6 +5,7 @@
 #include "heron/camera/camera.hpp"
 #include "heron/files/mapping_file.hpp"
 #include "heron/files/target_file.hpp"
+#include "heron/gauge/gauge.hpp"
 #include "heron/image/picture.hpp"
 #include "heron/report/report.hpp"
 #include "heron/station/station_file.hpp"
@@ -53,6 +54,7 @@ class Station {
     FindOptions options;
   };
   std::optional<Report> look();
+  void load_gauge_set();
   std::optional<RobotFromWorld> frame_of_question();
   bool take_picture();
   std::optional<Picture> take_patiently();
@@ -64,6 +66,7 @@ class Station {
   Work* stop_;
   MappingRecord mapping_;
   std::vector<Loaded> targets_;
+  std::optional<GaugeSet> gauges_;
   bool looks_at_color_ = false;
   std::optional<StationLink> link_;
   Picture picture_;

@@ -31,6 +31,7 @@ enum class Mount {
 enum class Doubt {
   ambiguous,  ///< it may lie in another pose as well
   range_end,  ///< it lies so near a range's end that it may lie beyond
+  not_good,   ///< its gauges did not find it good
 };
 
 /// A whole set-up, as in its file; docs/formats.md. Paths are made relative to the file's folder.
@@ -42,7 +43,8 @@ struct StationFile {
   FlangeFromWorld flange_from_world;  ///< of one on the arm
   bool from_axes = false;             ///< both start from the mapping's zero and axes, not from its board
   std::vector<StationTarget> targets;
-  bool quick = false;  ///< skips the search beyond the limits for parts that they reject
+  std::string gauges = {};  ///< gauge file; empty: parts are found and not judged
+  bool quick = false;       ///< skips the search beyond the limits for parts that they reject
   std::chrono::milliseconds camera_timeout{10000};  ///< for a camera that fails, before the station ends
   std::set<Doubt> withhold = {Doubt::ambiguous};    ///< such parts are reported and not sent
   LinkSettings link;

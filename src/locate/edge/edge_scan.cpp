@@ -72,33 +72,39 @@ std::vector<ScanEdge> ordered(std::vector<ScanEdge> all, EdgeOrder order, int ev
   return kept;
 }
 
-Scanned scanned(const PreparedPicture& prepared, const Scan& scan, const EdgeSettings& s, const char* name) {
-  Scanned result;
-  const std::vector<Strip> strips = strips_of(prepared.level(0), scan);
+ScannedProfile scanned_profile(const PreparedPicture& prepared, const Scan& scan,
+                               const std::vector<Strip>& strips, const EdgeSettings& s) {
+  ScannedProfile result;
   const std::vector<double> profile = profile_of(strips);
   const double noise = noise_of_profile(prepared, scan.lanes()),
                threshold = edge_threshold(s, prepared, scan.lanes());
-  const std::vector<ScanEdge> all =
-      edges_along(profile, scan.round(), std::min(threshold, std::max(2.0, 3 * noise)), noise);
-  std::vector<ScanEdge> meant;
-  for (const ScanEdge& e : all)
-    (std::abs(e.contrast) >= threshold && is_meant(e, s.change) ? meant : result.others).push_back(e);
-  for (const ScanEdge& e : ordered(std::move(meant), s.order, s.every)) {
-    result.meant.push_back(line_through(scan, strips, e, std::max(prepared.noise_sigma(0), 0.3)));
-    // Steps are a pixel long along the middle line, or nearly: an arc has whole steps.
-    ScanEdge& edge = result.meant.back().edge;
-    edge.at *= scan.per_step(), edge.sigma *= scan.per_step();
-  }
+  for (const ScanEdge& e :
+       edges_along(profile, scan.round(), std::min(threshold, std::max(2.0, 3 * noise)), noise))
+    (std::abs(e.contrast) >= threshold && is_meant(e, s.change) ? result.meant : result.others).push_back(e);
   std::stable_sort(result.others.begin(), result.others.end(),
                    [](const ScanEdge& a, const ScanEdge& b) { return weaker(b, a); });
-  result.profile = {.name = name,
+  result.profile = {.name = {},
                     .brightness = profile,
                     .strength = strength_along(profile, scan.round()),
                     .threshold = threshold,
                     .edges = {},
                     .path = {}};
-  for (const LineEdge& l : result.meant) result.profile.edges.push_back(l.edge.at / scan.per_step());
   for (int k = 0; k < scan.steps(); k += 2) result.profile.path.push_back(scan.at(k * scan.per_step(), 0));
+  return result;
+}
+
+Scanned scanned(const PreparedPicture& prepared, const Scan& scan, const EdgeSettings& s, const char* name) {
+  const std::vector<Strip> strips = strips_of(prepared.level(0), scan);
+  ScannedProfile met = scanned_profile(prepared, scan, strips, s);
+  Scanned result{.profile = std::move(met.profile), .meant = {}, .others = std::move(met.others)};
+  result.profile.name = name;
+  for (const ScanEdge& e : ordered(std::move(met.meant), s.order, s.every)) {
+    result.meant.push_back(line_through(scan, strips, e, std::max(prepared.noise_sigma(0), 0.3)));
+    // Steps are a pixel long along the middle line, or nearly: an arc has whole steps.
+    ScanEdge& edge = result.meant.back().edge;
+    edge.at *= scan.per_step(), edge.sigma *= scan.per_step();
+  }
+  for (const LineEdge& l : result.meant) result.profile.edges.push_back(l.edge.at / scan.per_step());
   return result;
 }
 

@@ -23,6 +23,15 @@ bool is_meant(const ScanEdge& edge, EdgeChange change);
 /// The edges of `all` that order and every ask for.
 std::vector<ScanEdge> ordered(std::vector<ScanEdge> all, EdgeOrder order, int every);
 
+/// The edges of a scan's profile, in steps along it, without their lines; the profile has no name yet.
+struct ScannedProfile {
+  ScanProfile profile;
+  std::vector<ScanEdge> meant;   ///< in the order of the scan
+  std::vector<ScanEdge> others;  ///< rejected: too weak or of the other sense; strongest first
+};
+ScannedProfile scanned_profile(const PreparedPicture& prepared, const Scan& scan,
+                               const std::vector<Strip>& strips, const EdgeSettings& settings);
+
 /// What a scan met, all of it and what of it is meant.
 struct Scanned {
   ScanProfile profile;

@@ -73,11 +73,13 @@ std::optional<Circle> agreed(const std::vector<Offered>& offered, const Scan& fa
     std::vector<double> agree(sectors, 0);
     double sum = 0;
     for (const Offered& o : offered) {
-      const double t = (distance(o.at, circle->centre) - circle->radius) / agree_within;
+      const Point2 out = o.at - circle->centre;
+      const double t = (std::sqrt(dot(out, out)) - circle->radius) / agree_within;
       double& there = agree[static_cast<size_t>(o.sector)];
       if (std::abs(t) < 1 && 1 - t * t > there) sum += 1 - t * t - there, there = 1 - t * t;
     }
     if (sum > most) most = sum, best = circle;
+    if (most > 0.9 * static_cast<double>(sectors)) break;  // nearly all agree: no other can do better
   }
   return best;
 }
@@ -97,6 +99,7 @@ CircleFit circle_by_scans(const PreparedPicture& prepared, const Scan& fan, cons
   std::vector<FitRow<3>> rows;
   std::vector<size_t> row_sector;
   std::vector<double> contrasts;
+  std::vector<RayEdge> met_at;
   size_t count = 0;
   for (int round = 0; round < 3; ++round) {
     const double half = std::min(settle_reach + 1, circle.radius - 1);
@@ -104,7 +107,7 @@ CircleFit circle_by_scans(const PreparedPicture& prepared, const Scan& fan, cons
     const Scan own = fan.about(circle.centre, circle.radius - half, circle.radius + half);
     const std::vector<Sector> sectors = sectors_of(own);
     count = sectors.size();
-    rows.clear(), row_sector.clear(), contrasts.clear();
+    rows.clear(), row_sector.clear(), contrasts.clear(), met_at.clear();
     for (size_t i = 0; i < count; ++i) {
       const Point2 from = own.at(0, sectors[i].across), to = own.at(2 * half, sectors[i].across);
       if (!prepared.level(0).view().holds(static_cast<int>(from.x), static_cast<int>(from.y)) ||
@@ -124,6 +127,7 @@ CircleFit circle_by_scans(const PreparedPicture& prepared, const Scan& fan, cons
       const double pulled = met->blur * met->blur / (2 * circle.radius);
       rows.push_back({{u.x, u.y, 1}, met->at - half + pulled, std::max(met->sigma, 0.003)});
       row_sector.push_back(i), contrasts.push_back(met->contrast);
+      met_at.push_back({from + u * (met->at + pulled), rows.back().sigma});
     }
     if (rows.size() < 4) return fit;
     const auto robust =
@@ -131,18 +135,20 @@ CircleFit circle_by_scans(const PreparedPicture& prepared, const Scan& fan, cons
     if (!robust.determined) return fit;
     circle.centre += {robust.unknowns[0], robust.unknowns[1]}, circle.radius += robust.unknowns[2];
     fit.covariance = robust.covariance;
-    fit.sectors.assign(count, false);
+    fit.sectors.assign(count, false), fit.met = met_at;
     double squares = 0;
     std::vector<double> on;
     for (size_t i = 0; i < rows.size(); ++i) {
       const double off = rows[i].value - rows[i].terms.dot(robust.unknowns);
       if (std::abs(off) > std::clamp(4 * rows[i].sigma, 0.5, 1.0)) continue;
       fit.sectors[row_sector[i]] = true, squares += off * off, on.push_back(contrasts[i]);
+      fit.met[i].on_circle = true;
     }
     if (on.size() < 4) return fit;
     fit.seen = static_cast<double>(on.size()) / static_cast<double>(count);
     fit.scatter = std::sqrt(squares / static_cast<double>(on.size()));
     fit.contrast = std::copysign(median_size(on), rising);
+    if (round > 0 && robust.unknowns.norm() < 0.001) break;
   }
   fit.centre = circle.centre, fit.radius = circle.radius;
   fit.determined = surrounds(circle, fan.centre());

@@ -5,6 +5,13 @@
 
 namespace heron {
 
+/// Where one sector meets the circle.
+struct RayEdge {
+  Point2 at;         ///< picture coordinates
+  double sigma = 0;  ///< along its ray, pixels
+  bool on_circle = false;
+};
+
 /// A circle through what the sectors of a fan meet.
 struct CircleFit {
   Point2 centre;
@@ -14,6 +21,7 @@ struct CircleFit {
   double scatter = 0;                                    ///< rms distance of those from it, pixels
   double contrast = 0;                                   ///< outside less inside, grey levels, their median
   std::vector<bool> sectors;
+  std::vector<RayEdge> met = {};
   bool determined = false;
 };
 

@@ -83,10 +83,7 @@ Point2 Scan::at(double along, double across) const {
     const double turn = start_ + 0.5 * sweep_ + across / radius_;
     return centre_ + unit(radians(turn)) * (radius_ - 0.5 * length_ + along);
   }
-  if (is_arc_) {
-    const double turn = start_ + (sweep_ < 0 ? -1 : 1) * along / radius_;
-    return centre_ + unit(radians(turn)) * (radius_ + across);
-  }
+  if (is_arc_) return on_arc(outwards(along), across);
   return centre_ + along_ * (along - 0.5 * length_) + Point2{-along_.y, along_.x} * across;
 }
 
@@ -143,10 +140,23 @@ std::vector<double> profile_along(const Image<uint8_t>& picture, const Scan& sca
     for (size_t k = 0; k < profile.size(); ++k) profile[k] = sums[k] / static_cast<double>(end - first);
     return profile;
   }
+  const Point2 outer{scan.outer() + 1, scan.outer() + 1};
+  if (scan.is_fan() && within(scan.centre() - outer) && within(scan.centre() + outer)) {
+    // The lanes of a fan are straight, each in its own direction.
+    std::vector<float> sums(profile.size());
+    for (int i = first; i < end; ++i) {
+      const Point2 out = scan.lane_direction(scan.lane(i));
+      add_samples(picture, scan.centre() + out * (scan.outer() - scan.length()), out * scan.per_step(), sums);
+    }
+    for (size_t k = 0; k < profile.size(); ++k) profile[k] = sums[k] / static_cast<double>(end - first);
+    return profile;
+  }
   for (int k = 0; k < scan.steps(); ++k) {
     double sum = 0;
+    const Point2 out = scan.is_arc() ? scan.outwards(k * scan.per_step()) : Point2{};
     for (int i = first; i < end; ++i) {
-      const Point2 p = scan.at(k * scan.per_step(), scan.lane(i));
+      const Point2 p =
+          scan.is_arc() ? scan.on_arc(out, scan.lane(i)) : scan.at(k * scan.per_step(), scan.lane(i));
       sum += bilinear(picture.view(), std::clamp(p.x, 0.0, right), std::clamp(p.y, 0.0, bottom));
     }
     profile[static_cast<size_t>(k)] = sum / (end - first);
@@ -228,6 +238,8 @@ std::optional<ScanEdge> step_near(const std::vector<double>& profile, bool round
   Eigen::Matrix4d normal;
   double squares = 0;
   int count = 0;
+  std::vector<BlurredStep> steps;
+  steps.reserve(static_cast<size_t>(2 * reach) + 2);
   for (int step = 0; step < 12; ++step) {
     normal.setZero();
     Eigen::Vector4d right = Eigen::Vector4d::Zero();
@@ -243,19 +255,22 @@ std::optional<ScanEdge> step_near(const std::vector<double>& profile, bool round
         there.value += value_at(skew, k, round) * (z * z - 1) * there.density / (blur * blur * blur);
       return there;
     };
+    steps.clear();
     for (int k = first; k <= last; ++k) {
       if (!round && (k < 0 || k >= n)) continue;
-      const double phi = step_at(k).value;
+      steps.push_back(step_at(k));
+      const double phi = steps.back().value;
       const Eigen::Vector2d j(1 - phi, phi);
       light += j * j.transpose(), light_right += value_at(profile, k, round) * j, ++count;
     }
     if (count < 5 || std::abs(light.determinant()) < 1e-6) return std::nullopt;
     const Eigen::Vector2d levels = light.inverse() * light_right;
     low = levels[0], high = levels[1];
+    size_t next = 0;
     for (int k = first; k <= last; ++k) {
       if (!round && (k < 0 || k >= n)) continue;
       const double z = (k - at) / blur;
-      const auto [phi, density] = step_at(k);
+      const auto [phi, density] = steps[next++];
       const double bell = density / blur;
       const double residual = value_at(profile, k, round) - low - (high - low) * phi;
       const Eigen::Vector4d j(-(high - low) * bell, -(high - low) * bell * z * blur, 1 - phi, phi);
@@ -301,7 +316,8 @@ std::vector<ScanEdge> edges_along(const std::vector<double>& profile, bool round
     }
     const auto edge = step_near(profile, round, peaks[i], reach, noise);
     const bool same_sense = edge && (edge->contrast > 0) == (strength[static_cast<size_t>(peaks[i])] > 0);
-    if (!same_sense || std::abs(edge->contrast) < least) continue;
+    // At the end of a scan half a step may fit to noise: its place is then not known to a pixel.
+    if (!same_sense || std::abs(edge->contrast) < least || edge->sigma > 1) continue;
     ScanEdge e = *edge;
     if (round) e.at = std::fmod(e.at + n, static_cast<double>(n));
     if (!edges.empty() && std::abs(edges.back().at - e.at) < 0.7) continue;  // two peaks settled on one edge

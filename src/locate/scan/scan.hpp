@@ -22,6 +22,7 @@ class Scan {
   int lanes() const { return lanes_; }
   bool round() const { return round_; }  ///< its end is its start
   bool is_arc() const { return is_arc_; }
+  bool is_fan() const { return is_fan_; }
   bool is_straight() const { return !is_arc_ && !is_fan_; }
   Point2 centre() const { return centre_; }
   double length() const { return length_; }
@@ -29,7 +30,16 @@ class Scan {
   double outer() const { return radius_ + 0.5 * length_; }  ///< of a fan
   /// `along` in pixels from the start, `across` from the middle line.
   Point2 at(double along, double across) const;
-  Point2 direction(double along) const;          ///< unit, of the scan there
+  Point2 direction(double along) const;  ///< unit, of the scan there
+  /// Of an arc: the unit vector from its centre there, and the place `across` from the middle line.
+  Point2 outwards(double along) const {
+    return unit(radians(start_ + (sweep_ < 0 ? -1 : 1) * along / radius_));
+  }
+  /// Of a fan: the unit vector along the lane there.
+  Point2 lane_direction(double across) const {
+    return unit(radians(start_ + 0.5 * sweep_ + across / radius_));
+  }
+  Point2 on_arc(Point2 outwards, double across) const { return centre_ + outwards * (radius_ + across); }
   double per_step() const { return per_step_; }  ///< pixels (of the middle line) from step to step
   /// What a person reads: pixels of a band, degrees of an arc.
   double told(double along) const { return is_arc_ ? along / radius_ * 180 / std::numbers::pi : along; }

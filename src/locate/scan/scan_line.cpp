@@ -86,10 +86,12 @@ LineEdge line_through(const Scan& scan, const std::vector<Strip>& strips, const 
   constexpr double model = 0.002;
   line.edge.sigma = std::hypot(line.edge.sigma * std::sqrt(wider), model),
   line.slope_sigma *= std::sqrt(wider), line.shared *= wider;
-  const auto on_line = std::count_if(points.begin(), points.end(), [&](const FitRow<2>& p) {
-    return std::abs(p.value - p.terms.dot(fit.unknowns)) < std::max(0.5, 4 * p.sigma);
-  });
-  line.seen = static_cast<double>(on_line) / count;
+  int on_line = 0;
+  for (const FitRow<2>& p : points) {
+    const bool on = std::abs(p.value - p.terms.dot(fit.unknowns)) < std::max(0.5, 4 * p.sigma);
+    line.met.push_back({p.terms[1], p.value, p.sigma, on}), on_line += on;
+  }
+  line.seen = on_line / count;
   return line;
 }
 

@@ -3,6 +3,12 @@
 
 namespace heron {
 
+/// Where one strip of a band meets an edge.
+struct StripEdge {
+  double across = 0, at = 0, sigma = 0;  ///< pixels
+  bool on_line = true;                   ///< false: it lies off the line that the others make
+};
+
 /// An edge with the line that strips of its band meet.
 struct LineEdge {
   ScanEdge edge;
@@ -10,6 +16,7 @@ struct LineEdge {
   double slope_sigma = 0;
   double shared = 0;  ///< covariance of `edge.at` and `slope`
   double seen = 1;    ///< share of the strips that lie on the line
+  std::vector<StripEdge> met = {};
 };
 
 /// The robust line through where strips of the scan meet the edge; looked for near a line

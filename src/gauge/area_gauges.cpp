@@ -1,0 +1,215 @@
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <array>
+#include <cmath>
+
+#include "heron/image/color_space.hpp"
+#include "heron/image/components.hpp"
+#include "measured.hpp"
+
+namespace heron {
+namespace {
+
+constexpr int64_t fewest_pixels = 4;
+
+/// The pixels of a gauge's shape, or nothing when it is not measured; `result` then says why.
+template <class Gauge>
+std::optional<AreaPixels> area_of(const Gauge& gauge, const GaugeScene& scene, Measured& result) {
+  std::optional<AreaPixels> area =
+      pixels_of({gauge.box, gauge.disc, gauge.ring, gauge.polygon}, scene.placement, scene.prepared.width(),
+                scene.prepared.height());
+  result.contours.push_back({.points = area->border, .closed = true, .seen = false});
+  Point2 sum;
+  for (const Point2 p : area->border) sum += p;
+  result.at = sum / static_cast<double>(std::max<size_t>(area->border.size(), 1));
+  if (area->inside < 1 && scene.outside == OutsidePicture::refuse)
+    result.fails(Verdict::not_measured, area->inside > 0 ? partly_outside_words : outside_words);
+  else if (area->count < fewest_pixels)
+    result.fails(Verdict::not_measured,
+                 area->inside == 0 ? outside_words : "its shape holds less than 4 pixels here");
+  else
+    return area;
+  return std::nullopt;
+}
+
+template <class Use>
+void for_each_pixel(const AreaPixels& area, Use use) {
+  for (int y = 0; y < area.mask.height(); ++y)
+    for (int x = 0; x < area.mask.width(); ++x)
+      if (area.mask(x, y)) use(x, y);
+}
+
+double mean_of(const Image<uint8_t>& picture, const AreaPixels& area) {
+  double sum = 0;
+  for_each_pixel(area, [&](int x, int y) { sum += picture(area.left + x, area.top + y); });
+  return sum / static_cast<double>(std::max<int64_t>(area.count, 1));
+}
+
+/// The share of a normal distribution about `value` that lies in the range.
+double share_inside(double value, Range<double> range, double sigma) {
+  const auto below = [&](double limit) {
+    return 0.5 * std::erfc((value - limit) / (sigma * std::numbers::sqrt2));
+  };
+  return below(range.max) - below(range.min);
+}
+
+/// The threshold that splits grey levels into two groups with the largest variance between them (Otsu, A
+/// threshold selection method from gray-level histograms, IEEE Trans. SMC 9, 1979), and how far the groups'
+/// means lie apart.
+struct Valley {
+  double threshold = 0, apart = 0;
+};
+Valley valley_of(const std::array<int64_t, 256>& histogram) {
+  double all = 0, sum = 0;
+  for (size_t v = 0; v < 256; ++v) {
+    const auto count = static_cast<double>(histogram[v]);
+    all += count, sum += count * static_cast<double>(v);
+  }
+  Valley best;
+  double most = -1, below = 0, sum_below = 0, flat_to = 0;
+  for (size_t v = 0; v < 255; ++v) {
+    const auto count = static_cast<double>(histogram[v]);
+    below += count, sum_below += count * static_cast<double>(v);
+    if (below == 0 || below == all) continue;
+    const double apart = (sum - sum_below) / (all - below) - sum_below / below,
+                 between = below * (all - below) * apart * apart;
+    const double level = static_cast<double>(v) + 0.5;
+    if (between > most) {
+      most = between, best = {level, apart}, flat_to = level;
+    } else if (between == most) {  // an empty valley is flat: its middle
+      flat_to = level;
+      best.threshold = 0.5 * (best.threshold + flat_to);
+    }
+  }
+  return best;
+}
+
+double blob_threshold(const BlobsGauge& gauge, const std::array<int64_t, 256>& histogram, int64_t count,
+                      double noise) {
+  if (gauge.threshold == BlobThreshold::fixed) return gauge.level;
+  if (gauge.threshold == BlobThreshold::relative) {
+    int64_t below = 0;
+    size_t median = 0;
+    while (median < 255 && (below += histogram[median]) * 2 < count) ++median;
+    return gauge.level * static_cast<double>(median);
+  }
+  const Valley valley = valley_of(histogram);
+  // Noise alone splits into two groups 1.6 sigma apart: then there is nothing but background.
+  constexpr double least_apart = 8, least_sigmas = 4;
+  const bool two_groups = valley.apart > std::max(least_apart, least_sigmas * noise);
+  return two_groups ? valley.threshold : gauge.tone == BlobTone::bright ? 256 : -1;
+}
+
+}  // namespace
+
+Measured measured(const FillGauge& gauge, const GaugeScene& scene, const Target* color) {
+  Measured result;
+  const auto area = area_of(gauge, scene, result);
+  if (!area) return result;
+  const auto count = static_cast<double>(area->count);
+  if (color) {
+    const Image<Rgb>& picture = scene.prepared.color();
+    const auto* kind = color->as<ColorTarget>();
+    if (picture.empty() && kind->needs_color())
+      return result.fails(Verdict::not_measured, "the picture has no color");
+    int64_t inside = 0;
+    const ColorRange range = kind->range();
+    for_each_pixel(*area, [&](int x, int y) {
+      const int px = area->left + x, py = area->top + y;
+      const uint8_t grey = picture.empty() ? scene.prepared.level(0)(px, py) : uint8_t{0};
+      const Rgb p = picture.empty() ? Rgb{grey, grey, grey} : picture(px, py);
+      inside += outside_by(range, in_space(p, range.space)) <= 0;
+    });
+    const double share = static_cast<double>(inside) / count;
+    // Pixels of the border between inside and outside fall to either side.
+    return result.reads("fill", {100 * share, 100 * std::sqrt(share * (1 - share) / count)}, "%");
+  }
+  Range<double> levels{gauge.levels[0], gauge.levels[1]};
+  double gain = 1;
+  if (!gauge.light_box.empty()) {
+    const std::vector<double> none;
+    const AreaPixels reference = pixels_of({gauge.light_box, none, none, none}, scene.placement,
+                                           scene.prepared.width(), scene.prepared.height());
+    result.contours.push_back({.points = reference.border, .closed = true, .seen = false});
+    if (reference.inside < 1 || reference.count < fewest_pixels)
+      return result.fails(Verdict::not_measured, "its reference box reaches out of the picture");
+    gain = mean_of(scene.prepared.level(0), reference) / gauge.light_level;
+    if (!(gain > 0.02))
+      return result.fails(Verdict::not_measured, "its reference box is black: there is no light");
+    levels.min *= gain, levels.max = gauge.levels[1] >= 255 ? 255 : levels.max * gain;
+  }
+  const double noise = std::max(scene.prepared.noise_sigma(0), 0.3);
+  double inside = 0, variance = 0;
+  std::array<double, 256> share{};
+  const Range<double> open{levels.min <= 0 ? -1e9 : levels.min - 0.5,
+                           levels.max >= 255 ? 1e9 : levels.max + 0.5};
+  for (size_t v = 0; v < 256; ++v) share[v] = share_inside(static_cast<double>(v), open, noise);
+  for_each_pixel(*area, [&](int x, int y) {
+    const uint8_t v = scene.prepared.level(0)(area->left + x, area->top + y);
+    inside += v >= levels.min && v <= levels.max;
+    variance += share[v] * (1 - share[v]);
+  });
+  result.reads("fill", {100 * inside / count, 100 * std::sqrt(variance) / count}, "%");
+  result.values = {{"pixels", count, {}, ""}};
+  if (!gauge.light_box.empty()) result.values.push_back({"light", gain, {}, ""});
+  return result;
+}
+
+Measured measured(const BlobsGauge& gauge, const GaugeScene& scene) {
+  Measured result;
+  const auto area = area_of(gauge, scene, result);
+  if (!area) return result;
+  std::array<int64_t, 256> histogram{};
+  const Image<uint8_t>& picture = scene.prepared.level(0);
+  for_each_pixel(*area, [&](int x, int y) { ++histogram[picture(area->left + x, area->top + y)]; });
+  const double threshold = blob_threshold(gauge, histogram, area->count, scene.prepared.noise_sigma(0));
+  Image<uint8_t> mask(area->mask.width(), area->mask.height());
+  for_each_pixel(*area, [&](int x, int y) {
+    const double v = picture(area->left + x, area->top + y);
+    if (gauge.tone == BlobTone::bright ? v > threshold : v < threshold) mask(x, y) = 255;
+  });
+  // Limits of area are meant on the reference picture; a part that is nearer shows larger blobs.
+  const double enlarged = scene.placement.scale_at({area->border[0].x, area->border[0].y}),
+               square = enlarged * enlarged;
+  const double unit = scene.plane.scale(result.at), unit_square = unit * unit;
+  double count = 0, sum = 0, largest = 0, half = 0, twice = 0;
+  for (const Component& c : components(mask)) {
+    const double size = c.area / square;
+    const bool counted = size >= gauge.min_area && (gauge.max_area == 0 || size <= gauge.max_area);
+    half += size >= 0.5 * gauge.min_area, twice += size >= 2 * gauge.min_area;
+    if (size < 0.25 * gauge.min_area) continue;
+    result.items.push_back({{area->left + c.x, area->top + c.y}, c.area * unit_square, counted});
+    if (counted) ++count, sum += c.area * unit_square, largest = std::max(largest, c.area * unit_square);
+  }
+  const char* area_unit = scene.plane.area_unit();
+  if (gauge.reads == BlobReading::count)
+    result.counts("count", count);
+  else if (gauge.reads == BlobReading::area)
+    result.counts("area", sum), result.unit = area_unit;
+  else
+    result.counts("largest", largest), result.unit = area_unit;
+  result.values = {{"count", count, {}, ""},
+                   {"area", sum, {}, area_unit},
+                   {"largest", largest, {}, area_unit},
+                   {"threshold", threshold, {}, ""},
+                   {"count_at_half_min_area", half, {}, ""},
+                   {"count_at_twice_min_area", twice, {}, ""}};
+  return result;
+}
+
+Measured measured(const CountGauge& gauge, const GaugeScene& scene, const std::vector<Point2>& detections) {
+  Measured result;
+  const auto area = area_of(gauge, scene, result);
+  if (!area) return result;
+  double count = 0;
+  for (const Point2 p : detections) {
+    const auto x = static_cast<int>(std::lround(p.x)) - area->left,
+               y = static_cast<int>(std::lround(p.y)) - area->top;
+    if (!area->mask.view().holds(x, y) || !area->mask(x, y)) continue;
+    ++count, result.items.push_back({p, count});
+  }
+  return result.counts("count", count);
+}
+
+}  // namespace heron
