@@ -179,7 +179,7 @@ int find_in_all(FindCommand o) {
       log_detail("find: {}: prepared in {:.1f} ms, searched in {:.1f} ms", o.pictures[i], prepared_ms,
                  report.elapsed_ms);
       report.elapsed_ms += prepared_ms;
-      if (gauges) measure(report, *gauges, prepared, frames_of(mapping));
+      if (gauges) measure(report, *gauges, prepared, frames_of(mapping), {.heights = height_map_of(picture)});
       nothing = nothing || report.parts.empty() || status_of(report) != 0;
       if (o.json)
         fmt::print("{}\n", report_json(report));

@@ -64,7 +64,7 @@ std::string target_by_file(GaugeSet& set, const std::string& path, const std::st
 bool is_file(const std::string& text) { return text.size() > 4 && text.substr(text.size() - 4) == ".png"; }
 
 void set_limits(Gauge& gauge, const AddCommand& o, const GaugeSet& set, const PreparedPicture& reference,
-                const Frames& frames) {
+                const Frames& frames, const MeasureOptions& options) {
   if ((o.min || o.max) && (!o.nominal.empty() || o.tolerance))
     fail_argument("gauge add: --min and --max, or --nominal and --tolerance; not both");
   if (o.nominal.empty() != !o.tolerance)
@@ -72,7 +72,7 @@ void set_limits(Gauge& gauge, const AddCommand& o, const GaugeSet& set, const Pr
   gauge.limits = {o.min, o.max};
   if (o.tolerance && !(*o.tolerance >= 0)) fail_argument("gauge add: --tolerance must be at least 0");
   GaugeSet trial = set;
-  const std::vector<Reading> present = add_gauge(trial, gauge, reference, frames);
+  const std::vector<Reading> present = add_gauge(trial, gauge, reference, frames, options);
   if (present.empty()) return;
   if (o.tolerance) {
     double nominal = 0;
@@ -88,6 +88,14 @@ void set_limits(Gauge& gauge, const AddCommand& o, const GaugeSet& set, const Pr
     gauge.limits = {nominal - *o.tolerance, nominal + *o.tolerance};
   }
   if (gauge.limits.any()) gauge.unit = present[0].unit;
+}
+
+/// Color serves every kind of target; a height map is prepared for the one that the gauge follows.
+PreparedPicture prepared_reference(const Picture& picture, const GaugeSet& set, const std::string& anchor) {
+  if (const auto* color = std::get_if<Image<Rgb>>(&picture.pixels))
+    return PreparedPicture(Image<Rgb>(color->view()));
+  const bool heights = std::holds_alternative<Image<float>>(picture.pixels);
+  return heights && is_file(anchor) ? prepare(picture, load_target(anchor).target) : prepare(picture, set);
 }
 
 int add(AddCommand o) {
@@ -113,10 +121,9 @@ int add(AddCommand o) {
   Gauge gauge{.name = o.name, .follows = o.follows.empty() ? Follows{} : parse_follows(o.follows)};
   gauge.outside = o.inside ? OutsidePicture::inside : OutsidePicture::refuse;
   gauge.kind = o.settings.applied_to(gauge_kind_named(o.kind));
-  // Color serves every kind; which targets look at it is known once they are loaded.
-  const PreparedPicture reference = std::holds_alternative<Image<Rgb>>(picture.pixels)
-                                        ? PreparedPicture(std::get<Image<Rgb>>(picture.pixels))
-                                        : PreparedPicture(grey_levels(picture));
+  picture.name = reference_path;
+  const PreparedPicture reference = prepared_reference(picture, set, o.anchor);
+  const MeasureOptions options{.heights = height_map_of(picture)};
   // Of several parts on the reference picture the shape was drawn on one.
   std::optional<Point2> near = drawn_at(gauge.kind);
   if (o.anchor == "world") near.reset();
@@ -134,8 +141,8 @@ int add(AddCommand o) {
     place = static_cast<size_t>(old - set.gauges.begin());
     set.gauges.erase(old);
   }
-  set_limits(gauge, o, set, reference, frames);
-  const std::vector<Reading> readings = add_gauge(set, gauge, reference, frames);
+  set_limits(gauge, o, set, reference, frames, options);
+  const std::vector<Reading> readings = add_gauge(set, gauge, reference, frames, options);
   std::rotate(set.gauges.begin() + static_cast<ptrdiff_t>(place), set.gauges.end() - 1, set.gauges.end());
   save_gauges(o.file, set);
   fmt::print("{}: {} gauges; on the reference picture:\n", o.file, set.gauges.size());

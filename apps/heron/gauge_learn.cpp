@@ -31,9 +31,11 @@ void measure_examples(const std::vector<std::string>& pictures, bool good, const
                       const std::optional<MappingRecord>& mapping, Progress& progress,
                       std::vector<ExamplePart>& parts) {
   for (const std::string& path : pictures) {
-    const PreparedPicture prepared = prepare(load_picture(path), set);
+    Picture picture = load_picture(path);
+    picture.name = path;
+    const PreparedPicture prepared = prepare(picture, set);
     if (mapping) require_size_of(*mapping, prepared, path);
-    Report report = find_and_measure(set, prepared, frames_of(mapping));
+    Report report = find_and_measure(set, prepared, frames_of(mapping), {.heights = height_map_of(picture)});
     report.picture = path;
     const auto own = example_parts(report, good);
     if (own.empty()) log_note("gauge learn: note: no part is found in {}", path);

@@ -31,10 +31,13 @@ int measure_all(MeasureCommand o) {
   if (!o.mapping.empty()) mapping = load_mapping(o.mapping);
   bool failed = false, not_good = false;
   for (size_t i = 0; i < o.pictures.size(); ++i) try {
-      const PreparedPicture prepared = prepare(load_picture(o.pictures[i]), set);
+      Picture picture = load_picture(o.pictures[i]);
+      picture.name = o.pictures[i];
+      const PreparedPicture prepared = prepare(picture, set);
       if (mapping) require_size_of(*mapping, prepared, o.pictures[i]);
       const auto begun = std::chrono::steady_clock::now();
-      Report report = find_and_measure(set, prepared, frames_of(mapping), {.fixed_too = o.fixed_too});
+      Report report = find_and_measure(set, prepared, frames_of(mapping),
+                                       {.fixed_too = o.fixed_too, .heights = height_map_of(picture)});
       report.picture = o.pictures[i], report.elapsed_ms = milliseconds_since(begun);
       not_good = not_good || status_of(report) != 0;
       if (o.json)

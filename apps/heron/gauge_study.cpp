@@ -95,9 +95,11 @@ int study(StudyCommand o) {
   RepeatabilityStudy all;
   Progress progress(pictures.size(), "pictures");
   for (const auto& [path, group] : pictures) {
-    const PreparedPicture prepared = prepare(load_picture(path), set);
+    Picture picture = load_picture(path);
+    picture.name = path;
+    const PreparedPicture prepared = prepare(picture, set);
     if (mapping) require_size_of(*mapping, prepared, path);
-    Report report = find_and_measure(set, prepared, frames_of(mapping));
+    Report report = find_and_measure(set, prepared, frames_of(mapping), {.heights = height_map_of(picture)});
     report.picture = path;
     all.add(report, group);
     progress.step();

@@ -5,6 +5,7 @@
 #include <set>
 
 #include "heron/gauge/measure.hpp"
+#include "heron/image/relief.hpp"
 #include "measured.hpp"
 
 namespace heron {
@@ -36,11 +37,28 @@ Report reference_report(const GaugeSet& set) {
 
 PreparedPicture prepare(const Picture& picture, const GaugeSet& gauges) {
   const auto* color = std::get_if<Image<Rgb>>(&picture.pixels);
+  if (const auto* heights = std::get_if<Image<float>>(&picture.pixels)) {
+    // Targets are found by their relief; without one any step serves, since nothing looks at it.
+    for (const GaugeTarget& t : gauges.targets)
+      if (t.target) return prepare(picture, *t.target);
+    constexpr double any_step_mm = 0.1;
+    return PreparedPicture(relief_of(*heights, any_step_mm).pixels);
+  }
   const bool wanted = std::any_of(gauges.targets.begin(), gauges.targets.end(), [](const GaugeTarget& t) {
     return t.target && t.target->info().looks_at_color;
   });
   if (color && wanted) return PreparedPicture(Image<Rgb>(color->view()));
   return PreparedPicture(grey_levels(picture));
+}
+
+std::optional<HeightMap> height_map_of(const Picture& picture) {
+  const auto* heights = std::get_if<Image<float>>(&picture.pixels);
+  if (!heights) return std::nullopt;
+  require_square_pixels(picture);
+  if (!picture.pitch_mm)
+    fail_argument(fmt::format(
+        "{}: its file does not say how wide a pixel is; `heron level --pitch` writes it", picture.name));
+  return HeightMap{heights->view(), picture.pitch_mm->x};
 }
 
 Report find_and_measure(const GaugeSet& gauges, const PreparedPicture& prepared, const Frames& frames,
@@ -91,7 +109,7 @@ std::optional<GaugeTarget> attached(const Target& target, const std::string& fil
 }
 
 std::vector<Reading> add_gauge(GaugeSet& gauges, Gauge gauge, const PreparedPicture& reference,
-                               const Frames& frames) {
+                               const Frames& frames, const MeasureOptions& options) {
   GaugeSet with = gauges;
   if (auto* fill = std::get_if<FillGauge>(&gauge.kind);
       fill && !fill->light_box.empty() && fill->light_box.size() == 5) {
@@ -116,7 +134,7 @@ std::vector<Reading> add_gauge(GaugeSet& gauges, Gauge gauge, const PreparedPict
   with.require_valid();
   if (follows_gauge) {
     Report before = reference_report(with);
-    measure(before, gauges, reference, frames);
+    measure(before, gauges, reference, frames, options);
     const auto of = std::find_if(before.readings.begin(), before.readings.end(),
                                  [&](const Reading& r) { return r.gauge == anchor; });
     if (!of->value)
@@ -126,7 +144,7 @@ std::vector<Reading> add_gauge(GaugeSet& gauges, Gauge gauge, const PreparedPict
     with.gauges.back().anchor_at = of->at;
   }
   Report report = reference_report(with);
-  measure(report, with, reference, frames);
+  measure(report, with, reference, frames, options);
   std::vector<Reading> own;
   for (Reading& r : report.readings)
     if (r.gauge == name) own.push_back(std::move(r));

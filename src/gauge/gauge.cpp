@@ -192,6 +192,19 @@ const std::vector<SettingRow<BorderGauge>>& gauge_rows() {
 }
 
 template <>
+const std::vector<SettingRow<ProfileGauge>>& gauge_rows() {
+  using G = ProfileGauge;
+  static const std::vector<SettingRow<G>> rows{
+      {"band", &G::band, band_help},
+      {"reads", setting_word<G, &G::reads>({"step", "slope", "flatness", "highest", "volume"}),
+       "step: after less before the largest one along the band; slope; flatness (peak to valley); highest "
+       "place; volume "
+       "of the band's area above base_mm"},
+      {"base_mm", &G::base_mm, "height above which volume counts, millimetres"}};
+  return rows;
+}
+
+template <>
 const std::vector<SettingRow<ValueGauge>>& gauge_rows() {
   using G = ValueGauge;
   static const std::vector<SettingRow<G>> rows{{"of", &G::of, "name of the gauge that was measured"},

@@ -23,20 +23,30 @@ struct Result {
   Placement placement;
 };
 
+/// What is measured, and in what.
+struct MeasuringInput {
+  const Report& report;
+  const GaugeSet& set;
+  const PreparedPicture& prepared;
+  const Frames& frames;
+  const HeightMap* heights;
+  Work* work;
+};
+
 /// One round over all gauges of a report.
 class Measuring {
  public:
-  Measuring(const Report& report, const GaugeSet& set, const PreparedPicture& prepared, const Frames& frames,
-            bool fixed, Work* work)
-      : report_(report),
-        set_(set),
-        prepared_(prepared),
-        frames_(frames),
+  Measuring(const MeasuringInput& input, bool fixed)
+      : report_(input.report),
+        set_(input.set),
+        prepared_(input.prepared),
+        frames_(input.frames),
+        heights_(input.heights),
         fixed_(fixed),
-        work_(work),
-        results_(set.gauges.size()),
-        follows_(set.gauges.size()) {
-    for (const size_t i : order_of(set)) {
+        work_(input.work),
+        results_(input.set.gauges.size()),
+        follows_(input.set.gauges.size()) {
+    for (const size_t i : order_of(set_)) {
       find_followed(i);
       for (const PartIndex part : instances_of(i)) results_[i][part] = measure_one(i, part);
     }
@@ -123,6 +133,7 @@ class Measuring {
                        MeasuringPlane(frames_.mapping, frames_.axes, height_of(i)),
                        {},
                        set_.gauges[i].outside,
+                       heights_,
                        work_};
       if (!place(i, part, scene, result.measured)) return result;
       result.placement = scene.placement;
@@ -259,6 +270,7 @@ class Measuring {
   const GaugeSet& set_;
   const PreparedPicture& prepared_;
   const Frames& frames_;
+  const HeightMap* heights_;
   bool fixed_;
   Work* work_;
   std::vector<std::map<PartIndex, Result>> results_;
@@ -297,7 +309,9 @@ void measure(Report& report, const GaugeSet& set, const PreparedPicture& prepare
         report.readings.push_back(std::move(reading));
       }
   };
-  const Measuring following(report, set, prepared, frames, false, work);
+  const MeasuringInput input{report, set, prepared, frames, options.heights ? &*options.heights : nullptr,
+                             work};
+  const Measuring following(input, false);
   std::set<std::string> followed;
   for (size_t i = 0; i < set.gauges.size(); ++i)
     followed.insert(following.followed(i).begin(), following.followed(i).end());
@@ -308,7 +322,7 @@ void measure(Report& report, const GaugeSet& set, const PreparedPicture& prepare
     return !following.parts_of(target).empty();
   });
   add(following, false);
-  if (options.fixed_too) add(Measuring(report, set, prepared, frames, true, work), true);
+  if (options.fixed_too) add(Measuring(input, true), true);
   judge(report, set, has_gauges, all_found);
 }
 

@@ -4,7 +4,7 @@
 #include <vector>
 
 #include "feature.hpp"
-#include "heron/gauge/gauge.hpp"
+#include "heron/gauge/measure.hpp"
 #include "heron/locate/prepared_picture.hpp"
 #include "heron/report/report.hpp"
 #include "measuring_plane.hpp"
@@ -58,6 +58,7 @@ struct GaugeScene {
   MeasuringPlane plane;
   PlaceSigma place_sigma;
   OutsidePicture outside = OutsidePicture::refuse;
+  const HeightMap* heights = nullptr;
   Work* work = nullptr;
 };
 
@@ -66,6 +67,7 @@ Measured measured(const LineGauge& gauge, const GaugeScene& scene);
 Measured measured(const CircleGauge& gauge, const GaugeScene& scene);
 Measured measured(const WidthGauge& gauge, const GaugeScene& scene);
 Measured measured(const RepeatsGauge& gauge, const GaugeScene& scene);
+Measured measured(const ProfileGauge& gauge, const GaugeScene& scene);
 Measured measured(const FillGauge& gauge, const GaugeScene& scene, const Target* color);
 Measured measured(const BlobsGauge& gauge, const GaugeScene& scene);
 Measured measured(const DetailGauge& gauge, const GaugeScene& scene, const GaugeTarget& detail);

@@ -270,3 +270,60 @@ TEST_CASE("detections in a shape are counted, none and many too") {
     CHECK(report.verdict == (count >= 2 && count <= 4 ? Verdict::good : Verdict::bad));
   }
 }
+
+namespace {
+
+/// A leaning table with a block of 3 mm on it, whose top falls by 1 degree along x, and noise.
+Image<float> block_map(double noise, double holes, uint64_t seed = 1) {
+  render::Random random(seed);
+  Image<float> map(300, 200);
+  for (int y = 0; y < 200; ++y)
+    for (int x = 0; x < 300; ++x) {
+      const bool block = x >= 100 && x < 220 && y >= 50 && y < 150;
+      const double h = block ? 3 - std::tan(degrees(1).radians()) * 0.2 * (x - 100) : 0;
+      map(x, y) = random.uniform() < holes ? NAN : static_cast<float>(h + noise * random.normal());
+    }
+  return map;
+}
+
+Reading profile_reading(const ProfileGauge& gauge, const Image<float>& map) {
+  GaugeSet set;
+  set.gauges.push_back({.name = "p", .anchor = "picture", .kind = gauge});
+  Picture picture;
+  picture.pixels = Image<float>(map.view()), picture.pitch_mm = Point2{0.2, 0.2};
+  Report report;
+  measure(report, set, prepare(picture, set), {}, {.heights = height_map_of(picture)});
+  return report.readings.at(0);
+}
+
+}  // namespace
+
+TEST_CASE("profiles of a height map read steps, slopes and volumes, across holes") {
+  for (const double holes : {0.0, 0.2}) {
+    const Image<float> map = block_map(0.02, holes);
+    const auto read = [&](ProfileReading reads, std::vector<double> band) {
+      return profile_reading({.band = std::move(band), .reads = reads}, map);
+    };
+    const Reading step = read(ProfileReading::step, {100, 100, 40, 30, 0}),
+                  down = read(ProfileReading::step, {160, 150, 40, 60, 90}),
+                  slope = read(ProfileReading::slope, {160, 100, 100, 40, 0}),
+                  back = read(ProfileReading::slope, {160, 100, 100, 40, 180}),
+                  flat = read(ProfileReading::flatness, {160, 100, 100, 40, 0}),
+                  top = read(ProfileReading::highest, {100, 100, 60, 30, 0}),
+                  volume = read(ProfileReading::volume, {160, 100, 140, 120, 0});
+    REQUIRE(step.value);
+    CHECK(std::abs(*step.value - 2.97) < 0.04);  // the top falls from the edge on
+    CHECK(std::abs(*down.value + 2.79) < 0.04);
+    CHECK(std::abs(*slope.value + 1) < 4 * *slope.sigma + 0.01);
+    CHECK(std::abs(*back.value - 1) < 4 * *back.sigma + 0.01);
+    CHECK(*flat.value < 0.04);
+    CHECK(std::abs(*top.value - 3) < 0.04);
+    // 120 x 100 pixels of 0.04 mm2, on the mean 2.79 mm high, less what is below the table's zero beside it.
+    CHECK(std::abs(*volume.value - 120 * 100 * 0.04 * 2.79) < 12);
+    CHECK(volume.unit == "mm3");
+  }
+  CHECK(profile_reading({.band = {150, 100, 100, 30, 0}}, block_map(0.02, 0.8)).state == Verdict::not_found);
+  CHECK(fixed_reading(ProfileGauge{.band = {150, 100, 100, 30, 0}}, picture_of({})).state ==
+        Verdict::not_measured);
+  CHECK(std::abs(*profile_reading({.band = {100, 100, 40, 30, 0}}, block_map(0, 0)).value - 2.97) < 0.03);
+}

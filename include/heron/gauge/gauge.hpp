@@ -157,6 +157,22 @@ struct BorderGauge {
   double angle_tolerance = 3;      ///< degrees
 };
 
+/// Heights of a height map along a band.
+enum class ProfileReading {
+  step,      ///< after less before the largest step along the band
+  slope,     ///< of a line through the heights, degrees; positive where they rise along the band
+  flatness,  ///< peak to valley of the heights about that line
+  highest,   ///< highest place along the band
+  volume,    ///< of the band's whole area above `base_mm`, cubic millimetres
+};
+struct ProfileGauge {
+  static constexpr const char *id = "profile",
+                              *what = "Step, slope, flatness, highest place or volume in a height map";
+  std::vector<double> band = {};
+  ProfileReading reads = ProfileReading::step;
+  double base_mm = 0;
+};
+
 /// Another value of a gauge that was measured already.
 struct ValueGauge {
   static constexpr const char *id = "value", *what = "Another value of a measured gauge";
@@ -166,7 +182,7 @@ struct ValueGauge {
 /// The table of kinds.
 using GaugeKind =
     std::variant<EdgeGauge, LineGauge, CircleGauge, DistanceGauge, AngleGauge, WidthGauge, RepeatsGauge,
-                 FillGauge, BlobsGauge, DetailGauge, CountGauge, BorderGauge, ValueGauge>;
+                 FillGauge, BlobsGauge, DetailGauge, CountGauge, BorderGauge, ProfileGauge, ValueGauge>;
 
 /// The settings of a kind: its file keys and the tool's options are made from these rows.
 template <class Kind>

@@ -8,10 +8,20 @@ namespace heron {
 
 class Work;
 
+/// A height map for profile gauges: the picture that parts were found in by their relief.
+struct HeightMap {
+  ImageView<const float> mm;  ///< NaN where nothing was measured
+  double pitch_mm = 0;        ///< millimetres a pixel, the same along x and y
+};
+/// Of a picture that is one. Nothing of other pictures. Throws Error{bad_file} where its pixels are not
+/// square, and Error{invalid_argument} where its pitch is not known.
+std::optional<HeightMap> height_map_of(const Picture& picture);
+
 /// How a report is measured.
 struct MeasureOptions {
   bool fixed_too =
       false;  ///< measures gauges that follow a part also where they were drawn, as further readings
+  std::optional<HeightMap> heights = {};  ///< for profile gauges
 };
 
 /// Measures every gauge on every part that its anchor was found as, and judges readings, parts and picture;
@@ -24,8 +34,8 @@ struct MeasureOptions {
 void measure(Report& report, const GaugeSet& gauges, const PreparedPicture& prepared,
              const Frames& frames = {}, const MeasureOptions& options = {}, Work* work = nullptr);
 
-/// A picture prepared for every target of the set: in color where one of them looks at color. Throws
-/// Error{invalid_argument} for a height map.
+/// A picture prepared for every target of the set: in color where one of them looks at color, a height map
+/// as the relief that its first target is found by.
 PreparedPicture prepare(const Picture& picture, const GaugeSet& gauges);
 
 /// Finds every target that gauges follow, then measures: all of a picture in one call. Misses are told of
@@ -46,7 +56,7 @@ std::optional<Point2> drawn_at(const GaugeKind& kind);
 /// picture the shape lies as it was drawn, at whatever angle the part lies there. Returns its readings on the
 /// reference picture. Throws Error{invalid_argument} as `GaugeSet::require_valid`; the set is then as it was.
 std::vector<Reading> add_gauge(GaugeSet& gauges, Gauge gauge, const PreparedPicture& reference,
-                               const Frames& frames = {});
+                               const Frames& frames = {}, const MeasureOptions& options = {});
 
 /// What became of a target when the gauges of its set were confirmed.
 struct ConfirmedTarget {
