@@ -187,7 +187,7 @@ void add_gauge_add(CLI::App& gauge, Action& action) {
   c->footer(
       "Example: heron gauge add gauges.toml --reference tray/tray-01.png --anchor leaf.png --name stem "
       "--kind edge "
-      "--band 640,512,60,12,0\n`heron gauge kinds` lists the kinds with their settings.");
+      "--band 640,512,60,12,0\n`heron gauge add --kind KIND --help` shows the settings of a kind.");
   c->callback([o, &action] { action = [o] { return add(*o); }; });
 }
 

@@ -6,6 +6,7 @@
 #include <sstream>
 
 #include "heron/files/target_file.hpp"
+#include "heron/gauge/gauge.hpp"
 #include "kind_options.hpp"
 
 namespace heron::tool {
@@ -70,6 +71,21 @@ void fit_to(const CLI::App& command, const KindInfo* kind) {
   }
 }
 
+/// Leaves of the settings in the help of `gauge add` those of one kind of gauge, with their defaults.
+void fit_to_gauge(const CLI::App& command, const std::string& kind) {
+  const std::vector<NamedSetting> settings = settings_of(gauge_kind_named(kind));
+  for (const CLI::Option* known : command.get_options()) {
+    auto* option = const_cast<CLI::Option*>(known);  // as above
+    if (option->get_group() != settings_group) continue;
+    const auto own = std::find_if(settings.begin(), settings.end(),
+                                  [&](const NamedSetting& s) { return s.name == table_name(*option, '_'); });
+    if (own == settings.end())
+      option->group("");
+    else
+      option->description(fmt::format("{} [{}]", own->help, setting_words(own->value)));
+  }
+}
+
 const KindInfo* kind_of_target(const std::string& path) {
   try {
     return &load_target(path).target.info();
@@ -108,6 +124,11 @@ void fit_help(const CLI::App& app) {
   } else if (command.get_name() == "find") {
     const auto target = command.get_option("target")->results();
     fit_to(command, target.empty() ? nullptr : kind_of_target(target.front()));
+  } else if (command.get_name() == "gauge" && !command.get_subcommands().empty() &&
+             command.get_subcommands().front()->get_name() == "add") {
+    const CLI::App& add = *command.get_subcommands().front();
+    const auto kind = add.get_option("--kind")->results();
+    if (!kind.empty()) fit_to_gauge(add, kind.front());
   }
 }
 

@@ -111,12 +111,12 @@ Measured measured(const ProfileGauge& gauge, const GaugeScene& scene) {
   const auto line = fit_robustly<2>(rows, {p.heights.front().y, 0}, {.least = 1e-3, .rounds = 10});
   size_t highest = 0, lowest_off = 0, highest_off = 0;
   const auto off = [&](size_t i) { return p.heights[i].y - rows[i].terms.dot(line.unknowns); };
-  double squares = 0;
+  std::vector<double> sigmas = p.sigmas;
+  const double usual = median(sigmas);  // where the band crosses an edge the scatter is no noise
   for (size_t i = 0; i < p.heights.size(); ++i) {
     if (p.heights[i].y > p.heights[highest].y) highest = i;
     if (off(i) < off(lowest_off)) lowest_off = i;
     if (off(i) > off(highest_off)) highest_off = i;
-    squares += p.sigmas[i] * p.sigmas[i];
   }
   const Step step = largest_step(p);
   const Uncertain flatness{off(highest_off) - off(lowest_off),
@@ -130,7 +130,7 @@ Measured measured(const ProfileGauge& gauge, const GaugeScene& scene) {
   for (const double h : p.all) above += std::max(0.0, h - gauge.base_mm);
   const double area = scan->length() * scan->width() * map.pitch_mm * map.pitch_mm,
                volume = above / static_cast<double>(p.all.size()) * area,
-               volume_sigma = area * std::sqrt(squares) / static_cast<double>(p.heights.size());
+               volume_sigma = area * usual / std::sqrt(static_cast<double>(p.heights.size()));
   size_t drawn = highest;
   switch (gauge.reads) {
     case ProfileReading::step:

@@ -130,6 +130,9 @@ TEST_CASE("what cannot be a gauge is refused with a reason, and nothing is writt
                  "--reference"));
   CHECK(contains(inspection().run("gauge measure none.toml panel").err, "none.toml"));
   CHECK(inspection().run("gauge").status == 2);
+  const auto help = inspection().run("gauge add --kind circle --help");
+  CHECK(contains(help.out, "--ring"));
+  CHECK_FALSE(contains(help.out, "--min-area"));
   const auto kinds = inspection().run("gauge kinds");
   CHECK(kinds.status == 0);
   for (const char* kind : {"edge", "line", "circle", "distance", "angle", "width", "repeats", "fill", "blobs",
