@@ -178,7 +178,8 @@ Measured measured(const BlobsGauge& gauge, const GaugeScene& scene) {
     const double size = c.area / square;
     const bool counted = size >= gauge.min_area && (gauge.max_area == 0 || size <= gauge.max_area);
     half += size >= 0.5 * gauge.min_area, twice += size >= 2 * gauge.min_area;
-    if (size < 0.25 * gauge.min_area) continue;
+    constexpr size_t most_items = 1000;
+    if (size < 0.25 * gauge.min_area || (!counted && result.items.size() >= most_items)) continue;
     result.items.push_back({{area->left + c.x, area->top + c.y}, c.area * unit_square, counted});
     if (counted) ++count, sum += c.area * unit_square, largest = std::max(largest, c.area * unit_square);
   }

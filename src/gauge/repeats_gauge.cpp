@@ -63,6 +63,7 @@ constexpr double least_contrast = 0.4;
 std::vector<ScanEdge> strong_edges(const std::vector<double>& profile, const Scan& scan, double threshold,
                                    double noise) {
   std::vector<ScanEdge> edges = edges_along(profile, scan.round(), threshold, noise);
+  std::erase_if(edges, is_guess);
   if (edges.empty()) return edges;
   std::vector<double> contrasts;
   for (const ScanEdge& e : edges) contrasts.push_back(std::abs(e.contrast));

@@ -14,6 +14,7 @@ namespace heron {
 namespace {
 
 constexpr double largest = 1e6;  // of a coordinate or a size, pixels or millimetres
+constexpr size_t most_gauges = 1000, most_corners = 1000;
 
 [[noreturn]] void refuse(const Gauge& gauge, const std::string& why) {
   fail_argument(fmt::format("gauge '{}': {}", gauge.name, why));
@@ -70,6 +71,9 @@ int require_shapes(const Gauge& gauge, const Kind& kind) {
     if (!kind.polygon.empty() && (kind.polygon.size() < 6 || kind.polygon.size() % 2 != 0))
       refuse(gauge, fmt::format("polygon has {} numbers; it needs x and y of three corners or more",
                                 kind.polygon.size()));
+    if (kind.polygon.size() > 2 * most_corners)
+      refuse(gauge,
+             fmt::format("polygon has {} corners; it may have {}", kind.polygon.size() / 2, most_corners));
     if (!kind.polygon.empty() && !(area_of(kind.polygon) > 0)) refuse(gauge, "polygon has no area");
   }
   return given;
@@ -184,6 +188,9 @@ void require_rule(const std::string& text, const char* which, const GaugeSet& se
 }  // namespace
 
 void GaugeSet::require_valid() const {
+  if (gauges.size() > most_gauges || targets.size() > most_gauges)
+    fail_argument(fmt::format("{} gauges and {} targets; a set holds at most {} of each", gauges.size(),
+                              targets.size(), most_gauges));
   std::set<std::string> names = fixed_frames;
   names.insert(counts.begin(), counts.end());
   for (const GaugeTarget& t : targets) {

@@ -357,6 +357,10 @@ TEST_CASE("a set that contradicts itself is refused with the names") {
                  "part_rule: rule, line 1, column 9"));
   CHECK(contains(refused({}, [](GaugeSet& s) { s.part_rule = "hol"; }), "did you mean 'hole'"));
   CHECK(contains(refused({}, [](GaugeSet& s) { s.guard = -1; }), "guard"));
+  CHECK(contains(
+      refused(std::vector<Gauge>(1001, {.name = "a", .anchor = "picture", .kind = EdgeGauge{.band = band}}),
+              [](GaugeSet&) {}),
+      "at most 1000"));
   GaugeSet mm = panel_set();
   mm.gauges[0].limits = {1.0, 2.0}, mm.gauges[0].unit = "mm";
   CHECK(contains(error_of([&] { measured(mm, panel_picture(panel_pose)); }), "limits in mm"));

@@ -79,8 +79,10 @@ ScannedProfile scanned_profile(const PreparedPicture& prepared, const Scan& scan
   const double noise = noise_of_profile(prepared, scan.lanes()),
                threshold = edge_threshold(s, prepared, scan.lanes());
   for (const ScanEdge& e :
-       edges_along(profile, scan.round(), std::min(threshold, std::max(2.0, 3 * noise)), noise))
+       edges_along(profile, scan.round(), std::min(threshold, std::max(2.0, 3 * noise)), noise)) {
+    if (is_guess(e)) continue;
     (std::abs(e.contrast) >= threshold && is_meant(e, s.change) ? result.meant : result.others).push_back(e);
+  }
   std::stable_sort(result.others.begin(), result.others.end(),
                    [](const ScanEdge& a, const ScanEdge& b) { return weaker(b, a); });
   result.profile = {.name = {},

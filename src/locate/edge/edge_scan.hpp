@@ -17,6 +17,9 @@ void require_inside(const std::vector<Scan>& scans, int width, int height, const
 /// Grey levels from side to side that an edge needs, where a profile is the mean of `lanes` lanes.
 double edge_threshold(const EdgeSettings& settings, const PreparedPicture& prepared, int lanes);
 
+/// At the end of a scan half a step may fit to noise: its place is then not known to a pixel.
+inline bool is_guess(const ScanEdge& edge) { return edge.sigma > 1; }
+
 /// Whether the change of an edge is one that is asked for.
 bool is_meant(const ScanEdge& edge, EdgeChange change);
 

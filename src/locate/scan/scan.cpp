@@ -316,8 +316,7 @@ std::vector<ScanEdge> edges_along(const std::vector<double>& profile, bool round
     }
     const auto edge = step_near(profile, round, peaks[i], reach, noise);
     const bool same_sense = edge && (edge->contrast > 0) == (strength[static_cast<size_t>(peaks[i])] > 0);
-    // At the end of a scan half a step may fit to noise: its place is then not known to a pixel.
-    if (!same_sense || std::abs(edge->contrast) < least || edge->sigma > 1) continue;
+    if (!same_sense || std::abs(edge->contrast) < least) continue;
     ScanEdge e = *edge;
     if (round) e.at = std::fmod(e.at + n, static_cast<double>(n));
     if (!edges.empty() && std::abs(edges.back().at - e.at) < 0.7) continue;  // two peaks settled on one edge
