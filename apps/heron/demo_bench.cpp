@@ -149,7 +149,8 @@ GaugeSet disc_gauges(Drawing d) {
 
 GaugeSet board_gauges(Drawing d) {
   using B = render::BenchBoard;
-  d.teach("pattern", "board", d.turned({}, 98, 72).subtract(d.turned({}, 74, 50)), {.name = "", .origin = d.at({})});
+  d.teach("pattern", "board", d.turned({}, 98, 72).subtract(d.turned({}, 74, 50)),
+          {.name = "", .origin = d.at({})});
   for (const auto& [name, chip] : {std::pair{"teal", 0}, {"amber", 1}, {"rose", 2}})
     d.teach("color", name, d.turned(B::chip_at(chip), 12, 12));
   const char* glazes[] = {"teal", "amber", "rose", "rose", "teal", "amber"};

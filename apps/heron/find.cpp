@@ -21,6 +21,7 @@
 #include "heron/files/target_file.hpp"
 #include "heron/gauge/measure.hpp"
 #include "heron/locate/prepared_picture.hpp"
+#include "heron/reader/reader.hpp"
 #include "kind_options.hpp"
 #include "log.hpp"
 #include "options.hpp"
@@ -179,7 +180,10 @@ int find_in_all(FindCommand o) {
       log_detail("find: {}: prepared in {:.1f} ms, searched in {:.1f} ms", o.pictures[i], prepared_ms,
                  report.elapsed_ms);
       report.elapsed_ms += prepared_ms;
-      if (gauges) measure(report, *gauges, prepared, frames_of(mapping), {.heights = height_map_of(picture)});
+      if (gauges) {
+        measure(report, *gauges, prepared, frames_of(mapping), {.heights = height_map_of(picture)});
+        read_crops(report, *gauges);
+      }
       nothing = nothing || report.parts.empty() || status_of(report) != 0;
       if (o.json)
         fmt::print("{}\n", report_json(report));

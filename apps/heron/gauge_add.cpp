@@ -11,6 +11,7 @@
 #include "heron/files/picture_file.hpp"
 #include "heron/files/target_file.hpp"
 #include "heron/gauge/measure.hpp"
+#include "heron/reader/reader.hpp"
 #include "options.hpp"
 
 namespace heron::tool {
@@ -142,11 +143,14 @@ int add(AddCommand o) {
     set.gauges.erase(old);
   }
   set_limits(gauge, o, set, reference, frames, options);
-  const std::vector<Reading> readings = add_gauge(set, gauge, reference, frames, options);
+  Report report;
+  report.picture = reference_path;
+  report.readings = add_gauge(set, gauge, reference, frames, options);
+  read_crops(report, set);
   std::rotate(set.gauges.begin() + static_cast<ptrdiff_t>(place), set.gauges.end() - 1, set.gauges.end());
   save_gauges(o.file, set);
   fmt::print("{}: {} gauges; on the reference picture:\n", o.file, set.gauges.size());
-  for (const Reading& r : readings) print_reading(r);
+  for (const Reading& r : report.readings) print_reading(r);
   return 0;
 }
 

@@ -11,6 +11,7 @@
 #include "heron/gauge/learn.hpp"
 #include "heron/gauge/measure.hpp"
 #include "heron/plot/gauge_plots.hpp"
+#include "heron/reader/reader.hpp"
 #include "log.hpp"
 #include "options.hpp"
 #include "progress.hpp"
@@ -37,6 +38,7 @@ void measure_examples(const std::vector<std::string>& pictures, bool good, const
     if (mapping) require_size_of(*mapping, prepared, path);
     Report report = find_and_measure(set, prepared, frames_of(mapping), {.heights = height_map_of(picture)});
     report.picture = path;
+    read_crops(report, set);
     const auto own = example_parts(report, good);
     if (own.empty()) log_note("gauge learn: note: no part is found in {}", path);
     parts.insert(parts.end(), own.begin(), own.end());

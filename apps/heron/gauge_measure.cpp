@@ -8,6 +8,7 @@
 #include "heron/files/picture_file.hpp"
 #include "heron/files/report_json.hpp"
 #include "heron/gauge/measure.hpp"
+#include "heron/reader/reader.hpp"
 #include "log.hpp"
 #include "options.hpp"
 #include "steps.hpp"
@@ -39,6 +40,7 @@ int measure_all(MeasureCommand o) {
       Report report = find_and_measure(set, prepared, frames_of(mapping),
                                        {.fixed_too = o.fixed_too, .heights = height_map_of(picture)});
       report.picture = o.pictures[i], report.elapsed_ms = milliseconds_since(begun);
+      read_crops(report, set);
       not_good = not_good || status_of(report) != 0;
       if (o.json)
         fmt::print("{}\n", report_json(report));

@@ -13,6 +13,7 @@
 #include "heron/gauge/measure.hpp"
 #include "heron/gauge/repeatability.hpp"
 #include "heron/plot/gauge_plots.hpp"
+#include "heron/reader/reader.hpp"
 #include "options.hpp"
 #include "progress.hpp"
 #include "steps.hpp"
@@ -101,6 +102,7 @@ int study(StudyCommand o) {
     if (mapping) require_size_of(*mapping, prepared, path);
     Report report = find_and_measure(set, prepared, frames_of(mapping), {.heights = height_map_of(picture)});
     report.picture = path;
+    read_crops(report, set);
     all.add(report, group);
     progress.step();
   }

@@ -32,6 +32,7 @@ std::string part_words(const Reading& r) {
 }  // namespace
 
 std::string reading_words(const Reading& r) {
+  if (r.kind == "crop" && !r.text.empty()) return r.text;
   return r.value ? number_words(*r.value, r.sigma, r.unit) : "-";
 }
 

@@ -26,6 +26,8 @@ std::string limits_of(const Limits& l) {
 
 std::string words_of(const Reading& r) {
   const std::string name = r.fixed ? r.gauge + " (fixed)" : r.gauge;
+  if (r.kind == "crop" && !r.text.empty())
+    return (r.state == Verdict::bad ? "BAD  " : "") + fmt::format("{}: \"{}\"", name, r.text);
   if (!r.value) return fmt::format("{}: {}", name, word_of(r.state));
   const std::string value = fmt::format("{}: {:.4g}{}{}", name, *r.value, r.unit.empty() ? "" : " ", r.unit);
   return r.state == Verdict::bad ? "BAD  " + value + limits_of(r.limits)

@@ -108,6 +108,8 @@ Json json_of(const Reading& r) {
   if (r.fixed) j["fixed"] = true;
   if (r.undecided) j["undecided"] = true;
   if (!r.reason.empty()) j["reason"] = r.reason;
+  if (r.kind == std::string("crop"))
+    j["text"] = r.text.empty() ? Json(nullptr) : Json(r.text), j["confidence"] = json_of(r.confidence);
   for (const GaugeValue& v : r.values)
     j["values"][v.name] = {{"value", v.value}, {"sigma", json_of(v.sigma)}, {"unit", v.unit}};
   for (const GaugeItem& i : r.items)

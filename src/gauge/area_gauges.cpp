@@ -6,6 +6,7 @@
 
 #include "heron/image/color_space.hpp"
 #include "heron/image/components.hpp"
+#include "heron/image/sample.hpp"
 #include "measured.hpp"
 
 namespace heron {
@@ -197,6 +198,34 @@ Measured measured(const BlobsGauge& gauge, const GaugeScene& scene) {
                    {"count_at_half_min_area", half, {}, ""},
                    {"count_at_twice_min_area", twice, {}, ""}};
   return result;
+}
+
+Measured measured(const CropGauge& gauge, const GaugeScene& scene) {
+  Measured result;
+  const std::vector<double> none;
+  const AreaPixels area = pixels_of({gauge.box, none, none, none}, scene.placement, scene.prepared.width(),
+                                    scene.prepared.height());
+  result.contours.push_back({.points = area.border, .closed = true, .seen = false});
+  result.at = scene.placement.at({gauge.box[0], gauge.box[1]});
+  if (area.inside < 1 && (scene.outside == OutsidePicture::refuse || area.inside == 0))
+    return result.fails(Verdict::not_measured, area.inside > 0 ? partly_outside_words : outside_words);
+  const int height = gauge.height,
+            width = std::clamp(static_cast<int>(std::lround(height * gauge.box[2] / gauge.box[3])), 1, 4096);
+  const Point2 along = unit(degrees(gauge.box[4])), across{-along.y, along.x},
+               middle{gauge.box[0], gauge.box[1]};
+  const Image<uint8_t>& picture = scene.prepared.level(0);
+  auto crop = std::make_shared<Image<uint8_t>>(width, height);
+  for (int y = 0; y < height; ++y)
+    for (int x = 0; x < width; ++x) {
+      const Point2 drawn = middle + along * (((x + 0.5) / width - 0.5) * gauge.box[2]) +
+                           across * (((y + 0.5) / height - 0.5) * gauge.box[3]);
+      const Point2 p = scene.placement.at(drawn);
+      const double v = bilinear(picture.view(), std::clamp(p.x, 0.0, picture.width() - 1.0),
+                                std::clamp(p.y, 0.0, picture.height() - 1.0));
+      (*crop)(x, y) = static_cast<uint8_t>(std::lround(v));
+    }
+  result.crop = std::move(crop);
+  return result.counts("text", 0);
 }
 
 Measured measured(const CountGauge& gauge, const GaugeScene& scene, const std::vector<Point2>& detections) {

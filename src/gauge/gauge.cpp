@@ -205,6 +205,21 @@ const std::vector<SettingRow<ProfileGauge>>& gauge_rows() {
 }
 
 template <>
+const std::vector<SettingRow<CropGauge>>& gauge_rows() {
+  using G = CropGauge;
+  static const std::vector<SettingRow<G>> rows{
+      {"box", &G::box, box_help},
+      {"height", &G::height, "pixels of the picture that is cut out; its width follows the box"},
+      {"program", &G::program,
+       "command line of a reader: gets the picture as PNG, answers a line or JSON; empty: not read"},
+      {"pattern", &G::pattern, "regular expression that the whole text must match"},
+      {"allowed", &G::allowed, "texts with commas between, one of which it must be"},
+      {"min_confidence", &G::min_confidence, "lowest confidence of a text, 0 to 1"},
+      {"timeout_s", &G::timeout_s, "seconds that the reader has"}};
+  return rows;
+}
+
+template <>
 const std::vector<SettingRow<ValueGauge>>& gauge_rows() {
   using G = ValueGauge;
   static const std::vector<SettingRow<G>> rows{{"of", &G::of, "name of the gauge that was measured"},

@@ -121,6 +121,12 @@ Reading judged(const Gauge& gauge, const GaugeSet& set, Measured m) {
   r.items = std::move(m.items);
   r.contours = std::move(m.contours), r.profiles = std::move(m.profiles), r.at = m.at;
   if (r.state != Verdict::good) return r;
+  if (m.crop) {  // a picture alone is good; one that shall be read is not until it was
+    r.crop = m.crop;
+    const bool reads = !std::get<CropGauge>(gauge.kind).program.empty();
+    if (reads) r.state = Verdict::not_measured, r.reason = "no reader was asked";
+    return r;
+  }
   r.value = m.value, r.sigma = m.sigma;
   if (r.limits.any() && !gauge.unit.empty() && gauge.unit != r.unit) {
     r.state = Verdict::not_measured;
@@ -132,18 +138,26 @@ Reading judged(const Gauge& gauge, const GaugeSet& set, Measured m) {
   return r;
 }
 
-void judge(Report& report, const GaugeSet& set, const std::vector<bool>& has_gauges, bool all_found) {
+void judge(Report& report, const GaugeSet& set) {
   const Rule of_part = Rule::parse(set.part_rule), of_picture = Rule::parse(set.picture_rule);
   std::vector<std::string> names;
   std::vector<Verdict> states;
   for (size_t i = 0; i < report.parts.size(); ++i) {
-    if (!has_gauges[i]) continue;
+    const bool judged = std::any_of(report.readings.begin(), report.readings.end(),
+                                    [&](const Reading& r) { return r.part == i && !r.fixed; });
+    if (!judged) continue;
     report.parts[i].verdict = part_verdict(report, of_part, i);
     names.push_back(part_name(i)), states.push_back(*report.parts[i].verdict);
   }
   for (const Reading& r : report.readings)
     if (!r.part && !r.fixed) names.push_back(r.gauge), states.push_back(r.state);
-  if (!all_found) states.push_back(Verdict::not_found);
+  for (const GaugeTarget& t : set.targets) {
+    const bool followed =
+        std::any_of(set.gauges.begin(), set.gauges.end(), [&](const Gauge& g) { return g.anchor == t.name; });
+    const bool found = std::any_of(report.parts.begin(), report.parts.end(),
+                                   [&](const ReportedPart& p) { return p.detection.target == t.name; });
+    if (followed && !found) states.push_back(Verdict::not_found);
+  }
   const Readings readings(report, {}, true);
   const auto is_good = [&](const std::string& name) {
     if (name[0] == '\n') return truth_of(*report.parts[std::stoul(name.substr(1))].verdict);

@@ -312,18 +312,9 @@ void measure(Report& report, const GaugeSet& set, const PreparedPicture& prepare
   const MeasuringInput input{report, set, prepared, frames, options.heights ? &*options.heights : nullptr,
                              work};
   const Measuring following(input, false);
-  std::set<std::string> followed;
-  for (size_t i = 0; i < set.gauges.size(); ++i)
-    followed.insert(following.followed(i).begin(), following.followed(i).end());
-  std::vector<bool> has_gauges;
-  for (const ReportedPart& part : report.parts)
-    has_gauges.push_back(followed.count(part.detection.target) > 0);
-  const bool all_found = std::all_of(followed.begin(), followed.end(), [&](const std::string& target) {
-    return !following.parts_of(target).empty();
-  });
   add(following, false);
   if (options.fixed_too) add(Measuring(input, true), true);
-  judge(report, set, has_gauges, all_found);
+  judge(report, set);
 }
 
 }  // namespace heron

@@ -23,6 +23,7 @@ struct Measured {
   std::vector<GaugeItem> items = {};
   std::vector<Contour> contours = {};
   std::vector<ScanProfile> profiles = {};
+  std::shared_ptr<const Image<uint8_t>> crop = {};
   Point2 at = {};  ///< where it is drawn
   Feature feature = {};
 
@@ -68,6 +69,7 @@ Measured measured(const CircleGauge& gauge, const GaugeScene& scene);
 Measured measured(const WidthGauge& gauge, const GaugeScene& scene);
 Measured measured(const RepeatsGauge& gauge, const GaugeScene& scene);
 Measured measured(const ProfileGauge& gauge, const GaugeScene& scene);
+Measured measured(const CropGauge& gauge, const GaugeScene& scene);
 Measured measured(const FillGauge& gauge, const GaugeScene& scene, const Target* color);
 Measured measured(const BlobsGauge& gauge, const GaugeScene& scene);
 Measured measured(const DetailGauge& gauge, const GaugeScene& scene, const GaugeTarget& detail);

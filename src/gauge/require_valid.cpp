@@ -3,6 +3,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <regex>
 #include <set>
 
 #include "heron/base/nearest_name.hpp"
@@ -79,6 +80,15 @@ int require_shapes(const Gauge& gauge, const Kind& kind) {
   return given;
 }
 
+void require_pattern(const Gauge& gauge, const std::string& pattern) {
+  if (pattern.size() > 500) refuse(gauge, "pattern has more than 500 characters");
+  try {
+    const std::regex read(pattern);
+  } catch (const std::regex_error& error) {
+    refuse(gauge, fmt::format("pattern \"{}\" is no regular expression: {}", pattern, error.what()));
+  }
+}
+
 void require_target(const Gauge& gauge, const GaugeSet& set, const std::string& name, const char* kind) {
   const GaugeTarget* target = set.target(name);
   if (!target) {
@@ -138,6 +148,17 @@ void require_kind(const Gauge& gauge, const GaugeSet& set) {
           require_shape(gauge, "light_box", kind.light_box, 5, {2, 3});
           if (!kind.light_box.empty() && !(kind.light_level >= 1))
             refuse(gauge, "light_level must be at least 1: the box is lit on the reference picture");
+        }
+        if constexpr (std::is_same_v<Kind, CropGauge>) {
+          if (kind.height < 8 || kind.height > 1024)
+            refuse(gauge, fmt::format("height is {} pixels; it must be 8 to 1024", kind.height));
+          if (!(kind.min_confidence >= 0 && kind.min_confidence <= 1))
+            refuse(gauge, "min_confidence must be 0 to 1");
+          if (!(kind.timeout_s > 0 && kind.timeout_s <= 600))
+            refuse(gauge, "timeout_s must be above 0 and at most 600 seconds");
+          if (gauge.limits.any())
+            refuse(gauge, "has limits; a text is judged by its pattern, or the texts that are allowed");
+          require_pattern(gauge, kind.pattern);
         }
         if constexpr (std::is_same_v<Kind, BlobsGauge>) {
           if (!(kind.min_area >= 1) || kind.max_area < 0 ||

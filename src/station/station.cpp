@@ -9,6 +9,7 @@
 #include "heron/files/picture_file.hpp"
 #include "heron/gauge/measure.hpp"
 #include "heron/locate/prepared_picture.hpp"
+#include "heron/reader/reader.hpp"
 
 namespace heron {
 namespace {
@@ -169,9 +170,10 @@ Report Station::examine(const Picture& picture, const RobotFromWorld& robot_from
     add_result(report, std::move(result), frames, t.target.geometry());
   }
   if (gauges_) measure(report, *gauges_, prepared, frames, {}, stop_);
+  report.picture = picture.name;
+  if (gauges_) read_crops(report, *gauges_, stop_);
   for (ReportedPart& part : report.parts) part.withheld = withheld(part, file_.withhold);
   report.number = number_;
-  report.picture = picture.name;
   report.elapsed_ms = std::chrono::duration<double, std::milli>(Clock::now() - begun).count();
   return report;
 }

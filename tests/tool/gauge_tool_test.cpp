@@ -136,7 +136,7 @@ TEST_CASE("what cannot be a gauge is refused with a reason, and nothing is writt
   const auto kinds = inspection().run("gauge kinds");
   CHECK(kinds.status == 0);
   for (const char* kind : {"edge", "line", "circle", "distance", "angle", "width", "repeats", "fill", "blobs",
-                           "detail", "count", "border", "profile", "value"})
+                           "detail", "count", "border", "profile", "crop", "value"})
     CHECK(contains(kinds.out, std::string(kind) + " "));
 }
 

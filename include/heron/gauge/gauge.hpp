@@ -173,6 +173,19 @@ struct ProfileGauge {
   double base_mm = 0;
 };
 
+/// An upright picture of a box on the part, for a reader outside of the library: a program that reads text.
+struct CropGauge {
+  static constexpr const char *id = "crop",
+                              *what = "Upright picture of a box on the part, for an outside reader";
+  std::vector<double> box = {};
+  int height = 48;           ///< pixels of the picture, 8 to 1024; its width follows the box
+  std::string program = {};  ///< command line of the reader; empty: the picture is cut and not read
+  std::string pattern = {};  ///< regular expression (ECMAScript) that the whole text matches
+  std::vector<std::string> allowed = {};  ///< or the text is one of these
+  double min_confidence = 0;              ///< 0 to 1; a text that is less sure is bad
+  double timeout_s = 2;                   ///< seconds that the program has
+};
+
 /// Another value of a gauge that was measured already.
 struct ValueGauge {
   static constexpr const char *id = "value", *what = "Another value of a measured gauge";
@@ -180,9 +193,9 @@ struct ValueGauge {
 };
 
 /// The table of kinds.
-using GaugeKind =
-    std::variant<EdgeGauge, LineGauge, CircleGauge, DistanceGauge, AngleGauge, WidthGauge, RepeatsGauge,
-                 FillGauge, BlobsGauge, DetailGauge, CountGauge, BorderGauge, ProfileGauge, ValueGauge>;
+using GaugeKind = std::variant<EdgeGauge, LineGauge, CircleGauge, DistanceGauge, AngleGauge, WidthGauge,
+                               RepeatsGauge, FillGauge, BlobsGauge, DetailGauge, CountGauge, BorderGauge,
+                               ProfileGauge, CropGauge, ValueGauge>;
 
 /// The settings of a kind: its file keys and the tool's options are made from these rows.
 template <class Kind>

@@ -34,6 +34,10 @@ struct MeasureOptions {
 void measure(Report& report, const GaugeSet& gauges, const PreparedPicture& prepared,
              const Frames& frames = {}, const MeasureOptions& options = {}, Work* work = nullptr);
 
+/// Judges parts and picture by their readings. `measure` does so; to be called again when a reading was
+/// changed, as by an outside reader's text.
+void judge(Report& report, const GaugeSet& gauges);
+
 /// A picture prepared for every target of the set: in color where one of them looks at color, a height map
 /// as the relief that its first target is found by.
 PreparedPicture prepare(const Picture& picture, const GaugeSet& gauges);

@@ -1,8 +1,10 @@
 #pragma once
+#include <memory>
 #include <optional>
 #include <string>
 #include <vector>
 
+#include "heron/image/image.hpp"
 #include "heron/locate/detection.hpp"
 
 namespace heron {
@@ -57,7 +59,10 @@ struct Reading {
   std::vector<GaugeItem> items = {};
   std::vector<Contour> contours = {};  ///< its shape (closed, `seen` false) and what was seen in it
   std::vector<ScanProfile> profiles = {};
-  Point2 at = {};  ///< where its value is drawn, picture coordinates
+  std::shared_ptr<const Image<uint8_t>> crop = {};  ///< of a crop gauge
+  std::string text = {};                            ///< what an outside reader read in it
+  std::optional<double> confidence = {};            ///< of the text, 0 to 1, where the reader tells it
+  Point2 at = {};                                   ///< where its value is drawn, picture coordinates
 };
 
 }  // namespace heron
