@@ -69,8 +69,8 @@ void print_learned(const LearnedLimits& learned) {
     for (const Contradiction& c : g.contradictions)
       fmt::print("      {} part {} reads {:.5g}: {}\n", c.picture, c.part + 1, c.value, c.why);
   }
-  for (const ExamplePart* p : learned.untold)
-    fmt::print("  no gauge tells {} part {} from the good ones\n", p->picture, p->part + 1);
+  for (const ExampleName& p : learned.untold)
+    fmt::print("  no gauge tells {} part {} from the good ones\n", p.picture, p.part + 1);
   fmt::print("  leave one out: {} of {} good parts rejected, {} of {} bad parts accepted\n",
              learned.good_rejected, learned.good_parts, learned.bad_accepted, learned.bad_parts);
   if (learned.good_parts > 0)
@@ -103,8 +103,8 @@ Json json_of(const LearnedLimits& learned) {
           {{"picture", c.picture}, {"part", c.part}, {"value", c.value}, {"why", c.why}});
     j["gauges"].push_back(std::move(one));
   }
-  for (const ExamplePart* p : learned.untold)
-    j["untold"].push_back({{"picture", p->picture}, {"part", p->part}});
+  for (const ExampleName& p : learned.untold)
+    j["untold"].push_back({{"picture", p.picture}, {"part", p.part}});
   j["leave_one_out"] = {{"good_rejected", learned.good_rejected}, {"bad_accepted", learned.bad_accepted}};
   return j;
 }

@@ -191,7 +191,7 @@ LearnedLimits learn_limits(const GaugeSet& gauges, const std::vector<ExamplePart
   for (const ExamplePart& p : parts) all.push_back(&p), ++(p.good ? result.good_parts : result.bad_parts);
   result.gauges = learned_all(gauges, all);
   for (const ExamplePart* p : all)
-    if (!p->good && !rejects(result.gauges, *p)) result.untold.push_back(p);
+    if (!p->good && !rejects(result.gauges, *p)) result.untold.push_back({p->picture, p->part});
   for (const ExamplePart* p : all) {
     std::vector<const ExamplePart*> others;
     std::copy_if(all.begin(), all.end(), std::back_inserter(others),

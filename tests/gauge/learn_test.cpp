@@ -81,7 +81,7 @@ TEST_CASE("examples that contradict themselves are named, and a bad part that no
   CHECK(learned.gauges[0].contradictions[0].picture == "mislaid.png");
   CHECK(*learned.gauges[0].proposed.max < 14.4);
   REQUIRE(learned.untold.size() == 1);
-  CHECK(learned.untold[0]->picture == "unseen.png");
+  CHECK(learned.untold[0].picture == "unseen.png");
   CHECK(learned.good_rejected == 1);
   CHECK(learned.bad_accepted == 1);
 }

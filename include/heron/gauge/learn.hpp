@@ -46,12 +46,18 @@ struct LearnedGauge {
   std::vector<Contradiction> contradictions = {};
 };
 
+/// Which part of which picture.
+struct ExampleName {
+  std::string picture;
+  size_t part = 0;
+};
+
 /// What examples say of all gauges.
 struct LearnedLimits {
   std::vector<LearnedGauge> gauges;
   int good_parts = 0, bad_parts = 0;
-  std::vector<const ExamplePart*> untold = {};  ///< bad parts that no proposed limit rejects
-  int good_rejected = 0, bad_accepted = 0;      ///< leave one out: each part judged by what the others teach
+  std::vector<ExampleName> untold = {};     ///< bad parts that no proposed limit rejects
+  int good_rejected = 0, bad_accepted = 0;  ///< leave one out: each part judged by what the others teach
 };
 
 /// Learns limits from examples. A gauge is proposed when it tells at least one bad part from all good ones,
