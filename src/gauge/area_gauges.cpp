@@ -86,20 +86,45 @@ Valley valley_of(const std::array<int64_t, 256>& histogram) {
   return best;
 }
 
+/// Grey level below which a share of the pixels lies.
+double quantile(const std::array<int64_t, 256>& histogram, int64_t count, double share) {
+  int64_t below = 0;
+  size_t level = 0;
+  while (level < 255 && static_cast<double>(below += histogram[level]) < share * static_cast<double>(count))
+    ++level;
+  return static_cast<double>(level);
+}
+
+/// A few small blobs are too little for the valley: what lies six standard deviations off the background,
+/// halfway to it.
+std::optional<double> threshold_of_few(const std::array<int64_t, 256>& histogram, int64_t count, bool bright,
+                                       double noise) {
+  constexpr double off = 6, least_contrast = 8, quartile_to_sigma = 0.7413;
+  const double middle = quantile(histogram, count, 0.5),
+               sigma = std::max(
+                   {quartile_to_sigma * (quantile(histogram, count, 0.75) - quantile(histogram, count, 0.25)),
+                    noise, 0.5});
+  double sum = 0, beyond = 0;
+  for (size_t v = 0; v < 256; ++v) {
+    const double from = (static_cast<double>(v) - middle) * (bright ? 1 : -1);
+    if (from > off * sigma)
+      sum += from * static_cast<double>(histogram[v]), beyond += static_cast<double>(histogram[v]);
+  }
+  if (beyond == 0 || sum / beyond < least_contrast) return std::nullopt;
+  return middle + (bright ? 0.5 : -0.5) * sum / beyond;
+}
+
 double blob_threshold(const BlobsGauge& gauge, const std::array<int64_t, 256>& histogram, int64_t count,
                       double noise) {
   if (gauge.threshold == BlobThreshold::fixed) return gauge.level;
-  if (gauge.threshold == BlobThreshold::relative) {
-    int64_t below = 0;
-    size_t median = 0;
-    while (median < 255 && (below += histogram[median]) * 2 < count) ++median;
-    return gauge.level * static_cast<double>(median);
-  }
-  const Valley valley = valley_of(histogram);
+  if (gauge.threshold == BlobThreshold::relative) return gauge.level * quantile(histogram, count, 0.5);
   // Noise alone splits into two groups 1.6 sigma apart: then there is nothing but background.
   constexpr double least_apart = 8, least_sigmas = 4;
-  const bool two_groups = valley.apart > std::max(least_apart, least_sigmas * noise);
-  return two_groups ? valley.threshold : gauge.tone == BlobTone::bright ? 256 : -1;
+  const Valley valley = valley_of(histogram);
+  if (valley.apart > std::max(least_apart, least_sigmas * noise)) return valley.threshold;
+  if (const auto threshold = threshold_of_few(histogram, count, gauge.tone == BlobTone::bright, noise))
+    return *threshold;
+  return gauge.tone == BlobTone::bright ? 256 : -1;
 }
 
 }  // namespace

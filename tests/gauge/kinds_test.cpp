@@ -166,6 +166,13 @@ TEST_CASE("blobs are counted by size, and the count at other sizes is told besid
   CHECK(std::abs(*area.value - 7 * std::numbers::pi * 9 * scale * scale) < 0.02 * *area.value);
   CHECK(value(area, "count_at_half_min_area") == 7);
   CHECK(*blobs({.tone = BlobTone::dark, .min_area = 100}).value == 1);  // the plate around them
+  // One blob in a dim picture is too little for a valley between two groups of grey levels.
+  std::vector<render::Piece> one{pieces[0], {render::disc(2, {20, 10}), {}, 0.55}};
+  for (const double light : {0.4, 0.5, 1.0}) {
+    BlobsGauge gauge{.min_area = 80};
+    gauge.box = box({}, {}, 110, 80);
+    CHECK(*fixed_reading(gauge, picture_of(one, {.light = light})).value == 1);
+  }
   // An even plate has no blobs: noise is none.
   pieces.resize(1);
   CHECK(*blobs({.min_area = 4}).value == 0);
