@@ -84,7 +84,7 @@ std::optional<double> limit_of(const Normal& good, Range<double> range, std::opt
   return tighter ? widest : middle;
 }
 
-/// Share of bad parts of the sort that was told, within the limits.
+/// Expected share within the limits of bad parts like those that the gauge rejects.
 std::optional<double> accepted_share(const std::vector<Example>& bad, const Normal& good,
                                      const Limits& limits) {
   double share = 0;
@@ -156,12 +156,14 @@ LearnedGauge learned(const Gauge& gauge, const std::vector<const ExamplePart*>& 
   return result;
 }
 
-/// Whether a proposed limit rejects the part; a reading that is missing does too.
+/// Whether the part is rejected: by a proposed limit, or because something was not found or not measured.
 bool rejects(const std::vector<LearnedGauge>& gauges, const ExamplePart& part) {
+  for (const Reading& r : part.readings)
+    if (!r.fixed && (r.state == Verdict::not_found || r.state == Verdict::not_measured)) return true;
   for (const LearnedGauge& g : gauges) {
     if (!g.proposed.any()) continue;
     for (const Reading& r : part.readings)
-      if (r.gauge == g.gauge && !r.fixed && (!r.value || !g.proposed.contain(*r.value))) return true;
+      if (r.gauge == g.gauge && !r.fixed && r.value && !g.proposed.contain(*r.value)) return true;
   }
   return false;
 }

@@ -309,6 +309,7 @@ void measure(Report& report, const GaugeSet& set, const PreparedPicture& prepare
         report.readings.push_back(std::move(reading));
       }
   };
+  report.readings.clear();
   const MeasuringInput input{report, set, prepared, frames, options.heights ? &*options.heights : nullptr,
                              work};
   const Measuring following(input, false);

@@ -104,7 +104,7 @@ Measured measured(const RepeatsGauge& gauge, const GaugeScene& scene) {
                     .edges = {},
                     .path = {}};
   for (int k = 0; k < scan->steps(); k += 2) drawn.path.push_back(scan->at(k * scan->per_step(), 0));
-  // Pitch is told of one sense: between the two sides of a tooth lies no pitch.
+  // The pitch is measured between edges of the same polarity: the two sides of a tooth are not a pitch apart.
   const EdgeChange sense = gauge.change == EdgeChange::falling ? EdgeChange::falling : EdgeChange::rising;
   std::vector<double> places, sigmas;
   double counted = 0, last_along = 0;

@@ -333,7 +333,7 @@ Truth compared(const std::string& sign, std::optional<double> a, std::optional<d
                         : *a != *b;
 }
 
-/// At least so many are true; not known while those that are not known could decide.
+/// True when at least `needed` are true; unknown while the unknown ones could still decide it.
 Truth at_least(double needed, const std::vector<Truth>& all) {
   double yes = 0, open = 0;
   for (const Truth& t : all) yes += t == Truth(true), open += !t;

@@ -93,7 +93,9 @@ class Program {
   /// Its status once it has ended; what it left running is then ended too.
   std::optional<int> status() {
     int status = 0;
-    if (!status_ && ::waitpid(child_, &status, WNOHANG) == child_) {
+    const pid_t ended = status_ ? 0 : ::waitpid(child_, &status, WNOHANG);
+    if (ended < 0) status_ = 0;  // the host program ignores its children; what was answered counts
+    if (ended == child_) {
       status_ = WIFEXITED(status) ? WEXITSTATUS(status) : 128 + WTERMSIG(status);
       ::kill(-child_, SIGKILL);
     }

@@ -80,7 +80,7 @@ TEST_CASE("around a ring a tooth at the start counts once") {
   }
 }
 
-TEST_CASE("a notch's direction around a ring is told from where the ring starts") {
+TEST_CASE("a notch's direction is measured from the start of the ring") {
   for (const double notch : {90.0, 10.0, -60.0, 179.0}) {
     const Pose2 pose{0, 0, degrees(20)};
     const Image<uint8_t> picture = picture_of(pieces_of(BenchDisc{.notch = degrees(notch)}, pose));
@@ -147,7 +147,7 @@ TEST_CASE("the filled share follows the light by its reference box") {
   CHECK(*share(1, true).sigma < 0.5);
 }
 
-TEST_CASE("blobs are counted by size, and the count at other sizes is told beside it") {
+TEST_CASE("blobs are counted by size, with the count at other sizes beside it") {
   std::vector<render::Piece> pieces{{render::rectangle(120, 90), {}, 0.25}};
   for (int i = 0; i < 7; ++i) pieces.push_back({render::disc(3, {-45.0 + 15 * i, 10}), {}, 0.7});
   for (int i = 0; i < 4; ++i) pieces.push_back({render::disc(1, {-30.0 + 20 * i, -20}), {}, 0.7});
@@ -178,7 +178,7 @@ TEST_CASE("blobs are counted by size, and the count at other sizes is told besid
   CHECK(*blobs({.min_area = 4}).value == 0);
 }
 
-TEST_CASE("glazed chips of the right color in their places are told from others") {
+TEST_CASE("glazed chips of the right color in their places are distinguished from others") {
   const auto board = [](std::vector<render::Tint> glazes) {
     render::Random random(5);
     return render::expose(

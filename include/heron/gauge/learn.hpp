@@ -41,7 +41,7 @@ struct LearnedGauge {
   double gap = 0;  ///< from the outermost good reading to the nearest bad one; 0 without bad ones
   /// Share of further good parts beyond the proposed limits, if good readings are distributed normally.
   std::optional<double> false_rejects = {};
-  /// The same of bad parts of the sort that was told, within them; nothing with less than three of a side.
+  /// Expected share of bad parts within the limits; nothing when fewer than three lie on a side.
   std::optional<double> false_accepts = {};
   std::vector<Contradiction> contradictions = {};
 };

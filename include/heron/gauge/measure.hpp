@@ -42,8 +42,8 @@ void judge(Report& report, const GaugeSet& gauges);
 /// as the relief that its first target is found by.
 PreparedPicture prepare(const Picture& picture, const GaugeSet& gauges);
 
-/// Finds every target that gauges follow, then measures: all of a picture in one call. Misses are told of
-/// targets of which nothing is found. Limits are those kept with the targets.
+/// Finds every target that gauges follow, then measures: all of a picture in one call. Misses are reported
+/// for targets that are not found. Limits are those kept with the targets.
 Report find_and_measure(const GaugeSet& gauges, const PreparedPicture& prepared, const Frames& frames = {},
                         const MeasureOptions& options = {}, Work* work = nullptr);
 
