@@ -109,7 +109,7 @@ Gauge gauge_from(const TomlTable& table) {
     }
   if (table.has("min")) g.limits.min = table.number("min");
   if (table.has("max")) g.limits.max = table.number("max");
-  if (table.has("unit")) g.unit = table.word("unit", {"mm", "px", "mm2", "px2", "deg", "%"});
+  if (table.has("unit")) g.unit = table.word("unit", {"mm", "px", "mm2", "px2", "mm3", "deg", "%"});
   table.done();
   return g;
 }

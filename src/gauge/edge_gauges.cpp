@@ -52,6 +52,16 @@ std::optional<Scan> band_in_picture(const std::vector<double>& drawn, const Gaug
   return Scan::band(numbers, "band");
 }
 
+std::optional<Scan> ring_in_picture(const std::vector<double>& drawn, const GaugeScene& scene,
+                                    Measured& result) {
+  const Scan scan = Scan::arc(scene.placement.ring(drawn));
+  result.contours.push_back({.points = scan.border(), .closed = true, .seen = false});
+  result.at = scan.centre();
+  if (scan.inside(scene.prepared.width(), scene.prepared.height())) return scan;
+  result.fails(Verdict::not_measured, partly_outside_words);
+  return std::nullopt;
+}
+
 namespace {
 
 /// "no edge of at least 12 grey levels; the strongest has 7".
@@ -96,17 +106,9 @@ Measured measured(const EdgeGauge& gauge, const GaugeScene& scene) {
   Measured result;
   const EdgeSettings settings = edge_settings(gauge.change, gauge.order, gauge.threshold);
   const bool around = gauge.band.empty();
-  std::optional<Scan> scan;
-  if (around) {
-    scan = Scan::arc(scene.placement.ring(gauge.ring));
-    result.contours.push_back({.points = scan->border(), .closed = true, .seen = false}),
-        result.at = scan->centre();
-    if (!scan->inside(scene.prepared.width(), scene.prepared.height()))
-      return result.fails(Verdict::not_measured, partly_outside_words);
-  } else {
-    scan = band_in_picture(gauge.band, scene, result);
-    if (!scan) return result;
-  }
+  const auto scan =
+      around ? ring_in_picture(gauge.ring, scene, result) : band_in_picture(gauge.band, scene, result);
+  if (!scan) return result;
   Scanned met = scanned(scene.prepared, *scan, settings, around ? "ring" : "band");
   result.profiles.push_back(met.profile);
   if (met.meant.empty()) return result.fails(Verdict::not_found, no_edge(met.profile));

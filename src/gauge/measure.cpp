@@ -280,19 +280,27 @@ class Measuring {
 
 }  // namespace
 
-void measure(Report& report, const GaugeSet& set, const PreparedPicture& prepared, const Frames& frames,
-             const MeasureOptions& options, Work* work) {
+void require_measurable(const GaugeSet& set, bool in_millimetres) {
   set.require_valid();
   for (const Gauge& g : set.gauges)
-    if (g.anchor == "world" && !frames.mapping)
+    if (g.anchor == "world" && !in_millimetres)
       fail_argument(fmt::format("gauge '{}' stays in the world; give a mapping", g.name));
   for (const Gauge& g : set.gauges) {
+    // Heights are in millimetres without a mapping.
+    const auto* value = std::get_if<ValueGauge>(&g.kind);
+    const Gauge& measured_by = value ? *set.gauge(value->of) : g;
+    if (std::holds_alternative<ProfileGauge>(measured_by.kind)) continue;
     const bool in_mm = g.unit == "mm" || g.unit == "mm2", in_px = g.unit == "px" || g.unit == "px2";
-    if (g.limits.any() && ((in_mm && !frames.mapping) || (in_px && frames.mapping)))
+    if (g.limits.any() && ((in_mm && !in_millimetres) || (in_px && in_millimetres)))
       fail_argument(fmt::format("gauge '{}' has limits in {}, and it is measured in {}; {}", g.name, g.unit,
-                                frames.mapping ? "millimetres" : "pixels",
-                                frames.mapping ? "leave the mapping out" : "give a mapping"));
+                                in_millimetres ? "millimetres" : "pixels",
+                                in_millimetres ? "leave the mapping out" : "give a mapping"));
   }
+}
+
+void measure(Report& report, const GaugeSet& set, const PreparedPicture& prepared, const Frames& frames,
+             const MeasureOptions& options, Work* work) {
+  require_measurable(set, frames.mapping != nullptr);
   const auto add = [&](const Measuring& measuring, bool fixed) {
     // Part by part in the gauges' order, then what belongs to no part.
     std::vector<PartIndex> parts;

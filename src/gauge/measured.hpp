@@ -88,6 +88,10 @@ Measured measured(const ValueGauge& gauge, const Measured& of);
 std::optional<Scan> band_in_picture(const std::vector<double>& drawn, const GaugeScene& scene,
                                     Measured& result);
 
+/// The same of a ring, which must lie in the picture as a whole.
+std::optional<Scan> ring_in_picture(const std::vector<double>& drawn, const GaugeScene& scene,
+                                    Measured& result);
+
 /// How the edges of a gauge are chosen, as the functions of edges take it.
 EdgeSettings edge_settings(EdgeChange change, EdgeOrder order, double threshold);
 

@@ -80,17 +80,9 @@ std::vector<ScanEdge> strong_edges(const std::vector<double>& profile, const Sca
 Measured measured(const RepeatsGauge& gauge, const GaugeScene& scene) {
   Measured result;
   const bool around = gauge.band.empty();
-  std::optional<Scan> scan;
-  if (around) {
-    scan = Scan::arc(scene.placement.ring(gauge.ring));
-    result.contours.push_back({.points = scan->border(), .closed = true, .seen = false}),
-        result.at = scan->centre();
-    if (!scan->inside(scene.prepared.width(), scene.prepared.height()))
-      return result.fails(Verdict::not_measured, partly_outside_words);
-  } else {
-    scan = band_in_picture(gauge.band, scene, result);
-    if (!scan) return result;
-  }
+  const auto scan =
+      around ? ring_in_picture(gauge.ring, scene, result) : band_in_picture(gauge.band, scene, result);
+  if (!scan) return result;
   const std::vector<double> profile = profile_of(strips_of(scene.prepared.level(0), *scan));
   const double noise =
       std::max(0.05, scene.prepared.noise_sigma(0) / std::sqrt(static_cast<double>(scan->lanes())));

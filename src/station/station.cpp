@@ -132,6 +132,7 @@ Station::Station(StationFile file, std::unique_ptr<Camera> camera, Work* stop)
 /// A gauge that follows a target which the station does not find would never be measured.
 void Station::load_gauge_set() {
   gauges_ = load_gauges(file_.gauges);
+  require_measurable(*gauges_, true);  // a station has a mapping
   for (const GaugeTarget& t : gauges_->targets) {
     if (!t.changed.empty())
       fail_argument(fmt::format(

@@ -295,7 +295,11 @@ Image<float> block_map(double noise, double holes, uint64_t seed = 1) {
 
 Reading profile_reading(const ProfileGauge& gauge, const Image<float>& map) {
   GaugeSet set;
-  set.gauges.push_back({.name = "p", .anchor = "picture", .kind = gauge});
+  // Limits in millimetres need no mapping: heights are.
+  set.gauges.push_back({.name = "p", .anchor = "picture", .limits = {-1e4, 1e4}, .kind = gauge});
+  set.gauges[0].unit = gauge.reads == ProfileReading::volume  ? ""
+                       : gauge.reads == ProfileReading::slope ? "deg"
+                                                              : "mm";
   Picture picture;
   picture.pixels = Image<float>(map.view()), picture.pitch_mm = Point2{0.2, 0.2};
   Report report;

@@ -84,5 +84,8 @@ TEST_CASE("a station whose gauges cannot work is refused before the first pictur
                    Station(cell().station(missing));
                  }),
                  "nothing.toml"));
+  GaugeSet pixels = set;
+  pixels.gauges[0].limits = {1.0, 2.0}, pixels.gauges[0].unit = "px";
+  CHECK(contains(refused(pixels), "limits in px"));
   CHECK(refused(set).empty());
 }

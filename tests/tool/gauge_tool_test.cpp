@@ -140,6 +140,22 @@ TEST_CASE("what cannot be a gauge is refused with a reason, and nothing is writt
     CHECK(contains(kinds.out, std::string(kind) + " "));
 }
 
+TEST_CASE("heights of a map get limits in millimetres without a mapping, volumes too") {
+  REQUIRE(inspection().run("simulate stack --output stack.tif").status == 0);
+  REQUIRE(inspection().run("level stack.tif --pitch 0.2,0.25 --square --output flat.tif").status == 0);
+  REQUIRE(inspection()
+              .run("gauge add heights.toml --reference flat.tif --anchor picture --name heap --kind profile "
+                   "--band "
+                   "300,300,200,200,0 --reads volume --nominal present --tolerance 5")
+              .status == 0);
+  const auto ran = inspection().run(
+      "gauge add heights.toml --anchor picture --name step --kind profile --band 300,300,200,20,0 "
+      "--nominal present --tolerance 0.1");
+  CAPTURE(ran.err);
+  REQUIRE(ran.status == 0);
+  CHECK(inspection().run("gauge measure heights.toml flat.tif").status == 0);
+}
+
 TEST_CASE("limits are learned and repeatability studied by the tool") {
   REQUIRE(inspection().run("gauge add learn.toml --reference panel/panel-reference.png " + hole).status == 0);
   // Good parts in a folder of their own, and bad ones whose holes are wrong among others.

@@ -24,6 +24,11 @@ struct MeasureOptions {
   std::optional<HeightMap> heights = {};  ///< for profile gauges
 };
 
+/// Throws Error{invalid_argument} when the set contradicts itself, or when its limits are in millimetres and
+/// there is no mapping, or in pixels and there is one. `measure` does so too; a station asks before its first
+/// picture.
+void require_measurable(const GaugeSet& gauges, bool in_millimetres);
+
 /// Measures every gauge on every part that its anchor was found as, and judges readings, parts and picture;
 /// fills `report.readings` and the verdicts. In millimetres when `frames` has a mapping, else in pixels. A
 /// gauge whose anchor was not found, that is stale or that lies outside the picture is not measured and says
