@@ -12,6 +12,7 @@
 #include "heron/files/target_file.hpp"
 #include "heron/gauge/measure.hpp"
 #include "heron/reader/reader.hpp"
+#include "log.hpp"
 #include "options.hpp"
 
 namespace heron::tool {
@@ -60,6 +61,22 @@ std::string target_by_file(GaugeSet& set, const std::string& path, const std::st
                                                       .stamp = stamp_of(target),
                                                       .target = target});
   return target.name();
+}
+
+/// A shape that was drawn on another part than the one that the gauges of a target are drawn on measures the
+/// wrong place.
+void note_other_part(const GaugeSet& set, const Gauge& gauge, const PreparedPicture& reference,
+                     std::optional<Point2> drawn) {
+  const GaugeTarget* target = set.target(gauge.anchor);
+  if (!target || !target->target || !drawn) return;
+  const auto nearest = attached(*target->target, target->file, reference, drawn);
+  if (!nearest || distance(nearest->reference.position(), target->reference.position()) < 2) return;
+  log_note(
+      "gauge add: note: '{}' is drawn nearer to the '{}' at ({:.0f}, {:.0f}) than to the one at ({:.0f}, "
+      "{:.0f}), which "
+      "the gauges are drawn on; draw it there",
+      gauge.name, target->name, nearest->reference.x, nearest->reference.y, target->reference.x,
+      target->reference.y);
 }
 
 bool is_file(const std::string& text) { return text.size() > 4 && text.substr(text.size() - 4) == ".png"; }
@@ -131,6 +148,7 @@ int add(AddCommand o) {
   gauge.anchor = is_file(o.anchor) ? target_by_file(set, o.anchor, o.file, reference, near) : o.anchor;
   if (const GaugeTarget* anchor = set.target(gauge.anchor); anchor && !near)
     near = anchor->reference.position();
+  note_other_part(set, gauge, reference, drawn_at(gauge.kind));
   for (const std::string& path : o.targets) target_by_file(set, path, o.file, reference, near);
   const auto old =
       std::find_if(set.gauges.begin(), set.gauges.end(), [&](const Gauge& g) { return g.name == o.name; });
