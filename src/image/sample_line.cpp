@@ -41,6 +41,30 @@ void add_samples_kernel(const Image<uint8_t>& picture, Point2 start, Point2 step
   }
 }
 
+void add_reading_skew_kernel(Point2 start, Point2 step, std::span<float> sums) {
+  namespace hn = hwy::HWY_NAMESPACE;
+  const hn::ScalableTag<float> f;
+  const auto set = [&](double v) HWY_ATTR { return hn::Set(f, static_cast<float>(v)); };
+  const double square = step.x * step.x + step.y * step.y;
+  const auto cubed = [](double v) { return v * v * v; };
+  const auto by_x = set(cubed(step.x / square)), by_y = set(cubed(step.y / square));
+  const auto x0 = set(start.x - std::floor(start.x)), y0 = set(start.y - std::floor(start.y));
+  const auto dx = set(step.x), dy = set(step.y), one = set(1);
+  const auto third = [&](hn::Vec<decltype(f)> v) HWY_ATTR {
+    const auto part = hn::Sub(v, hn::Floor(v)), rest = hn::Sub(one, part);
+    return hn::Mul(hn::Mul(part, rest), hn::Sub(rest, part));
+  };
+  const size_t lanes = hn::Lanes(f);
+  for (size_t i = 0; i < sums.size(); i += lanes) {
+    const auto k = hn::Iota(f, static_cast<float>(i));
+    const auto skew =
+        hn::MulAdd(by_x, third(hn::MulAdd(dx, k, x0)), hn::Mul(by_y, third(hn::MulAdd(dy, k, y0))));
+    HWY_ALIGN float rest[HWY_MAX_BYTES / sizeof(float)];
+    hn::Store(skew, f, rest);
+    for (size_t j = 0; j < std::min(lanes, sums.size() - i); ++j) sums[i + j] += rest[j];
+  }
+}
+
 }  // namespace HWY_NAMESPACE
 }  // namespace heron
 HWY_AFTER_NAMESPACE();
@@ -48,9 +72,14 @@ HWY_AFTER_NAMESPACE();
 #if HWY_ONCE
 namespace heron {
 HWY_EXPORT(add_samples_kernel);
+HWY_EXPORT(add_reading_skew_kernel);
 
 void add_samples(const Image<uint8_t>& picture, Point2 start, Point2 step, std::vector<float>& sums) {
   if (!sums.empty()) HWY_DYNAMIC_DISPATCH(add_samples_kernel)(picture, start, step, sums);
+}
+
+void add_reading_skew(Point2 start, Point2 step, std::span<float> sums) {
+  HWY_DYNAMIC_DISPATCH(add_reading_skew_kernel)(start, step, sums);
 }
 
 }  // namespace heron

@@ -143,6 +143,27 @@ TEST_CASE("samples along a line are those taken one by one, up to the picture's 
   }
 }
 
+TEST_CASE("the skew of a bilinear reading is the third moment of its four weights along the line") {
+  for (const auto& [start, step] : {std::pair<Point2, Point2>{{3.2, 7.9}, {1, 0}},
+                                    {{40, 11.5}, {0, 1}},
+                                    {{12.3, 40.1}, {0.6, -0.8}},
+                                    {{-2.7, 5.5}, {0.9, 0.2}}}) {
+    std::vector<float> sums(21, 0.5f);
+    add_reading_skew(start, step, sums);
+    for (size_t k = 0; k < sums.size(); ++k) {
+      const Point2 p = start + step * static_cast<double>(k);
+      const double fx = p.x - std::floor(p.x), fy = p.y - std::floor(p.y), square = dot(step, step);
+      double third = 0;
+      for (int i = 0; i < 2; ++i)
+        for (int j = 0; j < 2; ++j) {
+          const double along = dot(step, {i - fx, j - fy}) / square;
+          third += (i ? fx : 1 - fx) * (j ? fy : 1 - fy) * along * along * along;
+        }
+      CHECK(sums[k] - 0.5 == doctest::Approx(third).epsilon(1e-3).scale(0.01));
+    }
+  }
+}
+
 TEST_CASE("bilinear sampling is exact on a plane, up to the last pixel") {
   Image<uint8_t> plane(20, 10);
   for (int y = 0; y < 10; ++y)

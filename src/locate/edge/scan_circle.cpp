@@ -5,16 +5,18 @@
 
 #include "geometry/robust_fit.hpp"
 #include "locate/common/consensus.hpp"
+#include "locate/scan/step_fit.hpp"
 
 namespace heron {
 namespace {
 
 constexpr double agree_within = 1.5;  // pixels, of sectors that were not yet settled
 constexpr double settle_reach = 5;    // pixels either side of a circle that is nearly known
-constexpr double softest = 2.5;       // sigma of the blur, pixels: softer changes are shading, not edges
+constexpr double softest_edge = 2.5;  // sigma of the blur, pixels: softer changes are shading, not edges
 
 /// A sector of a fan: its lanes.
 struct Sector {
+  size_t index = 0;
   int first = 0, end = 0;
   double across = 0;  ///< of its middle
 };
@@ -23,31 +25,41 @@ std::vector<Sector> sectors_of(const Scan& fan) {
   const int lanes = fan.lanes(), count = std::clamp(lanes / 6, std::min(8, lanes), 120);
   std::vector<Sector> sectors;
   for (int i = 0; i < count; ++i) {
-    Sector s{i * lanes / count, (i + 1) * lanes / count};
-    s.across = 0.5 * (fan.lane(s.first) + fan.lane(s.end - 1));
-    sectors.push_back(s);
+    const int first = i * lanes / count, end = (i + 1) * lanes / count;
+    sectors.push_back({static_cast<size_t>(i), first, end, 0.5 * (fan.lane(first) + fan.lane(end - 1))});
   }
   return sectors;
 }
 
 /// An edge that a sector offers.
 struct Offered {
-  int sector = 0;
+  size_t sector = 0;
   Point2 at;
   double contrast = 0;
 };
 
+std::vector<std::vector<double>> profiles_of(const PreparedPicture& prepared, const Scan& fan,
+                                             const std::vector<Sector>& sectors) {
+  std::vector<std::vector<double>> profiles;
+  for (const Sector& s : sectors) profiles.push_back(profile_along(prepared.level(0), fan, s.first, s.end));
+  return profiles;
+}
+
 std::vector<Offered> offered_by(const PreparedPicture& prepared, const Scan& fan,
                                 const std::vector<Sector>& sectors, const EdgeSettings& s) {
   std::vector<Offered> all;
+  const std::vector<std::vector<double>> profiles = profiles_of(prepared, fan, sectors);
+  std::vector<ProfileSearch> searches;
   for (size_t i = 0; i < sectors.size(); ++i) {
     const int lanes = sectors[i].end - sectors[i].first;
-    const auto profile = profile_along(prepared.level(0), fan, sectors[i].first, sectors[i].end);
-    const double noise = std::max(0.05, prepared.noise_sigma(0) / std::sqrt(static_cast<double>(lanes)));
-    std::vector<ScanEdge> edges = edges_along(profile, false, edge_threshold(s, prepared, lanes), noise);
-    std::erase_if(edges, [&](const ScanEdge& e) { return !is_meant(e, s.change); });
-    for (const ScanEdge& e : ordered(std::move(edges), s.order, 1))
-      all.push_back({static_cast<int>(i), fan.at(e.at, sectors[i].across), e.contrast});
+    searches.push_back({&profiles[i], false, edge_threshold(s, prepared, lanes),
+                        std::max(0.05, prepared.noise_sigma(0) / std::sqrt(static_cast<double>(lanes)))});
+  }
+  std::vector<std::vector<ScanEdge>> met = edges_along(searches);
+  for (size_t i = 0; i < sectors.size(); ++i) {
+    std::erase_if(met[i], [&](const ScanEdge& e) { return !is_meant(e, s.change); });
+    for (const ScanEdge& e : ordered(std::move(met[i]), s.order, 1))
+      all.push_back({i, fan.at(e.at, sectors[i].across), e.contrast});
   }
   return all;
 }
@@ -75,7 +87,7 @@ std::optional<Circle> agreed(const std::vector<Offered>& offered, const Scan& fa
     for (const Offered& o : offered) {
       const Point2 out = o.at - circle->centre;
       const double t = (std::sqrt(dot(out, out)) - circle->radius) / agree_within;
-      double& there = agree[static_cast<size_t>(o.sector)];
+      double& there = agree[o.sector];
       if (std::abs(t) < 1 && 1 - t * t > there) sum += 1 - t * t - there, there = 1 - t * t;
     }
     if (sum > most) most = sum, best = circle;
@@ -84,68 +96,95 @@ std::optional<Circle> agreed(const std::vector<Offered>& offered, const Scan& fa
   return best;
 }
 
+/// What the sectors of a fan about the circle itself meet near it.
+struct CircleRows {
+  std::vector<FitRow<3>> rows;
+  std::vector<size_t> sectors;  ///< of each row
+  std::vector<double> contrasts;
+  std::vector<RayEdge> met;
+  size_t count = 0;  ///< of all sectors
+};
+
+/// The sectors of `own` whose ends are in the picture and whose middle lies in the fan.
+std::vector<Sector> sectors_within(const PreparedPicture& prepared, const Scan& fan, const Scan& own) {
+  std::vector<Sector> sectors = sectors_of(own);
+  const auto view = prepared.level(0).view();
+  const auto holds = [&](Point2 p) { return view.holds(static_cast<int>(p.x), static_cast<int>(p.y)); };
+  std::erase_if(sectors, [&](const Sector& s) {
+    const double from_centre = distance(own.at(0.5 * own.length(), s.across), fan.centre());
+    return !holds(own.at(0, s.across)) || !holds(own.at(own.length(), s.across)) ||
+           from_centre < fan.outer() - fan.length() - 1 || from_centre > fan.outer() + 1;
+  });
+  return sectors;
+}
+
+/// About its own centre each sector meets a straight edge. Nothing where the circle is too small.
+CircleRows rows_near(const PreparedPicture& prepared, const Scan& fan, const Circle& circle, bool rising,
+                     const EdgeSettings& s) {
+  CircleRows result;
+  const double half = std::min(settle_reach + 1, circle.radius - 1);
+  if (half < 3) return result;
+  const Scan own = fan.about(circle.centre, circle.radius - half, circle.radius + half);
+  const std::vector<Sector> sectors = sectors_within(prepared, fan, own);
+  const std::vector<std::vector<double>> profiles = profiles_of(prepared, own, sectors);
+  result.count = sectors_of(own).size();
+  std::vector<StepSearch> searches;
+  for (size_t i = 0; i < sectors.size(); ++i)
+    searches.push_back(
+        {.profile = &profiles[i],
+         .start = half,
+         .reach = settle_reach,
+         .noise = std::max(prepared.noise_sigma(0), 0.3) / std::sqrt(sectors[i].end - sectors[i].first)});
+  const auto fitted = fit_steps(searches);
+  for (size_t i = 0; i < sectors.size(); ++i) {
+    const auto& step = fitted[i];
+    const double least = 0.5 * edge_threshold(s, prepared, sectors[i].end - sectors[i].first);
+    if (!step || (step->contrast > 0) != rising || std::abs(step->contrast) < least ||
+        step->blur > softest_edge)
+      continue;
+    const Point2 u = own.lane_direction(sectors[i].across);
+    // Blur pulls a curved edge towards its centre.
+    const double pulled = step->blur * step->blur / (2 * circle.radius);
+    result.rows.push_back({{u.x, u.y, 1}, step->at - half + pulled, std::max(step->sigma, 0.003)});
+    result.sectors.push_back(sectors[i].index), result.contrasts.push_back(step->contrast);
+    result.met.push_back(
+        {circle.centre + u * (circle.radius - half + step->at + pulled), result.rows.back().sigma});
+  }
+  return result;
+}
+
 }  // namespace
 
 CircleFit circle_by_scans(const PreparedPicture& prepared, const Scan& fan, const EdgeSettings& s) {
   CircleFit fit;
-  const std::vector<Offered> offered = offered_by(prepared, fan, sectors_of(fan), s);
-  const auto start = agreed(offered, fan, sectors_of(fan).size());
+  const std::vector<Sector> sectors = sectors_of(fan);
+  const std::vector<Offered> offered = offered_by(prepared, fan, sectors, s);
+  const auto start = agreed(offered, fan, sectors.size());
   if (!start) return fit;
   Circle circle = *start;
   double rising = 0;
   for (const Offered& o : offered)
     if (std::abs(distance(o.at, circle.centre) - circle.radius) < agree_within) rising += o.contrast;
-  // About its own centre each sector meets a straight edge; three rounds bring the centre to rest.
-  std::vector<FitRow<3>> rows;
-  std::vector<size_t> row_sector;
-  std::vector<double> contrasts;
-  std::vector<RayEdge> met_at;
-  size_t count = 0;
+  // Three rounds bring the centre to rest.
   for (int round = 0; round < 3; ++round) {
-    const double half = std::min(settle_reach + 1, circle.radius - 1);
-    if (half < 3) return fit;
-    const Scan own = fan.about(circle.centre, circle.radius - half, circle.radius + half);
-    const std::vector<Sector> sectors = sectors_of(own);
-    count = sectors.size();
-    rows.clear(), row_sector.clear(), contrasts.clear(), met_at.clear();
-    for (size_t i = 0; i < count; ++i) {
-      const Point2 from = own.at(0, sectors[i].across), to = own.at(2 * half, sectors[i].across);
-      if (!prepared.level(0).view().holds(static_cast<int>(from.x), static_cast<int>(from.y)) ||
-          !prepared.level(0).view().holds(static_cast<int>(to.x), static_cast<int>(to.y)))
-        continue;
-      const double from_centre = distance(own.at(half, sectors[i].across), fan.centre());
-      if (from_centre < fan.outer() - fan.length() - 1 || from_centre > fan.outer() + 1) continue;
-      const auto profile = profile_along(prepared.level(0), own, sectors[i].first, sectors[i].end);
-      const int lanes = sectors[i].end - sectors[i].first;
-      const double noise = std::max(prepared.noise_sigma(0), 0.3) / std::sqrt(static_cast<double>(lanes));
-      const auto met = step_near(profile, false, half, settle_reach, noise);
-      const double least = 0.5 * edge_threshold(s, prepared, lanes);
-      if (!met || met->contrast * rising <= 0 || std::abs(met->contrast) < least || met->blur > softest)
-        continue;
-      const Point2 u = (to - from) / (2 * half);
-      // Blur pulls a curved edge towards its centre.
-      const double pulled = met->blur * met->blur / (2 * circle.radius);
-      rows.push_back({{u.x, u.y, 1}, met->at - half + pulled, std::max(met->sigma, 0.003)});
-      row_sector.push_back(i), contrasts.push_back(met->contrast);
-      met_at.push_back({from + u * (met->at + pulled), rows.back().sigma});
-    }
-    if (rows.size() < 4) return fit;
+    const CircleRows near = rows_near(prepared, fan, circle, rising > 0, s);
+    if (near.rows.size() < 4) return fit;
     const auto robust =
-        fit_robustly<3>(rows, {0, 0, 0}, {.least = 0.05, .first = round ? 1.0 : 3.0, .rounds = 8});
+        fit_robustly<3>(near.rows, {0, 0, 0}, {.least = 0.05, .first = round ? 1.0 : 3.0, .rounds = 8});
     if (!robust.determined) return fit;
     circle.centre += {robust.unknowns[0], robust.unknowns[1]}, circle.radius += robust.unknowns[2];
     fit.covariance = robust.covariance;
-    fit.sectors.assign(count, false), fit.met = met_at;
+    fit.sectors.assign(near.count, false), fit.met = near.met;
     double squares = 0;
     std::vector<double> on;
-    for (size_t i = 0; i < rows.size(); ++i) {
-      const double off = rows[i].value - rows[i].terms.dot(robust.unknowns);
-      if (std::abs(off) > std::clamp(4 * rows[i].sigma, 0.5, 1.0)) continue;
-      fit.sectors[row_sector[i]] = true, squares += off * off, on.push_back(contrasts[i]);
+    for (size_t i = 0; i < near.rows.size(); ++i) {
+      const double off = near.rows[i].value - near.rows[i].terms.dot(robust.unknowns);
+      if (std::abs(off) > std::clamp(4 * near.rows[i].sigma, 0.5, 1.0)) continue;
+      fit.sectors[near.sectors[i]] = true, squares += off * off, on.push_back(near.contrasts[i]);
       fit.met[i].on_circle = true;
     }
     if (on.size() < 4) return fit;
-    fit.seen = static_cast<double>(on.size()) / static_cast<double>(count);
+    fit.seen = static_cast<double>(on.size()) / static_cast<double>(near.count);
     fit.scatter = std::sqrt(squares / static_cast<double>(on.size()));
     fit.contrast = std::copysign(median_size(on), rising);
     if (round > 0 && robust.unknowns.norm() < 0.001) break;

@@ -2,13 +2,12 @@
 
 #include <fmt/format.h>
 
-#include <Eigen/Cholesky>
 #include <algorithm>
 #include <cmath>
 
-#include "feature/blurred_step.hpp"
 #include "heron/image/sample.hpp"
 #include "image/sample_line.hpp"
+#include "step_fit.hpp"
 
 namespace heron {
 namespace {
@@ -24,6 +23,18 @@ double value_at(const std::vector<double>& v, int i, bool round) {
   const int n = static_cast<int>(v.size());
   if (round) return v[static_cast<size_t>(((i % n) + n) % n)];
   return v[static_cast<size_t>(std::clamp(i, 0, n - 1))];
+}
+
+/// The profile with `more` steps before and after it.
+std::vector<double> continued(const std::vector<double>& profile, size_t more, bool round) {
+  const int n = static_cast<int>(profile.size()), beside = static_cast<int>(more);
+  std::vector<double> padded(profile.size() + 2 * more);
+  std::copy(profile.begin(), profile.end(), padded.begin() + beside);
+  for (int k = 1; k <= beside; ++k) {
+    padded[static_cast<size_t>(beside - k)] = value_at(profile, -k, round);
+    padded[static_cast<size_t>(beside + n - 1 + k)] = value_at(profile, n - 1 + k, round);
+  }
+  return padded;
 }
 
 }  // namespace
@@ -176,27 +187,20 @@ std::vector<Strip> strips_of(const Image<uint8_t>& picture, const Scan& scan) {
   return strips;
 }
 
-std::vector<double> reading_skew(const Scan& scan, const Strip& strip, double at, double reach) {
-  const int steps = scan.steps();
-  std::vector<double> skew(static_cast<size_t>(steps), 0);
-  for (int k = static_cast<int>(std::ceil(at - reach)); k <= static_cast<int>(std::floor(at + reach)); ++k) {
-    if (!scan.round() && (k < 0 || k >= steps)) continue;
-    const double along = k * scan.per_step();
-    const Point2 u = scan.direction(along);
-    double sum = 0;
-    for (int i = strip.first; i < strip.first + strip.lanes; ++i) {
-      const Point2 p = scan.at(along, scan.lane(i));
-      // Two neighbours with the weights 1 - f and f have the third moment f (1 - f) (1 - 2 f) about the
-      // place.
-      const auto third = [](double v) {
-        const double f = v - std::floor(v);
-        return f * (1 - f) * (1 - 2 * f);
-      };
-      sum += third(p.x) * u.x * u.x * u.x + third(p.y) * u.y * u.y * u.y;
-    }
-    const double cubed = scan.per_step() * scan.per_step() * scan.per_step();
-    skew[static_cast<size_t>(((k % steps) + steps) % steps)] = sum / (6 * strip.lanes * cubed);
+std::vector<float> reading_skew(const Scan& scan, const Strip& strip, int first, int count) {
+  std::vector<float> skew(static_cast<size_t>(count), 0);
+  for (int i = strip.first; i < strip.first + strip.lanes; ++i) {
+    const auto place = [&](int k) { return scan.at(k * scan.per_step(), scan.lane(i)); };
+    const auto step = [&](int k) { return scan.direction(k * scan.per_step()) * scan.per_step(); };
+    if (scan.is_straight())
+      add_reading_skew(place(first), step(first), skew);
+    else
+      for (int k = 0; k < count; ++k)
+        add_reading_skew(place(first + k), step(first + k),
+                         std::span(skew).subspan(static_cast<size_t>(k), 1));
   }
+  const float share = 1 / (6 * static_cast<float>(strip.lanes));
+  for (float& s : skew) s *= share;
   return skew;
 }
 
@@ -212,119 +216,93 @@ std::vector<double> profile_of(const std::vector<Strip>& strips) {
 std::vector<double> strength_along(const std::vector<double>& profile, bool round) {
   // The slope of a Gaussian of one pixel (Canny, A computational approach to edge detection, IEEE Trans. PAMI
   // 8, 1986), scaled so that a step of a usual lens' blur answers with its height.
-  constexpr int reach = 4;
-  std::array<double, reach + 1> weight{};
-  double scale = 0;
-  for (int j = 1; j <= reach; ++j) {
-    weight[static_cast<size_t>(j)] = j * std::exp(-0.5 * j * j);
-    // A step blurred by 0.9 pixels, as v(j) - v(-j).
-    scale += weight[static_cast<size_t>(j)] * std::erf(j / (0.9 * std::numbers::sqrt2));
+  constexpr std::array slope{0.6065306597126334, 0.2706705664732254, 0.033326989614726917,
+                             0.0013418505116100474};  // j exp(-j^2 / 2)
+  constexpr double answer = 0.7430785322572372;       // of a step of height 1, blurred by 0.9 pixels
+  const std::vector<double> padded = continued(profile, slope.size(), round);
+  std::vector<double> strength(profile.size(), 0);
+  for (size_t j = 1; j <= slope.size(); ++j) {
+    const double *after = padded.data() + slope.size() + j, *before = padded.data() + slope.size() - j;
+    for (size_t k = 0; k < strength.size(); ++k) strength[k] += slope[j - 1] * (after[k] - before[k]);
   }
-  std::vector<double> strength(profile.size());
-  for (int k = 0; k < static_cast<int>(profile.size()); ++k) {
-    double sum = 0;
-    for (int j = 1; j <= reach; ++j)
-      sum += weight[static_cast<size_t>(j)] *
-             (value_at(profile, k + j, round) - value_at(profile, k - j, round));
-    strength[static_cast<size_t>(k)] = sum / scale;
-  }
+  for (double& s : strength) s /= answer;
   return strength;
 }
 
-std::optional<ScanEdge> step_near(const std::vector<double>& profile, bool round, double start, double reach,
-                                  double noise, const std::vector<double>& skew) {
-  double at = start, blur = 0.95, low = 0, high = 0;
-  const int n = static_cast<int>(profile.size());
-  Eigen::Matrix4d normal;
-  double squares = 0;
-  int count = 0;
-  std::vector<BlurredStep> steps;
-  steps.reserve(static_cast<size_t>(2 * reach) + 2);
-  for (int step = 0; step < 12; ++step) {
-    normal.setZero();
-    Eigen::Vector4d right = Eigen::Vector4d::Zero();
-    squares = 0, count = 0;
-    const int first = static_cast<int>(std::ceil(at - reach)),
-              last = static_cast<int>(std::floor(at + reach));
-    Eigen::Matrix2d light = Eigen::Matrix2d::Zero();
-    Eigen::Vector2d light_right = Eigen::Vector2d::Zero();
-    const auto step_at = [&](int k) {
-      const double z = (k - at) / blur;
-      BlurredStep there = blurred_step(z);
-      if (!skew.empty())  // the third derivative of a blurred step
-        there.value += value_at(skew, k, round) * (z * z - 1) * there.density / (blur * blur * blur);
-      return there;
-    };
-    steps.clear();
-    for (int k = first; k <= last; ++k) {
-      if (!round && (k < 0 || k >= n)) continue;
-      steps.push_back(step_at(k));
-      const double phi = steps.back().value;
-      const Eigen::Vector2d j(1 - phi, phi);
-      light += j * j.transpose(), light_right += value_at(profile, k, round) * j, ++count;
-    }
-    if (count < 5 || std::abs(light.determinant()) < 1e-6) return std::nullopt;
-    const Eigen::Vector2d levels = light.inverse() * light_right;
-    low = levels[0], high = levels[1];
-    size_t next = 0;
-    for (int k = first; k <= last; ++k) {
-      if (!round && (k < 0 || k >= n)) continue;
-      const double z = (k - at) / blur;
-      const auto [phi, density] = steps[next++];
-      const double bell = density / blur;
-      const double residual = value_at(profile, k, round) - low - (high - low) * phi;
-      const Eigen::Vector4d j(-(high - low) * bell, -(high - low) * bell * z * blur, 1 - phi, phi);
-      normal += j * j.transpose(), right += residual * j, squares += residual * residual;
-    }
-    normal(1, 1) += 4 * noise * noise;  // the blur is about what it was
-    for (int i = 0; i < 4; ++i) normal(i, i) += 1e-9;
-    const Eigen::Vector4d change = normal.ldlt().solve(right);
-    if (!change.allFinite()) return std::nullopt;
-    at += std::clamp(change[0], -1.0, 1.0);
-    blur = std::clamp(blur * std::exp(std::clamp(change[1], -0.3, 0.3)), 0.5, 3.0);
-    if (std::abs(at - start) > 3) return std::nullopt;
-    if (std::abs(change[0]) < 1e-4) break;
+namespace {
+
+/// The steps at which the strength has an extremum of at least `least`.
+std::vector<int> peaks_of(const std::vector<double>& strength, bool round, double least) {
+  const int n = static_cast<int>(strength.size());
+  std::vector<int> peaks;
+  for (int k = 0; k < n; ++k) {
+    const double here = strength[static_cast<size_t>(k)];
+    if (std::abs(here) < least || (!round && (k < 1 || k >= n - 1))) continue;
+    const double before = value_at(strength, k - 1, round), after = value_at(strength, k + 1, round);
+    const double sign = here < 0 ? -1 : 1;
+    // A plateau is one peak: its first step.
+    if (sign * here > sign * before && sign * here >= sign * after) peaks.push_back(k);
   }
-  const double variance = std::max(count > 4 ? squares / (count - 4) : 0, noise * noise);
-  const Eigen::Matrix4d covariance = normal.inverse() * variance;
-  return ScanEdge{at, high - low, std::sqrt(std::max(covariance(0, 0), 0.0)), blur};
+  return peaks;
+}
+
+/// How far a step is fitted to a profile of `n` steps about a peak: half the way to the next one.
+double reach_of(const std::vector<int>& peaks, size_t i, int n, bool round) {
+  double reach = 6;
+  for (const size_t j : {i == 0 ? peaks.size() - 1 : i - 1, i + 1 == peaks.size() ? 0 : i + 1}) {
+    if (j == i) continue;
+    int apart = std::abs(peaks[j] - peaks[i]);
+    if (round) apart = std::min(apart, n - apart);
+    reach = std::min(reach, std::max(2.5, 0.5 * apart));
+  }
+  return reach;
+}
+
+}  // namespace
+
+std::vector<std::vector<ScanEdge>> edges_along(std::span<const ProfileSearch> profiles) {
+  std::vector<StepSearch> searches;
+  std::vector<size_t> first{0};  // search of each profile
+  std::vector<bool> rising;
+  for (const ProfileSearch& p : profiles) {
+    const std::vector<double> strength = strength_along(*p.profile, p.round);
+    const std::vector<int> peaks = peaks_of(strength, p.round, 0.6 * p.least);
+    const int n = static_cast<int>(strength.size());
+    for (size_t i = 0; i < peaks.size(); ++i) {
+      searches.push_back({.profile = p.profile,
+                          .round = p.round,
+                          .start = static_cast<double>(peaks[i]),
+                          .reach = reach_of(peaks, i, n, p.round),
+                          .noise = p.noise});
+      rising.push_back(strength[static_cast<size_t>(peaks[i])] > 0);
+    }
+    first.push_back(searches.size());
+  }
+  const auto fitted = fit_steps(searches);
+  std::vector<std::vector<ScanEdge>> all(profiles.size());
+  for (size_t p = 0; p < profiles.size(); ++p) {
+    std::vector<ScanEdge>& edges = all[p];
+    const bool round = profiles[p].round;
+    const auto n = static_cast<double>(profiles[p].profile->size());
+    for (size_t i = first[p]; i < first[p + 1]; ++i) {
+      if (!fitted[i] || (fitted[i]->contrast > 0) != rising[i]) continue;
+      if (std::abs(fitted[i]->contrast) < profiles[p].least) continue;
+      ScanEdge e = *fitted[i];
+      if (round) e.at = std::fmod(e.at + n, n);
+      if (!edges.empty() && std::abs(edges.back().at - e.at) < 0.7)
+        continue;  // two peaks settled on one edge
+      edges.push_back(e);
+    }
+    if (round && edges.size() > 1 && std::abs(edges.front().at + n - edges.back().at) < 0.7) edges.pop_back();
+    std::sort(edges.begin(), edges.end(), [](const ScanEdge& a, const ScanEdge& b) { return a.at < b.at; });
+  }
+  return all;
 }
 
 std::vector<ScanEdge> edges_along(const std::vector<double>& profile, bool round, double least,
                                   double noise) {
-  const std::vector<double> strength = strength_along(profile, round);
-  const int n = static_cast<int>(profile.size());
-  std::vector<int> peaks;
-  for (int k = 0; k < n; ++k) {
-    if (!round && (k < 1 || k >= n - 1)) continue;
-    const double here = strength[static_cast<size_t>(k)], before = value_at(strength, k - 1, round),
-                 after = value_at(strength, k + 1, round);
-    const double sign = here < 0 ? -1 : 1;
-    // A plateau is one peak: its first step.
-    if (std::abs(here) >= 0.6 * least && sign * here > sign * before && sign * here >= sign * after)
-      peaks.push_back(k);
-  }
-  std::vector<ScanEdge> edges;
-  for (size_t i = 0; i < peaks.size(); ++i) {
-    // As far as half the way to the next one.
-    double reach = 6;
-    for (const size_t j : {i == 0 ? peaks.size() - 1 : i - 1, i + 1 == peaks.size() ? 0 : i + 1}) {
-      if (j == i) continue;
-      int apart = std::abs(peaks[j] - peaks[i]);
-      if (round) apart = std::min(apart, n - apart);
-      reach = std::min(reach, std::max(2.5, 0.5 * apart));
-    }
-    const auto edge = step_near(profile, round, peaks[i], reach, noise);
-    const bool same_sense = edge && (edge->contrast > 0) == (strength[static_cast<size_t>(peaks[i])] > 0);
-    if (!same_sense || std::abs(edge->contrast) < least) continue;
-    ScanEdge e = *edge;
-    if (round) e.at = std::fmod(e.at + n, static_cast<double>(n));
-    if (!edges.empty() && std::abs(edges.back().at - e.at) < 0.7) continue;  // two peaks settled on one edge
-    edges.push_back(e);
-  }
-  if (round && edges.size() > 1 && std::abs(edges.front().at + n - edges.back().at) < 0.7) edges.pop_back();
-  std::sort(edges.begin(), edges.end(), [](const ScanEdge& a, const ScanEdge& b) { return a.at < b.at; });
-  return edges;
+  const ProfileSearch search{&profile, round, least, noise};
+  return std::move(edges_along(std::span(&search, 1))[0]);
 }
 
 }  // namespace heron

@@ -1,5 +1,6 @@
 #pragma once
 #include <Eigen/Core>
+#include <span>
 
 #include "heron/locate/edge.hpp"
 #include "heron/locate/prepared_picture.hpp"
@@ -83,8 +84,8 @@ std::vector<Strip> strips_of(const Image<uint8_t>& picture, const Scan& scan);
 
 /// Values between pixels are read bilinearly: as a mean about the place, whose third moment moves a step that
 /// all lanes meet at the same fraction of a pixel by up to 0.02 pixels. A sixth of that moment along the
-/// scan, pixels cubed, mean of the strip's lanes, at the steps within `reach` of `at`; 0 elsewhere.
-std::vector<double> reading_skew(const Scan& scan, const Strip& strip, double at, double reach);
+/// scan, steps cubed, mean of the strip's lanes, at `count` steps from `first` on.
+std::vector<float> reading_skew(const Scan& scan, const Strip& strip, int first, int count);
 
 /// The mean of all lanes.
 std::vector<double> profile_of(const std::vector<Strip>& strips);
@@ -93,13 +94,17 @@ std::vector<double> profile_of(const std::vector<Strip>& strips);
 /// step that would have that slope.
 std::vector<double> strength_along(const std::vector<double>& profile, bool round);
 
-/// Every extremum of the strength of at least `least`, refined by fitting a blurred step; in the order of the
-/// scan. `noise` is that of a profile's value.
-std::vector<ScanEdge> edges_along(const std::vector<double>& profile, bool round, double least, double noise);
+/// A profile whose edges are looked for.
+struct ProfileSearch {
+  const std::vector<double>* profile = nullptr;
+  bool round = false;
+  double least = 0;  ///< strength, grey levels
+  double noise = 0;  ///< of a profile's value
+};
 
-/// The blurred step around `start` that explains the profile best; nothing when there is none within three
-/// pixels. `skew`: docs of `reading_skew`; may be empty.
-std::optional<ScanEdge> step_near(const std::vector<double>& profile, bool round, double start, double reach,
-                                  double noise, const std::vector<double>& skew = {});
+/// Every extremum of the strength of at least `least`, refined by fitting a blurred step; in the order of the
+/// scan. Many profiles in one call cost a fraction of as many calls.
+std::vector<std::vector<ScanEdge>> edges_along(std::span<const ProfileSearch> profiles);
+std::vector<ScanEdge> edges_along(const std::vector<double>& profile, bool round, double least, double noise);
 
 }  // namespace heron

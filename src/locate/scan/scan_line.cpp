@@ -5,6 +5,7 @@
 #include <optional>
 
 #include "geometry/robust_fit.hpp"
+#include "step_fit.hpp"
 
 namespace heron {
 namespace {
@@ -50,16 +51,26 @@ LineEdge line_through(const Scan& scan, const std::vector<Strip>& strips, const 
   if (strips.size() < 2) return line;
   const auto count = static_cast<double>(strips.size());
   std::vector<FitRow<2>> points;  // along = at + slope * across
-  for (const Strip& strip : strips) {
-    const double noise = pixel_noise / std::sqrt(static_cast<double>(strip.lanes));
-    constexpr double reach = 5, may_move = 3;
-    const double bend = scan.bend(slope, strip.across), at = edge.at + slope * strip.across + bend;
-    const auto met = step_near(strip.profile, scan.round(), at, reach, noise,
-                               reading_skew(scan, strip, at, reach + may_move));
+  std::vector<StepSearch> searches;
+  std::vector<std::vector<float>> skews(strips.size());
+  for (size_t i = 0; i < strips.size(); ++i) {
+    const Strip& strip = strips[i];
+    searches.push_back({.profile = &strip.profile,
+                        .round = scan.round(),
+                        .start = edge.at + slope * strip.across + scan.bend(slope, strip.across),
+                        .reach = 5,
+                        .noise = pixel_noise / std::sqrt(static_cast<double>(strip.lanes)),
+                        .skew = &skews[i]});
+    skews[i] = reading_skew(scan, strip, first_step(searches[i]), step_count(searches[i]));
+  }
+  const auto fitted = fit_steps(searches);
+  for (size_t i = 0; i < strips.size(); ++i) {
+    const auto& met = fitted[i];
     if (!met || met->contrast * edge.contrast <= 0 ||
         std::abs(met->contrast) < 0.35 * std::abs(edge.contrast))
       continue;
-    points.push_back({{1, strip.across}, met->at - bend, std::max(met->sigma, 0.003)});
+    points.push_back(
+        {{1, strips[i].across}, met->at - scan.bend(slope, strips[i].across), std::max(met->sigma, 0.003)});
   }
   const auto fit = points.size() < 2
                        ? RobustFit<2>{}

@@ -1,0 +1,39 @@
+#pragma once
+#include <span>
+
+#include "scan.hpp"
+
+namespace heron {
+
+/// A blurred step that is to be fitted to a profile.
+struct StepSearch {
+  const std::vector<double>* profile = nullptr;
+  bool round = false;                        ///< the profile's end is its start
+  double start = 0;                          ///< steps; where it is looked for
+  double reach = 0;                          ///< steps on either side that count, at most 6
+  double noise = 0;                          ///< of a profile's value, grey levels
+  const std::vector<float>* skew = nullptr;  ///< docs of `reading_skew`, from `first_step` on
+};
+
+/// How far a step may move from where it is looked for, steps.
+constexpr double step_may_move = 3;
+
+/// The first step that a search can look at, and how many there are from it on.
+inline int first_step(const StepSearch& s) {
+  return static_cast<int>(std::ceil(s.start - s.reach - step_may_move));
+}
+inline int step_count(const StepSearch& s) {
+  return static_cast<int>(std::floor(s.start + s.reach + step_may_move)) - first_step(s) + 1;
+}
+
+/// For each search the blurred step that explains the profile best: place, blur, and the levels of both sides
+/// (Gauss-Newton, with the levels eliminated: Golub, Pereyra, The differentiation of pseudo-inverses and
+/// nonlinear least squares problems whose variables separate, SIAM J. Numer. Anal. 10, 1973). Nothing where
+/// there is none within three steps. The searches are worked on side by side in vectors, in float: to 1e-4
+/// steps of `fit_step_plain`.
+std::vector<std::optional<ScanEdge>> fit_steps(std::span<const StepSearch> searches);
+
+/// The same for one search, in double; the twin for tests.
+std::optional<ScanEdge> fit_step_plain(const StepSearch& search);
+
+}  // namespace heron
