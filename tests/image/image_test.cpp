@@ -9,8 +9,9 @@
 #include "heron/image/region.hpp"
 #include "heron/image/sample.hpp"
 #include "heron/image/smooth.hpp"
+#include "heron/render/random.hpp"
 #include "image/plain_kernels.hpp"
-#include "image/sample_line.hpp"
+#include "image/sample_places.hpp"
 
 using namespace heron;
 
@@ -121,25 +122,33 @@ TEST_CASE("a level's coordinates lie half a pixel apart from those below") {
   CHECK(from_level({0, 0}, 3).x == doctest::Approx(3.5));
 }
 
-TEST_CASE("samples along a line are those taken one by one, up to the picture's last centre") {
+TEST_CASE("places read at once are those read one by one, up to the picture's last centre and beyond") {
   const Image<uint8_t> picture = speckled(203, 151);
-  struct Line {
-    Point2 start, step;
-    size_t count;
-  };
-  for (const Line& line :
-       {Line{{0, 0}, {1, 0}, 202}, Line{{5.3, 149.99}, {0.98, 0}, 199}, Line{{201.98, 3.25}, {0, 0.7}, 200},
-        Line{{180.2, 140.6}, {-0.6, -0.8}, 170}, Line{{20.5, 30.5}, {0.8, 0.6}, 1}}) {
-    CAPTURE(line.start.x);
-    std::vector<float> sums(line.count, 1.0f);
-    add_samples(picture, line.start, line.step, sums);
-    double worst = 0;
-    for (size_t k = 0; k < line.count; ++k) {
-      const Point2 p = line.start + line.step * static_cast<double>(k);
-      worst = std::max(worst, std::abs(sums[k] - 1 - bilinear(picture.view(), p.x, p.y)));
+  render::Random random(8);
+  for (const size_t count : {size_t{0}, size_t{1}, size_t{17}, size_t{255}, size_t{700}}) {
+    PlacesFrom places{even_below(100.5), even_below(75), {}, {}};
+    for (size_t i = 0; i < count; ++i)
+      places.x.push_back(static_cast<float>(random.uniform(-105, 110))),
+          places.y.push_back(static_cast<float>(random.uniform(-80, 80)));
+    std::vector<float> seen;
+    sample_places(picture, places, seen);
+    REQUIRE(seen.size() == count);
+    double worst = 0, worst_inside = 0;
+    for (size_t i = 0; i < count; ++i) {
+      const double x = places.x[i] + 100.0, y = places.y[i] + 74.0;
+      const double off =
+          std::abs(seen[i] - bilinear(picture.view(), std::clamp(x, 0.0, 202.0), std::clamp(y, 0.0, 150.0)));
+      (x < 201.98 && y < 149.98 ? worst_inside : worst) =
+          std::max(x < 201.98 && y < 149.98 ? worst_inside : worst, off);
     }
-    CHECK(worst < 2.6);  // a hundredth of a pixel at the last centre; elsewhere rounding alone
-    if (line.start.x < 200 && line.start.y < 149) CHECK(worst < 0.02);
+    CHECK(worst < 5.2);  // a hundredth of a pixel at the last centres; elsewhere rounding alone
+    CHECK(worst_inside < 0.02);
+  }
+  for (const auto& [width, height] : {std::pair{1, 1}, {1, 9}, {9, 1}}) {
+    const Image<uint8_t> thin = speckled(width, height);
+    std::vector<float> seen;
+    sample_places(thin, {0, 0, {0.5f, -3, 100}, {0.5f, 200, 0}}, seen);
+    CHECK(seen[2] == thin(width - 1, 0));
   }
 }
 

@@ -111,8 +111,9 @@ std::vector<Sector> sectors_within(const PreparedPicture& prepared, const Scan& 
   const auto view = prepared.level(0).view();
   const auto holds = [&](Point2 p) { return view.holds(static_cast<int>(p.x), static_cast<int>(p.y)); };
   std::erase_if(sectors, [&](const Sector& s) {
-    const double from_centre = distance(own.at(0.5 * own.length(), s.across), fan.centre());
-    return !holds(own.at(0, s.across)) || !holds(own.at(own.length(), s.across)) ||
+    const Point2 out = own.lane_direction(s.across), middle = own.centre() + out * own.radius();
+    const double from_centre = distance(middle, fan.centre());
+    return !holds(middle - out * (0.5 * own.length())) || !holds(middle + out * (0.5 * own.length())) ||
            from_centre < fan.outer() - fan.length() - 1 || from_centre > fan.outer() + 1;
   });
   return sectors;
@@ -129,17 +130,18 @@ CircleRows rows_near(const PreparedPicture& prepared, const Scan& fan, const Cir
   const std::vector<std::vector<double>> profiles = profiles_of(prepared, own, sectors);
   result.count = sectors_of(own).size();
   std::vector<StepSearch> searches;
-  for (size_t i = 0; i < sectors.size(); ++i)
-    searches.push_back(
-        {.profile = &profiles[i],
-         .start = half,
-         .reach = settle_reach,
-         .noise = std::max(prepared.noise_sigma(0), 0.3) / std::sqrt(sectors[i].end - sectors[i].first)});
+  for (size_t i = 0; i < sectors.size(); ++i) {
+    const int lanes = sectors[i].end - sectors[i].first;
+    searches.push_back({.profile = &profiles[i],
+                        .start = half,
+                        .reach = settle_reach,
+                        .noise = std::max(prepared.noise_sigma(0), 0.3) / std::sqrt(lanes),
+                        .least = 0.5 * edge_threshold(s, prepared, lanes)});
+  }
   const auto fitted = fit_steps(searches);
   for (size_t i = 0; i < sectors.size(); ++i) {
     const auto& step = fitted[i];
-    const double least = 0.5 * edge_threshold(s, prepared, sectors[i].end - sectors[i].first);
-    if (!step || (step->contrast > 0) != rising || std::abs(step->contrast) < least ||
+    if (!step || (step->contrast > 0) != rising || std::abs(step->contrast) < searches[i].least ||
         step->blur > softest_edge)
       continue;
     const Point2 u = own.lane_direction(sectors[i].across);

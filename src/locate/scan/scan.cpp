@@ -5,8 +5,7 @@
 #include <algorithm>
 #include <cmath>
 
-#include "heron/image/sample.hpp"
-#include "image/sample_line.hpp"
+#include "image/sample_places.hpp"
 #include "step_fit.hpp"
 
 namespace heron {
@@ -136,42 +135,54 @@ bool Scan::inside(int width, int height) const {
   });
 }
 
+namespace {
+
+/// The places of some lanes of a scan, lane by lane.
+PlacesFrom places_of(const Scan& scan, int first, int end) {
+  const auto steps = static_cast<size_t>(scan.steps()), lanes = static_cast<size_t>(end - first);
+  PlacesFrom places{even_below(scan.centre().x), even_below(scan.centre().y), {}, {}};
+  places.x.resize(steps * lanes), places.y.resize(steps * lanes);
+  const Point2 origin{static_cast<double>(places.origin_x), static_cast<double>(places.origin_y)};
+  const Point2 centre = scan.centre() - origin;
+  const auto fill = [&](size_t lane, Point2 start, Point2 step) {
+    float *x = places.x.data() + lane * steps, *y = places.y.data() + lane * steps;
+    const auto x0 = static_cast<float>(start.x), y0 = static_cast<float>(start.y),
+               dx = static_cast<float>(step.x), dy = static_cast<float>(step.y);
+    for (size_t k = 0; k < steps; ++k)
+      x[k] = x0 + dx * static_cast<float>(k), y[k] = y0 + dy * static_cast<float>(k);
+  };
+  if (scan.is_arc()) {
+    std::vector<Point2> outwards(steps);
+    for (size_t k = 0; k < steps; ++k) outwards[k] = scan.outwards(static_cast<double>(k) * scan.per_step());
+    for (size_t i = 0; i < lanes; ++i) {
+      const double radius = scan.radius() + scan.lane(first + static_cast<int>(i));
+      float *x = places.x.data() + i * steps, *y = places.y.data() + i * steps;
+      for (size_t k = 0; k < steps; ++k)
+        x[k] = static_cast<float>(centre.x + outwards[k].x * radius),
+        y[k] = static_cast<float>(centre.y + outwards[k].y * radius);
+    }
+    return places;
+  }
+  for (size_t i = 0; i < lanes; ++i) {
+    const double lane = scan.lane(first + static_cast<int>(i));
+    const Point2 along = scan.is_fan() ? scan.lane_direction(lane) : scan.direction(0);
+    const Point2 start =
+        scan.is_fan() ? centre + along * (scan.outer() - scan.length()) : scan.at(0, lane) - origin;
+    fill(i, start, along * scan.per_step());
+  }
+  return places;
+}
+
+}  // namespace
+
 std::vector<double> profile_along(const Image<uint8_t>& picture, const Scan& scan, int first, int end) {
-  std::vector<double> profile(static_cast<size_t>(scan.steps()));
-  const double right = picture.width() - 1, bottom = picture.height() - 1;
-  const auto within = [&](Point2 p) { return can_sample_inside(picture.view(), p); };
-  const double end_of_scan = (scan.steps() - 1) * scan.per_step(), a = scan.lane(first),
-               b = scan.lane(end - 1);
-  if (scan.is_straight() && within(scan.at(0, a)) && within(scan.at(0, b)) &&
-      within(scan.at(end_of_scan, a)) && within(scan.at(end_of_scan, b))) {
-    // A band inside the picture: straight lanes, nothing to hold back at a border.
-    std::vector<float> sums(profile.size());
-    const Point2 step = scan.direction(0) * scan.per_step();
-    for (int i = first; i < end; ++i) add_samples(picture, scan.at(0, scan.lane(i)), step, sums);
-    for (size_t k = 0; k < profile.size(); ++k) profile[k] = sums[k] / static_cast<double>(end - first);
-    return profile;
-  }
-  const Point2 outer{scan.outer() + 1, scan.outer() + 1};
-  if (scan.is_fan() && within(scan.centre() - outer) && within(scan.centre() + outer)) {
-    // The lanes of a fan are straight, each in its own direction.
-    std::vector<float> sums(profile.size());
-    for (int i = first; i < end; ++i) {
-      const Point2 out = scan.lane_direction(scan.lane(i));
-      add_samples(picture, scan.centre() + out * (scan.outer() - scan.length()), out * scan.per_step(), sums);
-    }
-    for (size_t k = 0; k < profile.size(); ++k) profile[k] = sums[k] / static_cast<double>(end - first);
-    return profile;
-  }
-  for (int k = 0; k < scan.steps(); ++k) {
-    double sum = 0;
-    const Point2 out = scan.is_arc() ? scan.outwards(k * scan.per_step()) : Point2{};
-    for (int i = first; i < end; ++i) {
-      const Point2 p =
-          scan.is_arc() ? scan.on_arc(out, scan.lane(i)) : scan.at(k * scan.per_step(), scan.lane(i));
-      sum += bilinear(picture.view(), std::clamp(p.x, 0.0, right), std::clamp(p.y, 0.0, bottom));
-    }
-    profile[static_cast<size_t>(k)] = sum / (end - first);
-  }
+  std::vector<float> seen;
+  sample_places(picture, places_of(scan, first, end), seen);
+  std::vector<float> sums(static_cast<size_t>(scan.steps()), 0);
+  for (size_t from = 0; from < seen.size(); from += sums.size())
+    for (size_t k = 0; k < sums.size(); ++k) sums[k] += seen[from + k];
+  std::vector<double> profile(sums.size());
+  for (size_t k = 0; k < sums.size(); ++k) profile[k] = sums[k] / static_cast<double>(end - first);
   return profile;
 }
 
@@ -273,7 +284,8 @@ std::vector<std::vector<ScanEdge>> edges_along(std::span<const ProfileSearch> pr
                           .round = p.round,
                           .start = static_cast<double>(peaks[i]),
                           .reach = reach_of(peaks, i, n, p.round),
-                          .noise = p.noise});
+                          .noise = p.noise,
+                          .least = p.least});
       rising.push_back(strength[static_cast<size_t>(peaks[i])] > 0);
     }
     first.push_back(searches.size());

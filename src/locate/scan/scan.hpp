@@ -28,6 +28,7 @@ class Scan {
   Point2 centre() const { return centre_; }
   double length() const { return length_; }
   double width() const { return width_; }
+  double radius() const { return radius_; }                 ///< of an arc or a fan, its middle line's
   double outer() const { return radius_ + 0.5 * length_; }  ///< of a fan
   /// `along` in pixels from the start, `across` from the middle line.
   Point2 at(double along, double across) const;
@@ -69,7 +70,8 @@ struct ScanEdge {
   double blur = 1;
 };
 
-/// The mean brightness across lanes `first` to `end`, a value a step.
+/// The mean brightness across lanes `first` to `end`, a value a step; beyond the picture its outermost
+/// pixels'.
 std::vector<double> profile_along(const Image<uint8_t>& picture, const Scan& scan, int first, int end);
 
 /// Some lanes of a scan side by side.

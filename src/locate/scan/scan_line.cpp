@@ -51,6 +51,7 @@ LineEdge line_through(const Scan& scan, const std::vector<Strip>& strips, const 
   if (strips.size() < 2) return line;
   const auto count = static_cast<double>(strips.size());
   std::vector<FitRow<2>> points;  // along = at + slope * across
+  const double least = 0.35 * std::abs(edge.contrast);
   std::vector<StepSearch> searches;
   std::vector<std::vector<float>> skews(strips.size());
   for (size_t i = 0; i < strips.size(); ++i) {
@@ -60,15 +61,14 @@ LineEdge line_through(const Scan& scan, const std::vector<Strip>& strips, const 
                         .start = edge.at + slope * strip.across + scan.bend(slope, strip.across),
                         .reach = 5,
                         .noise = pixel_noise / std::sqrt(static_cast<double>(strip.lanes)),
+                        .least = least,
                         .skew = &skews[i]});
-    skews[i] = reading_skew(scan, strip, first_step(searches[i]), step_count(searches[i]));
+    skews[i] = reading_skew(scan, strip, first_step(searches[i].start), search_steps);
   }
   const auto fitted = fit_steps(searches);
   for (size_t i = 0; i < strips.size(); ++i) {
     const auto& met = fitted[i];
-    if (!met || met->contrast * edge.contrast <= 0 ||
-        std::abs(met->contrast) < 0.35 * std::abs(edge.contrast))
-      continue;
+    if (!met || met->contrast * edge.contrast <= 0 || std::abs(met->contrast) < least) continue;
     points.push_back(
         {{1, strips[i].across}, met->at - scan.bend(slope, strips[i].across), std::max(met->sigma, 0.003)});
   }

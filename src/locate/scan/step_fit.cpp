@@ -11,21 +11,24 @@
 #define HERON_STEP_FIT_BLOCK
 namespace heron {
 
-constexpr int most_steps = 20;  // that a search looks at: 2 (6 + 3) + 1, and one to spare
 constexpr int most_lanes = 16;  // searches side by side
 constexpr double usual_blur = 0.95, sharpest = 0.5, softest = 3;
 constexpr int most_rounds = 12;
-constexpr double at_rest = 1e-4;  // steps; a fit that moves by less is done
+constexpr int settled_from =
+    4;  // from this round on the steps that count stay: one at the end of the reach could swing it
+// A fit that moves by less, in steps or in sigmas that the noise alone gives it, is done.
+constexpr double at_rest = 1e-4, at_rest_in_sigmas = 0.02;
+constexpr int told_from = 3;  // from this round on a step of less than half the least contrast is given up
 
 /// Searches side by side: row by row, a column each.
 struct StepBlock {
-  alignas(64) float value[most_steps * most_lanes];   ///< of the profile, less `level`
-  alignas(64) float inside[most_steps * most_lanes];  ///< 1, or 0 beyond the profile's ends
-  alignas(64) float skew[most_steps * most_lanes];
-  alignas(64) float start[most_lanes], reach[most_lanes], noise[most_lanes];  ///< `start` from the first row
+  alignas(64) float value[search_steps * most_lanes];   ///< of the profile, less `level`
+  alignas(64) float inside[search_steps * most_lanes];  ///< 1, or 0 beyond the profile's ends
+  alignas(64) float skew[search_steps * most_lanes];
+  alignas(64) float start[most_lanes], reach[most_lanes];  ///< `start` from the first row
+  alignas(64) float noise[most_lanes], least[most_lanes];
   alignas(64) float at[most_lanes], blur[most_lanes], contrast[most_lanes], sigma[most_lanes];  ///< results
   alignas(64) float met[most_lanes];  ///< 1: there is a step
-  int rows = 0;
 };
 
 }  // namespace heron
@@ -54,90 +57,131 @@ HWY_INLINE void blurred_steps(V z, V& value, V& density) {
   density = hn::Mul(set(0.3989422804014327), fall);
 }
 
-size_t fit_block(StepBlock& block, size_t from) {
-  const Floats f;
-  const auto set = [&](double v) HWY_ATTR { return hn::Set(f, static_cast<float>(v)); };
-  const auto zero = hn::Zero(f), one = set(1);
-  const auto start = hn::Load(f, block.start + from), reach = hn::Load(f, block.reach + from),
-             noise = hn::Load(f, block.noise + from), noise2 = hn::Mul(noise, noise);
-  auto at = start, blur = set(usual_blur), contrast = zero, sigma = zero;
-  auto busy = hn::Eq(zero, zero);  // fits that go on
-  auto met = hn::IfThenElseZero(busy, one);
-  V values[most_steps], bells[most_steps];
-  for (int round = 0; round < most_rounds && !hn::AllFalse(f, busy); ++round) {
-    const auto per_blur = hn::Div(one, blur);
-    // The levels of both sides by least squares: they are what the rest is eliminated against.
-    auto ll = zero, lh = zero, hh = zero, right_l = zero, right_h = zero, count = zero;
-    for (int k = 0; k < block.rows; ++k) {
+/// Some lanes of a block in the course of their fit.
+struct Fits {
+  const StepBlock& block;
+  size_t from;
+  V at, blur, middle;  // `middle`: of the steps that count
+  // Of the last sums: whether a step counts, its value of low and high side; the levels.
+  V counts[search_steps], high[search_steps];
+  V count, ll, lh, hh, per_det, low, rise;
+  V pp, pb, bb, right_p, right_b;  // of place and blur, the levels eliminated, in units of the step's height
+  hn::Mask<Floats> fails;
+  int first = 0, last = 0;  // rows within reach
+
+  Fits(const StepBlock& of, size_t lane, V start, V width)
+      : block(of), from(lane), at(start), blur(width), middle(start) {}
+
+  HWY_INLINE V seen(int k) const {
+    return hn::Load(Floats(), block.value + static_cast<size_t>(k) * most_lanes + from);
+  }
+
+  HWY_INLINE V eliminated(V al, V ah, V cl, V ch) const {
+    const auto to_l = hn::Mul(per_det, hn::Sub(hn::Mul(hh, cl), hn::Mul(lh, ch))),
+               to_h = hn::Mul(per_det, hn::Sub(hn::Mul(ll, ch), hn::Mul(lh, cl)));
+    return hn::MulAdd(al, to_l, hn::Mul(ah, to_h));
+  }
+
+  HWY_INLINE void add_up(V reach, V noise2) {
+    const Floats f;
+    const auto set = [&](double v) HWY_ATTR { return hn::Set(f, static_cast<float>(v)); };
+    const auto zero = hn::Zero(f), one = set(1), per_blur = hn::Div(one, blur);
+    first = std::max(0, static_cast<int>(std::ceil(hn::GetLane(hn::MinOfLanes(f, hn::Sub(middle, reach))))));
+    last = std::min(search_steps - 1,
+                    static_cast<int>(std::floor(hn::GetLane(hn::MaxOfLanes(f, hn::Add(middle, reach))))));
+    ll = lh = hh = count = pp = pb = bb = zero;
+    auto right_l = zero, right_h = zero, pl = zero, ph = zero, bl = zero, bh = zero, pv = zero, bv = zero;
+    for (int k = first; k <= last; ++k) {
       const size_t row = static_cast<size_t>(k) * most_lanes + from;
-      const auto away = hn::Sub(set(k), at), z = hn::Mul(away, per_blur);
+      // Beyond six sigmas a step is flat; numbers that are nearly zero would slow the processor down.
+      const auto away = hn::Sub(set(k), at), z = hn::Clamp(hn::Mul(away, per_blur), set(-6), set(6));
       V value, density;
       blurred_steps(z, value, density);
       const auto bell = hn::Mul(density, per_blur);
       // The third derivative of a blurred step.
       const auto curl = hn::Mul(hn::Mul(hn::Sub(hn::Mul(z, z), one), bell), hn::Mul(per_blur, per_blur));
       value = hn::MulAdd(hn::Load(f, block.skew + row), curl, value);
-      values[k] = value, bells[k] = bell;
-      const auto counts = hn::IfThenElseZero(hn::Le(hn::Abs(away), reach), hn::Load(f, block.inside + row));
-      const auto high = hn::Mul(counts, value), low = hn::Sub(counts, high),
-                 seen = hn::Load(f, block.value + row);
-      ll = hn::MulAdd(low, low, ll), lh = hn::MulAdd(low, high, lh), hh = hn::MulAdd(high, high, hh);
-      right_l = hn::MulAdd(low, seen, right_l), right_h = hn::MulAdd(high, seen, right_h);
-      count = hn::Add(count, counts);
+      counts[k] = hn::IfThenElseZero(hn::Le(hn::Abs(hn::Sub(set(k), middle)), reach),
+                                     hn::Load(f, block.inside + row));
+      high[k] = hn::Mul(counts[k], value);
+      const auto lower = hn::Sub(counts[k], high[k]), place = hn::Mul(counts[k], hn::Neg(bell)),
+                 wide = hn::Mul(place, away), v = seen(k);
+      count = hn::Add(count, counts[k]);
+      ll = hn::MulAdd(lower, lower, ll), lh = hn::MulAdd(lower, high[k], lh),
+      hh = hn::MulAdd(high[k], high[k], hh);
+      pp = hn::MulAdd(place, place, pp), pb = hn::MulAdd(place, wide, pb), bb = hn::MulAdd(wide, wide, bb);
+      pl = hn::MulAdd(place, lower, pl), ph = hn::MulAdd(place, high[k], ph);
+      bl = hn::MulAdd(wide, lower, bl), bh = hn::MulAdd(wide, high[k], bh);
+      right_l = hn::MulAdd(lower, v, right_l), right_h = hn::MulAdd(high[k], v, right_h);
+      pv = hn::MulAdd(place, v, pv), bv = hn::MulAdd(wide, v, bv);
     }
     const auto det = hn::Sub(hn::Mul(ll, hh), hn::Mul(lh, lh));
-    auto fails = hn::Or(hn::Lt(count, set(5)), hn::Lt(hn::Abs(det), set(1e-5)));
-    const auto per_det = hn::Div(one, hn::IfThenElse(fails, one, det));
-    const auto low = hn::Mul(per_det, hn::Sub(hn::Mul(hh, right_l), hn::Mul(lh, right_h)));
-    const auto rise = hn::Sub(hn::Mul(per_det, hn::Sub(hn::Mul(ll, right_h), hn::Mul(lh, right_l))), low);
+    fails = hn::Or(hn::Lt(count, set(5)), hn::Lt(hn::Abs(det), set(1e-5)));
+    per_det = hn::Div(one, hn::IfThenElse(fails, one, det));
+    low = hn::Mul(per_det, hn::Sub(hn::Mul(hh, right_l), hn::Mul(lh, right_h)));
+    const auto high_level = hn::Mul(per_det, hn::Sub(hn::Mul(ll, right_h), hn::Mul(lh, right_l)));
+    rise = hn::Sub(high_level, low);
     fails = hn::Or(fails, hn::Lt(hn::Abs(rise), set(1e-3)));
-    // Place and blur, in units of the step's height.
-    auto pp = zero, pb = zero, bb = zero, pl = zero, ph = zero, bl = zero, bh = zero, right_p = zero,
-         right_b = zero, squares = zero;
-    for (int k = 0; k < block.rows; ++k) {
-      const size_t row = static_cast<size_t>(k) * most_lanes + from;
-      const auto away = hn::Sub(set(k), at);
-      const auto counts = hn::IfThenElseZero(hn::Le(hn::Abs(away), reach), hn::Load(f, block.inside + row));
-      const auto place = hn::Neg(hn::Mul(counts, bells[k])), wide = hn::Mul(place, away);
-      const auto high = values[k], lower = hn::Sub(one, high);
-      const auto off =
-          hn::Mul(counts, hn::Sub(hn::Sub(hn::Load(f, block.value + row), low), hn::Mul(rise, high)));
-      pp = hn::MulAdd(place, place, pp), pb = hn::MulAdd(place, wide, pb), bb = hn::MulAdd(wide, wide, bb);
-      pl = hn::MulAdd(place, lower, pl), ph = hn::MulAdd(place, high, ph);
-      bl = hn::MulAdd(wide, lower, bl), bh = hn::MulAdd(wide, high, bh);
-      right_p = hn::MulAdd(place, off, right_p), right_b = hn::MulAdd(wide, off, right_b);
-      squares = hn::MulAdd(off, off, squares);
-    }
-    const auto per_rise = hn::Div(one, hn::IfThenElse(fails, one, rise));
     // The blur is about what it was.
+    const auto per_rise = hn::Div(one, hn::IfThenElse(fails, one, rise));
     bb = hn::MulAdd(set(4), hn::Mul(noise2, hn::Mul(per_rise, per_rise)), bb);
-    const auto eliminated = [&](V al, V ah, V cl, V ch) HWY_ATTR {
-      const auto to_l = hn::Mul(per_det, hn::Sub(hn::Mul(hh, cl), hn::Mul(lh, ch))),
-                 to_h = hn::Mul(per_det, hn::Sub(hn::Mul(ll, ch), hn::Mul(lh, cl)));
-      return hn::MulAdd(al, to_l, hn::Mul(ah, to_h));
-    };
     pp = hn::Sub(pp, eliminated(pl, ph, pl, ph)), bb = hn::Sub(bb, eliminated(bl, bh, bl, bh));
     pb = hn::Sub(pb, eliminated(pl, ph, bl, bh));
-    const auto both = hn::Sub(hn::Mul(pp, bb), hn::Mul(pb, pb));
-    fails = hn::Or(fails, hn::Not(hn::Gt(both, set(1e-12))));
-    const auto per_both = hn::Div(per_rise, hn::IfThenElse(fails, one, both));
-    const auto move = hn::Mul(per_both, hn::Sub(hn::Mul(bb, right_p), hn::Mul(pb, right_b))),
-               widen = hn::Mul(per_both, hn::Sub(hn::Mul(pp, right_b), hn::Mul(pb, right_p)));
-    const auto spread = hn::Div(squares, hn::Max(hn::Sub(count, set(4)), one));
-    const auto variance = hn::Max(hn::IfThenElseZero(hn::Gt(count, set(4)), spread), noise2);
-    const auto here = hn::Mul(
-        hn::Abs(per_rise), hn::Sqrt(hn::Max(hn::Mul(hn::Mul(hn::Mul(bb, variance), per_both), rise), zero)));
-    const auto moved = hn::Add(at, hn::Clamp(move, set(-1), one));
-    const auto grow = hn::Exp(f, hn::Clamp(widen, set(-0.3), set(0.3)));
-    fails = hn::Or(fails, hn::Not(hn::Le(hn::Abs(hn::Sub(moved, start)), set(step_may_move))));
-    met = hn::IfThenElse(hn::And(busy, fails), zero, met);
-    at = hn::IfThenElse(busy, moved, at), contrast = hn::IfThenElse(busy, rise, contrast);
-    blur = hn::IfThenElse(busy, hn::Clamp(hn::Mul(blur, grow), set(sharpest), set(softest)), blur);
-    sigma = hn::IfThenElse(busy, here, sigma);
-    busy = hn::And(busy, hn::AndNot(fails, hn::Ge(hn::Abs(move), set(at_rest))));
+    right_p = hn::Sub(pv, hn::MulAdd(low, pl, hn::Mul(high_level, ph)));
+    right_b = hn::Sub(bv, hn::MulAdd(low, bl, hn::Mul(high_level, bh)));
   }
-  hn::Store(at, f, block.at + from), hn::Store(blur, f, block.blur + from);
-  hn::Store(contrast, f, block.contrast + from), hn::Store(sigma, f, block.sigma + from);
+
+  /// Of the place: from the residuals, and no better than the noise allows.
+  HWY_INLINE V sigma(V noise2, V per_both) const {
+    const Floats f;
+    auto squares = hn::Zero(f);
+    for (int k = first; k <= last; ++k) {
+      const auto off = hn::Sub(hn::Mul(counts[k], hn::Sub(seen(k), low)), hn::Mul(rise, high[k]));
+      squares = hn::MulAdd(off, off, squares);
+    }
+    const auto free = hn::Sub(count, hn::Set(f, 4.0f));
+    const auto variance = hn::Max(hn::Div(squares, hn::Max(free, hn::Set(f, 1.0f))), noise2);
+    return hn::Div(hn::Sqrt(hn::Max(hn::Mul(hn::Mul(bb, per_both), variance), hn::Zero(f))), hn::Abs(rise));
+  }
+};
+
+size_t fit_block(StepBlock& block, size_t from) {
+  const Floats f;
+  const auto set = [&](double v) HWY_ATTR { return hn::Set(f, static_cast<float>(v)); };
+  const auto zero = hn::Zero(f), one = set(1);
+  const auto start = hn::Load(f, block.start + from), reach = hn::Load(f, block.reach + from),
+             noise = hn::Load(f, block.noise + from), noise2 = hn::Mul(noise, noise),
+             half_least = hn::Mul(set(0.5), hn::Load(f, block.least + from));
+  Fits fits(block, from, start, set(usual_blur));
+  auto busy = hn::Eq(zero, zero);  // fits that go on
+  auto met = hn::IfThenElseZero(busy, one), per_both = zero;
+  for (int round = 0; round < most_rounds && !hn::AllFalse(f, busy); ++round) {
+    if (round < settled_from) fits.middle = fits.at;
+    fits.add_up(reach, noise2);
+    const auto both = hn::Sub(hn::Mul(fits.pp, fits.bb), hn::Mul(fits.pb, fits.pb));
+    auto fails = hn::Or(fits.fails, hn::Not(hn::Gt(both, set(1e-12))));
+    per_both = hn::Div(one, hn::IfThenElse(fails, one, both));
+    const auto share = hn::Div(per_both, hn::IfThenElse(fails, one, fits.rise));
+    const auto move = hn::Mul(share, hn::Sub(hn::Mul(fits.bb, fits.right_p), hn::Mul(fits.pb, fits.right_b))),
+               widen =
+                   hn::Mul(share, hn::Sub(hn::Mul(fits.pp, fits.right_b), hn::Mul(fits.pb, fits.right_p)));
+    const auto moved = hn::Add(fits.at, hn::Clamp(move, set(-1), one));
+    const auto grown = hn::Mul(fits.blur, hn::Exp(f, hn::Clamp(widen, set(-0.3), set(0.3))));
+    fails = hn::Or(fails, hn::Not(hn::Le(hn::Abs(hn::Sub(moved, start)), set(step_may_move))));
+    if (round >= told_from) fails = hn::Or(fails, hn::Lt(hn::Abs(fits.rise), half_least));
+    met = hn::IfThenElse(hn::And(busy, fails), zero, met);
+    busy = hn::AndNot(fails, busy);
+    fits.at = hn::IfThenElse(busy, moved, fits.at);
+    fits.blur = hn::IfThenElse(busy, hn::Clamp(grown, set(sharpest), set(softest)), fits.blur);
+    // |move| < share * noise * sqrt(bb / both) / |rise|
+    const auto in_noise = hn::Mul(hn::Mul(move, fits.rise), hn::Mul(move, fits.rise)),
+               rest_in_noise = hn::Mul(hn::Mul(noise2, set(at_rest_in_sigmas * at_rest_in_sigmas)),
+                                       hn::Mul(fits.bb, per_both));
+    busy = hn::And(busy, hn::And(hn::Ge(hn::Abs(move), set(at_rest)), hn::Ge(in_noise, rest_in_noise)));
+  }
+  hn::Store(fits.at, f, block.at + from), hn::Store(fits.blur, f, block.blur + from);
+  hn::Store(fits.rise, f, block.contrast + from),
+      hn::Store(fits.sigma(noise2, per_both), f, block.sigma + from);
   hn::Store(met, f, block.met + from);
   return hn::Lanes(f);
 }
@@ -165,25 +209,27 @@ namespace {
 
 void fill_column(StepBlock& block, size_t column, const StepSearch& s) {
   const std::vector<double>& profile = *s.profile;
-  const int n = static_cast<int>(profile.size()), first = first_step(s), count = step_count(s);
+  const int n = static_cast<int>(profile.size()), first = first_step(s.start);
   const double level = profile[static_cast<size_t>(std::clamp(static_cast<int>(s.start), 0, n - 1))];
-  for (int row = 0; row < block.rows; ++row) {
+  for (int row = 0; row < search_steps; ++row) {
     const size_t to = static_cast<size_t>(row) * most_lanes + column;
     int k = first + row;
     if (s.round) k = ((k % n) + n) % n;
-    const bool inside = row < count && k >= 0 && k < n;
+    const bool inside = k >= 0 && k < n;
     block.inside[to] = inside ? 1 : 0;
     block.value[to] = inside ? static_cast<float>(profile[static_cast<size_t>(k)] - level) : 0;
     block.skew[to] = inside && s.skew ? (*s.skew)[static_cast<size_t>(row)] : 0;
   }
   block.start[column] = static_cast<float>(s.start - first);
   block.reach[column] = static_cast<float>(s.reach), block.noise[column] = static_cast<float>(s.noise);
+  block.least[column] = static_cast<float>(s.least);
 }
 
 /// Makes a column that no search fills harmless: there is nothing to be met.
 void clear_column(StepBlock& block, size_t column) {
-  for (int row = 0; row < block.rows; ++row) block.inside[static_cast<size_t>(row) * most_lanes + column] = 0;
-  block.start[column] = 0, block.reach[column] = 0, block.noise[column] = 1;
+  for (int row = 0; row < search_steps; ++row)
+    block.inside[static_cast<size_t>(row) * most_lanes + column] = 0;
+  block.start[column] = 0, block.reach[column] = 0, block.noise[column] = 1, block.least[column] = 0;
 }
 
 }  // namespace
@@ -193,15 +239,12 @@ std::vector<std::optional<ScanEdge>> fit_steps(std::span<const StepSearch> searc
   StepBlock block{};
   for (size_t from = 0; from < searches.size(); from += most_lanes) {
     const size_t count = std::min<size_t>(most_lanes, searches.size() - from);
-    block.rows = 0;
-    for (const StepSearch& s : searches.subspan(from, count))
-      block.rows = std::max(block.rows, step_count(s));
     for (size_t i = 0; i < most_lanes; ++i)
       i < count ? fill_column(block, i, searches[from + i]) : clear_column(block, i);
     HWY_DYNAMIC_DISPATCH(fit_block_kernel)(block, count);
     for (size_t i = 0; i < count; ++i)
       if (block.met[i] > 0)
-        found[from + i] = ScanEdge{first_step(searches[from + i]) + static_cast<double>(block.at[i]),
+        found[from + i] = ScanEdge{first_step(searches[from + i].start) + static_cast<double>(block.at[i]),
                                    block.contrast[i], block.sigma[i], block.blur[i]};
   }
   return found;
@@ -210,7 +253,7 @@ std::vector<std::optional<ScanEdge>> fit_steps(std::span<const StepSearch> searc
 std::optional<ScanEdge> fit_step_plain(const StepSearch& search) {
   const std::vector<double>& profile = *search.profile;
   const auto [start, reach, noise] = std::tuple{search.start, search.reach, search.noise};
-  double at = start, blur = usual_blur, low = 0, high = 0;
+  double at = start, middle = start, blur = usual_blur, low = 0, high = 0;
   const int n = static_cast<int>(profile.size());
   const auto value_at = [&](int k) {
     return profile[static_cast<size_t>(search.round ? ((k % n) + n) % n : k)];
@@ -224,15 +267,16 @@ std::optional<ScanEdge> fit_step_plain(const StepSearch& search) {
     normal.setZero();
     Eigen::Vector4d right = Eigen::Vector4d::Zero();
     squares = 0, count = 0;
-    const int first = static_cast<int>(std::ceil(at - reach)),
-              last = static_cast<int>(std::floor(at + reach));
+    if (step < settled_from) middle = at;
+    const int first = static_cast<int>(std::ceil(middle - reach)),
+              last = static_cast<int>(std::floor(middle + reach));
     Eigen::Matrix2d light = Eigen::Matrix2d::Zero();
     Eigen::Vector2d light_right = Eigen::Vector2d::Zero();
     const auto step_at = [&](int k) {
       const double z = (k - at) / blur;
       BlurredStep there = blurred_step(z);
       if (search.skew)  // the third derivative of a blurred step
-        there.value += (*search.skew)[static_cast<size_t>(k - first_step(search))] * (z * z - 1) *
+        there.value += (*search.skew)[static_cast<size_t>(k - first_step(start))] * (z * z - 1) *
                        there.density / (blur * blur * blur);
       return there;
     };
@@ -264,7 +308,9 @@ std::optional<ScanEdge> fit_step_plain(const StepSearch& search) {
     at += std::clamp(change[0], -1.0, 1.0);
     blur = std::clamp(blur * std::exp(std::clamp(change[1], -0.3, 0.3)), sharpest, softest);
     if (std::abs(at - start) > step_may_move) return std::nullopt;
-    if (std::abs(change[0]) < at_rest) break;
+    if (step >= told_from && std::abs(high - low) < 0.5 * search.least) return std::nullopt;
+    const double spread = noise * std::sqrt(std::max(normal.inverse().eval()(0, 0), 0.0));
+    if (std::abs(change[0]) < std::max(at_rest, at_rest_in_sigmas * spread)) break;
   }
   const double variance = std::max(count > 4 ? squares / (count - 4) : 0, noise * noise);
   const Eigen::Matrix4d covariance = normal.inverse() * variance;

@@ -8,23 +8,21 @@ namespace heron {
 /// A blurred step that is to be fitted to a profile.
 struct StepSearch {
   const std::vector<double>* profile = nullptr;
-  bool round = false;                        ///< the profile's end is its start
-  double start = 0;                          ///< steps; where it is looked for
-  double reach = 0;                          ///< steps on either side that count, at most 6
-  double noise = 0;                          ///< of a profile's value, grey levels
-  const std::vector<float>* skew = nullptr;  ///< docs of `reading_skew`, from `first_step` on
+  bool round = false;  ///< the profile's end is its start
+  double start = 0;    ///< steps; where it is looked for
+  double reach = 0;    ///< steps on either side that count, at most 6
+  double noise = 0;    ///< of a profile's value, grey levels
+  double least = 0;    ///< contrast that is of use: what is far below it may be given up; grey levels
+  const std::vector<float>* skew =
+      nullptr;  ///< docs of `reading_skew`, at the `search_steps` from `first_step` on
 };
 
 /// How far a step may move from where it is looked for, steps.
 constexpr double step_may_move = 3;
 
-/// The first step that a search can look at, and how many there are from it on.
-inline int first_step(const StepSearch& s) {
-  return static_cast<int>(std::ceil(s.start - s.reach - step_may_move));
-}
-inline int step_count(const StepSearch& s) {
-  return static_cast<int>(std::floor(s.start + s.reach + step_may_move)) - first_step(s) + 1;
-}
+/// The steps that a search looks at: so many from the first on, whatever its reach.
+constexpr int search_steps = 19;
+inline int first_step(double start) { return static_cast<int>(std::lround(start)) - search_steps / 2; }
 
 /// For each search the blurred step that explains the profile best: place, blur, and the levels of both sides
 /// (Gauss-Newton, with the levels eliminated: Golub, Pereyra, The differentiation of pseudo-inverses and
