@@ -39,6 +39,7 @@ PlaneCircle circle_on_plane(const CircleFit& seen, const MeasuringPlane& plane) 
     if (!robust.determined) return fit;
     centre += {robust.unknowns[0], robust.unknowns[1]}, radius += robust.unknowns[2];
     fit.circle = {centre, radius, robust.covariance};
+    if (robust.unknowns.norm() < 0.01 * scale) break;  // what is left of the bend is far below a sigma
   }
   double least = 1e300, most = -1e300, of_least = 0, of_most = 0, squares = 0;
   for (size_t i = 0; i < places.size(); ++i) {

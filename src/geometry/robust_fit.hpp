@@ -39,7 +39,7 @@ struct RobustFit {
 
 /// Linear least squares, robust against outliers: Tukey's biweight, iterated from `start`
 /// with a limit of 4.7 times the scatter that the median of the residuals shows (Huber, Robust Statistics,
-/// 1981). Not determined where what counts does not fix every unknown. Cost: rounds x rows.
+/// 1981), until it rests. Not determined where what counts does not fix every unknown. Cost: rounds x rows.
 template <int N>
 RobustFit<N> fit_robustly(const std::vector<FitRow<N>>& rows, const Eigen::Matrix<double, N, 1>& start,
                           const RobustLimits& options) {
@@ -49,9 +49,11 @@ RobustFit<N> fit_robustly(const std::vector<FitRow<N>>& rows, const Eigen::Matri
   RobustFit<N> fit{.unknowns = start};
   fit.limit = options.first;
   std::vector<double> off(rows.size()), sizes;
+  constexpr double at_rest = 1e-3;  // sigmas; a round that moves the unknowns by less is the last
   for (int round = 0; round < options.rounds; ++round) {
     for (size_t i = 0; i < rows.size(); ++i) off[i] = rows[i].value - rows[i].terms.dot(fit.unknowns);
     sizes = off;
+    const double limit_before = fit.limit;
     fit.limit = std::max({options.least, options.shrinks > 0 ? options.shrinks * fit.limit : 0.0,
                           std::min(fit.limit, cut * median_to_sigma * median_size(sizes))});
     Matrix normal = Matrix::Zero();
@@ -69,12 +71,17 @@ RobustFit<N> fit_robustly(const std::vector<FitRow<N>>& rows, const Eigen::Matri
     const Eigen::LDLT<Matrix> solver(even);
     fit.determined = weights > 0 && solver.info() == Eigen::Success && solver.vectorD().minCoeff() > 1e-10;
     if (!fit.determined) return fit;
-    fit.unknowns += solver.solve(right.cwiseQuotient(size)).cwiseQuotient(size);
+    const Vector change = solver.solve(right.cwiseQuotient(size)).cwiseQuotient(size);
+    fit.unknowns += change;
     const double variance = weights > N + 0.5 ? squares / (weights - N) : 1;
     fit.scatter = std::sqrt(variance);
+    const bool last = round + 1 == options.rounds ||
+                      (change.dot(right) < at_rest * at_rest * variance && fit.limit > 0.999 * limit_before);
+    if (!last) continue;
     fit.covariance = size.cwiseInverse().asDiagonal() * solver.solve(Matrix::Identity()).eval() *
                      size.cwiseInverse().asDiagonal() *
                      (options.sigmas_known ? std::max(1.0, variance) : variance);
+    break;
   }
   return fit;
 }

@@ -13,7 +13,7 @@ HWY_BEFORE_NAMESPACE();
 namespace heron {
 namespace HWY_NAMESPACE {
 
-void sample_places_kernel(const Image<uint8_t>& picture, const PlacesFrom& places, float* brightness) {
+void sums_over_lanes_kernel(const Image<uint8_t>& picture, const LanesOfPlaces& places, float* sums) {
   namespace hn = hwy::HWY_NAMESPACE;
   const hn::ScalableTag<float> f;
   const auto set = [&](double v) HWY_ATTR { return hn::Set(f, static_cast<float>(v)); };
@@ -22,22 +22,41 @@ void sample_places_kernel(const Image<uint8_t>& picture, const PlacesFrom& place
   const auto left = set(-places.origin_x), above = set(-places.origin_y),
              right = set(picture.width() - 1.01 - places.origin_x),
              below = set(picture.height() - 1.01 - places.origin_y);
-  constexpr size_t at_a_time = 256;  // what was read one by one has arrived when it is taken as vectors
-  HWY_ALIGN int32_t pixels[at_a_time];
-  HWY_ALIGN float x[at_a_time] = {}, y[at_a_time] = {};
-  const size_t lanes = hn::Lanes(f);
-  for (size_t from = 0; from < places.x.size(); from += at_a_time) {
-    const size_t count = std::min(at_a_time, places.x.size() - from);
-    std::copy_n(places.x.data() + from, count, x), std::copy_n(places.y.data() + from, count, y);
-    for (size_t i = 0; i < count; i += lanes) {
-      const auto between = sample.find(hn::Clamp(hn::Load(f, x + i), left, right),
-                                       hn::Clamp(hn::Load(f, y + i), above, below), pixels + i);
-      hn::Store(between.x, f, x + i), hn::Store(between.y, f, y + i);
+  // Many at a time: what was read one by one has then arrived when it is taken as vectors.
+  constexpr size_t most_steps = 64, most = 4 * most_steps;
+  HWY_ALIGN int32_t pixels[most];
+  HWY_ALIGN float between_x[most], between_y[most], along_x[most_steps] = {}, along_y[most_steps] = {},
+                                                    sum[most_steps];
+  const size_t vector = hn::Lanes(f), count = places.along_x.size();
+  for (size_t from = 0; from < count; from += most_steps) {
+    const size_t steps = std::min(most_steps, count - from), row = (steps + vector - 1) / vector * vector;
+    std::copy_n(places.along_x.data() + from, steps, along_x),
+        std::copy_n(places.along_y.data() + from, steps, along_y);
+    std::fill_n(sum, row, 0.0f);
+    const size_t rows = most / row;  // lanes at a time
+    for (size_t first = 0; first < places.lanes.size(); first += rows) {
+      const size_t end = std::min(first + rows, places.lanes.size());
+      size_t to = 0;
+      for (size_t i = first; i < end; ++i) {
+        const auto& lane = places.lanes[i];
+        const auto x0 = hn::Set(f, lane.x), y0 = hn::Set(f, lane.y), dx = hn::Set(f, lane.by_x),
+                   dy = hn::Set(f, lane.by_y);
+        for (size_t k = 0; k < row; k += vector, to += vector) {
+          const auto x = hn::Clamp(hn::MulAdd(hn::Load(f, along_x + k), dx, x0), left, right),
+                     y = hn::Clamp(hn::MulAdd(hn::Load(f, along_y + k), dy, y0), above, below);
+          const auto between = sample.find(x, y, pixels + to);
+          hn::Store(between.x, f, between_x + to), hn::Store(between.y, f, between_y + to);
+        }
+      }
+      sample.read(pixels, to);
+      to = 0;
+      for (size_t i = first; i < end; ++i)
+        for (size_t k = 0; k < row; k += vector, to += vector)
+          hn::Store(hn::Add(hn::Load(f, sum + k), sample.mix(pixels + to, {hn::Load(f, between_x + to),
+                                                                           hn::Load(f, between_y + to)})),
+                    f, sum + k);
     }
-    sample.read(pixels, count);
-    for (size_t i = 0; i < count; i += lanes)
-      hn::Store(sample.mix(pixels + i, {hn::Load(f, x + i), hn::Load(f, y + i)}), f, x + i);
-    std::copy_n(x, count, brightness + from);
+    std::copy_n(sum, steps, sums + from);
   }
 }
 
@@ -73,20 +92,24 @@ HWY_AFTER_NAMESPACE();
 #include "heron/image/sample.hpp"
 
 namespace heron {
-HWY_EXPORT(sample_places_kernel);
+HWY_EXPORT(sums_over_lanes_kernel);
 HWY_EXPORT(add_reading_skew_kernel);
 
-void sample_places(const Image<uint8_t>& picture, const PlacesFrom& places, std::vector<float>& brightness) {
-  brightness.resize(places.x.size());
+std::vector<float> sums_over_lanes(const Image<uint8_t>& picture, const LanesOfPlaces& places) {
+  std::vector<float> sums(places.along_x.size(), 0);
   if (picture.width() >= 2 && picture.height() >= 2) {
-    HWY_DYNAMIC_DISPATCH(sample_places_kernel)(picture, places, brightness.data());
-    return;
+    HWY_DYNAMIC_DISPATCH(sums_over_lanes_kernel)(picture, places, sums.data());
+    return sums;
   }
   const double right = picture.width() - 1, bottom = picture.height() - 1;
-  for (size_t i = 0; i < places.x.size(); ++i)
-    brightness[i] = static_cast<float>(
-        bilinear(picture.view(), std::clamp<double>(places.origin_x + places.x[i], 0, right),
-                 std::clamp<double>(places.origin_y + places.y[i], 0, bottom)));
+  for (const auto& lane : places.lanes)
+    for (size_t k = 0; k < sums.size(); ++k) {
+      const double x = places.origin_x + lane.x + places.along_x[k] * lane.by_x,
+                   y = places.origin_y + lane.y + places.along_y[k] * lane.by_y;
+      sums[k] +=
+          static_cast<float>(bilinear(picture.view(), std::clamp(x, 0.0, right), std::clamp(y, 0.0, bottom)));
+    }
+  return sums;
 }
 
 void add_reading_skew(Point2 start, Point2 step, std::span<float> sums) {

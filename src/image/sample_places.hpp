@@ -9,18 +9,23 @@
 
 namespace heron {
 
-/// Places in a picture, from a whole pixel of it.
-struct PlacesFrom {
-  int origin_x = 0, origin_y = 0;  ///< even
-  std::vector<float> x, y;
+/// Lanes of places side by side: place k of a lane lies at (x + along_x[k] * by_x, y + along_y[k] * by_y)
+/// from a whole pixel of the picture.
+struct LanesOfPlaces {
+  struct Lane {
+    float x, y, by_x, by_y;
+  };
+  int origin_x = 0, origin_y = 0;       ///< even
+  std::vector<float> along_x, along_y;  ///< a value a place
+  std::vector<Lane> lanes;
 };
 
-/// The origin for places about `p`.
+/// The even pixel at or before `p`.
 inline int even_below(double p) { return 2 * static_cast<int>(std::floor(std::clamp(p, -1e9, 1e9) / 2)); }
 
-/// The bilinear brightness at each place; beyond the outermost pixels' centres theirs. Cost: about a
-/// nanosecond a place.
-void sample_places(const Image<uint8_t>& picture, const PlacesFrom& places, std::vector<float>& brightness);
+/// For each k the sum over the lanes of the bilinear brightness at place k; beyond the outermost pixels'
+/// centres theirs. Cost: about a nanosecond a place.
+std::vector<float> sums_over_lanes(const Image<uint8_t>& picture, const LanesOfPlaces& places);
 
 /// A bilinear reading is a mean of four pixels about its place. Adds the third moment of that mean along the
 /// step, in steps cubed, at `start` and every `step` on, to each of the sums: two neighbours with the weights

@@ -122,33 +122,36 @@ TEST_CASE("a level's coordinates lie half a pixel apart from those below") {
   CHECK(from_level({0, 0}, 3).x == doctest::Approx(3.5));
 }
 
-TEST_CASE("places read at once are those read one by one, up to the picture's last centre and beyond") {
+TEST_CASE(
+    "lanes of places read at once are those read one by one, up to the picture's last centre and beyond") {
   const Image<uint8_t> picture = speckled(203, 151);
   render::Random random(8);
-  for (const size_t count : {size_t{0}, size_t{1}, size_t{17}, size_t{255}, size_t{700}}) {
-    PlacesFrom places{even_below(100.5), even_below(75), {}, {}};
-    for (size_t i = 0; i < count; ++i)
-      places.x.push_back(static_cast<float>(random.uniform(-105, 110))),
-          places.y.push_back(static_cast<float>(random.uniform(-80, 80)));
-    std::vector<float> seen;
-    sample_places(picture, places, seen);
-    REQUIRE(seen.size() == count);
-    double worst = 0, worst_inside = 0;
-    for (size_t i = 0; i < count; ++i) {
-      const double x = places.x[i] + 100.0, y = places.y[i] + 74.0;
-      const double off =
-          std::abs(seen[i] - bilinear(picture.view(), std::clamp(x, 0.0, 202.0), std::clamp(y, 0.0, 150.0)));
-      (x < 201.98 && y < 149.98 ? worst_inside : worst) =
-          std::max(x < 201.98 && y < 149.98 ? worst_inside : worst, off);
+  const auto draw = [&](double least, double most) {
+    return static_cast<float>(random.uniform(least, most));
+  };
+  for (const auto& [count, lanes] :
+       {std::pair<size_t, size_t>{0, 3}, {40, 0}, {1, 1}, {17, 6}, {64, 11}, {65, 2}, {500, 3}}) {
+    LanesOfPlaces places{even_below(100.5), even_below(75), {}, {}, {}};
+    for (size_t k = 0; k < count; ++k)
+      places.along_x.push_back(draw(0, 60)), places.along_y.push_back(draw(0, 60));
+    for (size_t i = 0; i < lanes; ++i)
+      places.lanes.push_back({draw(-60, 60), draw(-40, 40), draw(-1, 1), draw(-1, 1)});
+    const std::vector<float> sums = sums_over_lanes(picture, places);
+    REQUIRE(sums.size() == count);
+    for (size_t k = 0; k < count; ++k) {
+      double sum = 0, within = 0.02;
+      for (const auto& lane : places.lanes) {
+        const double x = 100.0 + lane.x + places.along_x[k] * lane.by_x,
+                     y = 74.0 + lane.y + places.along_y[k] * lane.by_y;
+        sum += bilinear(picture.view(), std::clamp(x, 0.0, 202.0), std::clamp(y, 0.0, 150.0));
+        within += x > 201.98 || y > 149.98 ? 5.2 : 0.01;  // a hundredth of a pixel at the last centres
+      }
+      CHECK(std::abs(sums[k] - sum) < within);
     }
-    CHECK(worst < 5.2);  // a hundredth of a pixel at the last centres; elsewhere rounding alone
-    CHECK(worst_inside < 0.02);
   }
   for (const auto& [width, height] : {std::pair{1, 1}, {1, 9}, {9, 1}}) {
     const Image<uint8_t> thin = speckled(width, height);
-    std::vector<float> seen;
-    sample_places(thin, {0, 0, {0.5f, -3, 100}, {0.5f, 200, 0}}, seen);
-    CHECK(seen[2] == thin(width - 1, 0));
+    CHECK(sums_over_lanes(thin, {0, 0, {0, 100}, {0, 0}, {{0, 0, 1, 1}}})[1] == thin(width - 1, 0));
   }
 }
 

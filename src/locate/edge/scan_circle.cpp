@@ -12,6 +12,7 @@ namespace {
 
 constexpr double agree_within = 1.5;  // pixels, of sectors that were not yet settled
 constexpr double settle_reach = 5;    // pixels either side of a circle that is nearly known
+constexpr double at_rest = 0.1;  // pixels; a circle that moved by less is met as it would be in its new place
 constexpr double softest_edge = 2.5;  // sigma of the blur, pixels: softer changes are shading, not edges
 
 /// A sector of a fan: its lanes.
@@ -96,6 +97,21 @@ std::optional<Circle> agreed(const std::vector<Offered>& offered, const Scan& fa
   return best;
 }
 
+/// The circle through the edges that agree with it, robustly.
+Circle settled(Circle circle, const std::vector<Offered>& offered) {
+  std::vector<FitRow<3>> rows;
+  for (const Offered& o : offered) {
+    const Point2 out = o.at - circle.centre;
+    const double far = norm(out);
+    if (std::abs(far - circle.radius) < 2 * agree_within)
+      rows.push_back({{out.x / far, out.y / far, 1}, far - circle.radius});
+  }
+  const auto fit =
+      fit_robustly<3>(rows, {0, 0, 0}, {.least = 0.1, .first = 2 * agree_within, .sigmas_known = false});
+  if (!fit.determined || fit.unknowns.norm() > 2 * agree_within) return circle;
+  return {circle.centre + Point2{fit.unknowns[0], fit.unknowns[1]}, circle.radius + fit.unknowns[2]};
+}
+
 /// What the sectors of a fan about the circle itself meet near it.
 struct CircleRows {
   std::vector<FitRow<3>> rows;
@@ -163,11 +179,10 @@ CircleFit circle_by_scans(const PreparedPicture& prepared, const Scan& fan, cons
   const std::vector<Offered> offered = offered_by(prepared, fan, sectors, s);
   const auto start = agreed(offered, fan, sectors.size());
   if (!start) return fit;
-  Circle circle = *start;
+  Circle circle = settled(*start, offered);
   double rising = 0;
   for (const Offered& o : offered)
     if (std::abs(distance(o.at, circle.centre) - circle.radius) < agree_within) rising += o.contrast;
-  // Three rounds bring the centre to rest.
   for (int round = 0; round < 3; ++round) {
     const CircleRows near = rows_near(prepared, fan, circle, rising > 0, s);
     if (near.rows.size() < 4) return fit;
@@ -189,7 +204,7 @@ CircleFit circle_by_scans(const PreparedPicture& prepared, const Scan& fan, cons
     fit.seen = static_cast<double>(on.size()) / static_cast<double>(near.count);
     fit.scatter = std::sqrt(squares / static_cast<double>(on.size()));
     fit.contrast = std::copysign(median_size(on), rising);
-    if (round > 0 && robust.unknowns.norm() < 0.001) break;
+    if (robust.unknowns.norm() < at_rest) break;
   }
   fit.centre = circle.centre, fit.radius = circle.radius;
   fit.determined = surrounds(circle, fan.centre());

@@ -137,38 +137,32 @@ bool Scan::inside(int width, int height) const {
 
 namespace {
 
-/// The places of some lanes of a scan, lane by lane.
-PlacesFrom places_of(const Scan& scan, int first, int end) {
-  const auto steps = static_cast<size_t>(scan.steps()), lanes = static_cast<size_t>(end - first);
-  PlacesFrom places{even_below(scan.centre().x), even_below(scan.centre().y), {}, {}};
-  places.x.resize(steps * lanes), places.y.resize(steps * lanes);
-  const Point2 origin{static_cast<double>(places.origin_x), static_cast<double>(places.origin_y)};
-  const Point2 centre = scan.centre() - origin;
-  const auto fill = [&](size_t lane, Point2 start, Point2 step) {
-    float *x = places.x.data() + lane * steps, *y = places.y.data() + lane * steps;
-    const auto x0 = static_cast<float>(start.x), y0 = static_cast<float>(start.y),
-               dx = static_cast<float>(step.x), dy = static_cast<float>(step.y);
-    for (size_t k = 0; k < steps; ++k)
-      x[k] = x0 + dx * static_cast<float>(k), y[k] = y0 + dy * static_cast<float>(k);
+/// The places of some lanes of a scan.
+LanesOfPlaces places_of(const Scan& scan, int first, int end) {
+  LanesOfPlaces places{even_below(scan.centre().x), even_below(scan.centre().y), {}, {}, {}};
+  const Point2 origin{static_cast<double>(places.origin_x), static_cast<double>(places.origin_y)},
+      centre = scan.centre() - origin;
+  const auto add = [&](Point2 start, double by_x, double by_y) {
+    places.lanes.push_back({static_cast<float>(start.x), static_cast<float>(start.y),
+                            static_cast<float>(by_x), static_cast<float>(by_y)});
   };
-  if (scan.is_arc()) {
-    std::vector<Point2> outwards(steps);
-    for (size_t k = 0; k < steps; ++k) outwards[k] = scan.outwards(static_cast<double>(k) * scan.per_step());
-    for (size_t i = 0; i < lanes; ++i) {
-      const double radius = scan.radius() + scan.lane(first + static_cast<int>(i));
-      float *x = places.x.data() + i * steps, *y = places.y.data() + i * steps;
-      for (size_t k = 0; k < steps; ++k)
-        x[k] = static_cast<float>(centre.x + outwards[k].x * radius),
-        y[k] = static_cast<float>(centre.y + outwards[k].y * radius);
-    }
-    return places;
+  for (int k = 0; k < scan.steps(); ++k) {
+    const double along = k * scan.per_step();
+    const Point2 step = scan.is_arc() ? scan.outwards(along) : Point2{along, along};
+    places.along_x.push_back(static_cast<float>(step.x)),
+        places.along_y.push_back(static_cast<float>(step.y));
   }
-  for (size_t i = 0; i < lanes; ++i) {
-    const double lane = scan.lane(first + static_cast<int>(i));
-    const Point2 along = scan.is_fan() ? scan.lane_direction(lane) : scan.direction(0);
-    const Point2 start =
-        scan.is_fan() ? centre + along * (scan.outer() - scan.length()) : scan.at(0, lane) - origin;
-    fill(i, start, along * scan.per_step());
+  // From lane to lane a fan turns by the same angle.
+  Point2 out = scan.is_fan() ? scan.lane_direction(scan.lane(first)) : scan.direction(0);
+  const Point2 turn = unit(radians(scan.is_fan() ? scan.width() / scan.lanes() / scan.radius() : 0));
+  for (int i = first; i < end; ++i) {
+    const double lane = scan.lane(i);
+    if (scan.is_arc())
+      add(centre, scan.radius() + lane, scan.radius() + lane);
+    else
+      add(scan.is_fan() ? centre + out * (scan.outer() - scan.length()) : scan.at(0, lane) - origin, out.x,
+          out.y);
+    out = {out.x * turn.x - out.y * turn.y, out.x * turn.y + out.y * turn.x};
   }
   return places;
 }
@@ -176,11 +170,7 @@ PlacesFrom places_of(const Scan& scan, int first, int end) {
 }  // namespace
 
 std::vector<double> profile_along(const Image<uint8_t>& picture, const Scan& scan, int first, int end) {
-  std::vector<float> seen;
-  sample_places(picture, places_of(scan, first, end), seen);
-  std::vector<float> sums(static_cast<size_t>(scan.steps()), 0);
-  for (size_t from = 0; from < seen.size(); from += sums.size())
-    for (size_t k = 0; k < sums.size(); ++k) sums[k] += seen[from + k];
+  const std::vector<float> sums = sums_over_lanes(picture, places_of(scan, first, end));
   std::vector<double> profile(sums.size());
   for (size_t k = 0; k < sums.size(); ++k) profile[k] = sums[k] / static_cast<double>(end - first);
   return profile;
