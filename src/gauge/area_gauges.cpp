@@ -41,9 +41,38 @@ void for_each_pixel(const AreaPixels& area, Use use) {
       if (area.mask(x, y)) use(x, y);
 }
 
+using Histogram = std::array<int64_t, 256>;
+
+/// How often each grey level occurs in the shape.
+Histogram histogram_of(const Image<uint8_t>& picture, const AreaPixels& area) {
+  // In turn to four: equal pixels side by side would wait for one another.
+  std::array<std::array<uint32_t, 256>, 4> counts{};
+  for (int y = 0; y < area.mask.height(); ++y) {
+    const uint8_t *in = area.mask.row(y), *grey = picture.row(area.top + y) + area.left;
+    for (int x = 0; x < area.mask.width(); ++x) counts[static_cast<size_t>(x) % 4][grey[x]] += in[x] != 0;
+  }
+  Histogram histogram{};
+  for (const auto& part : counts)
+    for (size_t v = 0; v < 256; ++v) histogram[v] += part[v];
+  return histogram;
+}
+
+/// The shape's pixels from level `least` to `most`.
+Image<uint8_t> pixels_within(const Image<uint8_t>& picture, const AreaPixels& area, int least, int most) {
+  Image<uint8_t> within(area.mask.width(), area.mask.height());
+  for (int y = 0; y < within.height(); ++y) {
+    const uint8_t *in = area.mask.row(y), *grey = picture.row(area.top + y) + area.left;
+    uint8_t* to = within.row(y);
+    for (int x = 0; x < within.width(); ++x)
+      to[x] = (in[x] != 0) & (grey[x] >= least) & (grey[x] <= most) ? 255 : 0;
+  }
+  return within;
+}
+
 double mean_of(const Image<uint8_t>& picture, const AreaPixels& area) {
+  const Histogram histogram = histogram_of(picture, area);
   double sum = 0;
-  for_each_pixel(area, [&](int x, int y) { sum += picture(area.left + x, area.top + y); });
+  for (size_t v = 0; v < 256; ++v) sum += static_cast<double>(histogram[v]) * static_cast<double>(v);
   return sum / static_cast<double>(std::max<int64_t>(area.count, 1));
 }
 
@@ -61,7 +90,7 @@ double share_inside(double value, Range<double> range, double sigma) {
 struct Valley {
   double threshold = 0, apart = 0;
 };
-Valley valley_of(const std::array<int64_t, 256>& histogram) {
+Valley valley_of(const Histogram& histogram) {
   double all = 0, sum = 0;
   for (size_t v = 0; v < 256; ++v) {
     const auto count = static_cast<double>(histogram[v]);
@@ -87,7 +116,7 @@ Valley valley_of(const std::array<int64_t, 256>& histogram) {
 }
 
 /// Grey level below which a share of the pixels lies.
-double quantile(const std::array<int64_t, 256>& histogram, int64_t count, double share) {
+double quantile(const Histogram& histogram, int64_t count, double share) {
   int64_t below = 0;
   size_t level = 0;
   while (level < 255 && static_cast<double>(below += histogram[level]) < share * static_cast<double>(count))
@@ -97,8 +126,7 @@ double quantile(const std::array<int64_t, 256>& histogram, int64_t count, double
 
 /// A few small blobs are too little for the valley: what lies six standard deviations off the background,
 /// halfway to it.
-std::optional<double> threshold_of_few(const std::array<int64_t, 256>& histogram, int64_t count, bool bright,
-                                       double noise) {
+std::optional<double> threshold_of_few(const Histogram& histogram, int64_t count, bool bright, double noise) {
   constexpr double off = 6, least_contrast = 8, quartile_to_sigma = 0.7413;
   const double middle = quantile(histogram, count, 0.5),
                sigma = std::max(
@@ -114,8 +142,7 @@ std::optional<double> threshold_of_few(const std::array<int64_t, 256>& histogram
   return middle + (bright ? 0.5 : -0.5) * sum / beyond;
 }
 
-double blob_threshold(const BlobsGauge& gauge, const std::array<int64_t, 256>& histogram, int64_t count,
-                      double noise) {
+double blob_threshold(const BlobsGauge& gauge, const Histogram& histogram, int64_t count, double noise) {
   if (gauge.threshold == BlobThreshold::fixed) return gauge.level;
   if (gauge.threshold == BlobThreshold::relative) return gauge.level * quantile(histogram, count, 0.5);
   // Noise alone splits into two groups 1.6 sigma apart: then there is nothing but background.
@@ -167,15 +194,16 @@ Measured measured(const FillGauge& gauge, const GaugeScene& scene, const Target*
   }
   const double noise = std::max(scene.prepared.noise_sigma(0), 0.3);
   double inside = 0, variance = 0;
-  std::array<double, 256> share{};
   const Range<double> open{levels.min <= 0 ? -1e9 : levels.min - 0.5,
                            levels.max >= 255 ? 1e9 : levels.max + 0.5};
-  for (size_t v = 0; v < 256; ++v) share[v] = share_inside(static_cast<double>(v), open, noise);
-  for_each_pixel(*area, [&](int x, int y) {
-    const uint8_t v = scene.prepared.level(0)(area->left + x, area->top + y);
-    inside += v >= levels.min && v <= levels.max;
-    variance += share[v] * (1 - share[v]);
-  });
+  const Histogram histogram = histogram_of(scene.prepared.level(0), *area);
+  for (size_t i = 0; i < 256; ++i) {
+    if (histogram[i] == 0) continue;
+    const auto v = static_cast<double>(i), pixels = static_cast<double>(histogram[i]);
+    if (v >= levels.min && v <= levels.max) inside += pixels;
+    const double share = share_inside(v, open, noise);
+    variance += pixels * share * (1 - share);
+  }
   result.reads("fill", {100 * inside / count, 100 * std::sqrt(variance) / count}, "%");
   result.values = {{"pixels", count, {}, ""}};
   if (!gauge.light_box.empty()) result.values.push_back({"light", gain, {}, ""});
@@ -186,15 +214,14 @@ Measured measured(const BlobsGauge& gauge, const GaugeScene& scene) {
   Measured result;
   const auto area = area_of(gauge, scene, result);
   if (!area) return result;
-  std::array<int64_t, 256> histogram{};
   const Image<uint8_t>& picture = scene.prepared.level(0);
-  for_each_pixel(*area, [&](int x, int y) { ++histogram[picture(area->left + x, area->top + y)]; });
-  const double threshold = blob_threshold(gauge, histogram, area->count, scene.prepared.noise_sigma(0));
-  Image<uint8_t> mask(area->mask.width(), area->mask.height());
-  for_each_pixel(*area, [&](int x, int y) {
-    const double v = picture(area->left + x, area->top + y);
-    if (gauge.tone == BlobTone::bright ? v > threshold : v < threshold) mask(x, y) = 255;
-  });
+  const double threshold =
+      blob_threshold(gauge, histogram_of(picture, *area), area->count, scene.prepared.noise_sigma(0));
+  const bool bright = gauge.tone == BlobTone::bright;
+  const double level = std::clamp(threshold, -1.0, 256.0);
+  const Image<uint8_t> mask =
+      pixels_within(picture, *area, bright ? static_cast<int>(std::floor(level)) + 1 : 0,
+                    bright ? 255 : static_cast<int>(std::ceil(level)) - 1);
   // Limits of area are meant on the reference picture; a part that is nearer shows larger blobs.
   const double enlarged = scene.placement.scale_at({area->border[0].x, area->border[0].y}),
                square = enlarged * enlarged;

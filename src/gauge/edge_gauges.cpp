@@ -109,9 +109,9 @@ Measured measured(const EdgeGauge& gauge, const GaugeScene& scene) {
   const auto scan =
       around ? ring_in_picture(gauge.ring, scene, result) : band_in_picture(gauge.band, scene, result);
   if (!scan) return result;
-  Scanned met = scanned(scene.prepared, *scan, settings, around ? "ring" : "band");
-  result.profiles.push_back(met.profile);
-  if (met.meant.empty()) return result.fails(Verdict::not_found, no_edge(met.profile));
+  Scanned met = scanned(scene.prepared, *scan, settings, around ? "ring" : "band", Others::leave_out);
+  result.profiles.push_back(std::move(met.profile));
+  if (met.meant.empty()) return result.fails(Verdict::not_found, no_edge(result.profiles[0]));
   const LineEdge& edge = met.meant.front();
   const Point2 place = scan->at(edge.edge.at, 0), along = scan->direction(edge.edge.at);
   const double scene_sigma = scene.place_sigma.along(place, along);
@@ -142,9 +142,9 @@ Measured measured(const WidthGauge& gauge, const GaugeScene& scene) {
   if (!scan) return result;
   const EdgeSettings settings = edge_settings(EdgeChange::either, EdgeOrder::all, gauge.threshold);
   const std::vector<Strip> strips = strips_of(scene.prepared.level(0), *scan);
-  const ScannedProfile met = scanned_profile(scene.prepared, *scan, strips, settings);
+  ScannedProfile met = scanned_profile(scene.prepared, *scan, strips, settings, Others::leave_out);
   const std::vector<EdgePair> pairs = pairs_of(met.meant, gauge, scan->length());
-  ScanProfile drawn = met.profile;
+  ScanProfile drawn = std::move(met.profile);
   drawn.name = "band";
   for (const ScanEdge& e : met.meant) drawn.edges.push_back(e.at);
   if (pairs.empty()) {
@@ -189,10 +189,10 @@ Measured measured(const LineGauge& gauge, const GaugeScene& scene) {
   Measured result;
   const auto scan = band_in_picture(gauge.band, scene, result);
   if (!scan) return result;
-  const Scanned met =
-      scanned(scene.prepared, *scan, edge_settings(gauge.change, gauge.order, gauge.threshold), "band");
-  result.profiles.push_back(met.profile);
-  if (met.meant.empty()) return result.fails(Verdict::not_found, no_edge(met.profile));
+  Scanned met = scanned(scene.prepared, *scan, edge_settings(gauge.change, gauge.order, gauge.threshold),
+                        "band", Others::leave_out);
+  result.profiles.push_back(std::move(met.profile));
+  if (met.meant.empty()) return result.fails(Verdict::not_found, no_edge(result.profiles[0]));
   const LineEdge& edge = met.meant.front();
   if (edge.met.size() < 4)
     return result.fails(

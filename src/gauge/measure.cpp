@@ -52,7 +52,7 @@ class Measuring {
     }
   }
 
-  const std::map<PartIndex, Result>& of(size_t gauge) const { return results_[gauge]; }
+  std::map<PartIndex, Result>& of(size_t gauge) { return results_[gauge]; }
   /// The targets that a gauge follows, over the gauges that it needs.
   const std::vector<std::string>& followed(size_t gauge) const { return follows_[gauge]; }
   std::vector<size_t> parts_of(const std::string& target) const {
@@ -301,7 +301,7 @@ void require_measurable(const GaugeSet& set, bool in_millimetres) {
 void measure(Report& report, const GaugeSet& set, const PreparedPicture& prepared, const Frames& frames,
              const MeasureOptions& options, Work* work) {
   require_measurable(set, frames.mapping != nullptr);
-  const auto add = [&](const Measuring& measuring, bool fixed) {
+  const auto add = [&](Measuring&& measuring, bool fixed) {
     // Part by part in the gauges' order, then what belongs to no part.
     std::vector<PartIndex> parts;
     for (size_t i = 0; i < report.parts.size(); ++i) parts.emplace_back(i);
@@ -309,10 +309,10 @@ void measure(Report& report, const GaugeSet& set, const PreparedPicture& prepare
     for (const PartIndex part : parts)
       for (size_t i = 0; i < set.gauges.size(); ++i) {
         if (fixed && measuring.followed(i).empty()) continue;
-        const auto& results = measuring.of(i);
+        auto& results = measuring.of(i);
         const auto own = results.find(part);
         if (own == results.end()) continue;
-        Reading reading = judged(set.gauges[i], set, own->second.measured);
+        Reading reading = judged(set.gauges[i], set, std::move(own->second.measured));
         reading.part = part, reading.fixed = fixed;
         report.readings.push_back(std::move(reading));
       }
@@ -320,8 +320,7 @@ void measure(Report& report, const GaugeSet& set, const PreparedPicture& prepare
   report.readings.clear();
   const MeasuringInput input{report, set, prepared, frames, options.heights ? &*options.heights : nullptr,
                              work};
-  const Measuring following(input, false);
-  add(following, false);
+  add(Measuring(input, false), false);
   if (options.fixed_too) add(Measuring(input, true), true);
   judge(report, set);
 }

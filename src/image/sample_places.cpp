@@ -13,7 +13,7 @@ HWY_BEFORE_NAMESPACE();
 namespace heron {
 namespace HWY_NAMESPACE {
 
-void sums_over_lanes_kernel(const Image<uint8_t>& picture, const LanesOfPlaces& places, float* sums) {
+void sum_over_lanes_kernel(const Image<uint8_t>& picture, const LanesOfPlaces& places, float* sums) {
   namespace hn = hwy::HWY_NAMESPACE;
   const hn::ScalableTag<float> f;
   const auto set = [&](double v) HWY_ATTR { return hn::Set(f, static_cast<float>(v)); };
@@ -92,14 +92,14 @@ HWY_AFTER_NAMESPACE();
 #include "heron/image/sample.hpp"
 
 namespace heron {
-HWY_EXPORT(sums_over_lanes_kernel);
+HWY_EXPORT(sum_over_lanes_kernel);
 HWY_EXPORT(add_reading_skew_kernel);
 
-std::vector<float> sums_over_lanes(const Image<uint8_t>& picture, const LanesOfPlaces& places) {
-  std::vector<float> sums(places.along_x.size(), 0);
+void sum_over_lanes(const Image<uint8_t>& picture, const LanesOfPlaces& places, std::vector<float>& sums) {
+  sums.assign(places.along_x.size(), 0);
   if (picture.width() >= 2 && picture.height() >= 2) {
-    HWY_DYNAMIC_DISPATCH(sums_over_lanes_kernel)(picture, places, sums.data());
-    return sums;
+    HWY_DYNAMIC_DISPATCH(sum_over_lanes_kernel)(picture, places, sums.data());
+    return;
   }
   const double right = picture.width() - 1, bottom = picture.height() - 1;
   for (const auto& lane : places.lanes)
@@ -109,7 +109,6 @@ std::vector<float> sums_over_lanes(const Image<uint8_t>& picture, const LanesOfP
       sums[k] +=
           static_cast<float>(bilinear(picture.view(), std::clamp(x, 0.0, right), std::clamp(y, 0.0, bottom)));
     }
-  return sums;
 }
 
 void add_reading_skew(Point2 start, Point2 step, std::span<float> sums) {

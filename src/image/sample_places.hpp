@@ -23,9 +23,9 @@ struct LanesOfPlaces {
 /// The even pixel at or before `p`.
 inline int even_below(double p) { return 2 * static_cast<int>(std::floor(std::clamp(p, -1e9, 1e9) / 2)); }
 
-/// For each k the sum over the lanes of the bilinear brightness at place k; beyond the outermost pixels'
-/// centres theirs. Cost: about a nanosecond a place.
-std::vector<float> sums_over_lanes(const Image<uint8_t>& picture, const LanesOfPlaces& places);
+/// To `sums`, for each k, the sum over the lanes of the bilinear brightness at place k; beyond the outermost
+/// pixels' centres theirs. Cost: about a nanosecond a place.
+void sum_over_lanes(const Image<uint8_t>& picture, const LanesOfPlaces& places, std::vector<float>& sums);
 
 /// A bilinear reading is a mean of four pixels about its place. Adds the third moment of that mean along the
 /// step, in steps cubed, at `start` and every `step` on, to each of the sums: two neighbours with the weights

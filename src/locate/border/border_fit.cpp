@@ -29,7 +29,7 @@ constexpr size_t max_met = 6;  // of a scan: the strongest
 
 std::vector<Meeting> meetings(const PreparedPicture& prepared, const Scan& scan, double reach, int sense,
                               double threshold) {
-  const auto strength = strength_along(profile_along(prepared.level(0), scan, 0, scan.lanes()), false);
+  const auto strength = strength_along(LaneReader(prepared.level(0), scan).mean_of(0, scan.lanes()), false);
   std::vector<Meeting> met;
   for (size_t k = 1; k + 1 < strength.size(); ++k) {
     const double here = strength[k], size = std::abs(here), sign = here < 0 ? -1 : 1;

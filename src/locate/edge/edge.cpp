@@ -49,6 +49,7 @@ void require_one_place(const EdgeSettings& s) {
 
 /// The band along that side of the box where the stronger edge is met.
 std::vector<double> stronger_band(const ImageView<const uint8_t>& grey, const Box& box) {
+  const Image<uint8_t> copy(grey);
   const Point2 c = box.centre();
   const std::vector<double> along_x{c.x, c.y, box.width, box.height, 0},
       along_y{c.x, c.y, box.height, box.width, 90};
@@ -56,7 +57,7 @@ std::vector<double> stronger_band(const ImageView<const uint8_t>& grey, const Bo
     if (band[2] < 6) return 0.0;
     const Scan scan = Scan::band(band, "band");
     double most = 0;
-    for (const double v : strength_along(profile_along(Image<uint8_t>(grey), scan, 0, scan.lanes()), false))
+    for (const double v : strength_along(LaneReader(copy, scan).mean_of(0, scan.lanes()), false))
       most = std::max(most, std::abs(v));
     return most;
   };

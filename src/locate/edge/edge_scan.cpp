@@ -73,13 +73,19 @@ std::vector<ScanEdge> ordered(std::vector<ScanEdge> all, EdgeOrder order, int ev
 }
 
 ScannedProfile scanned_profile(const PreparedPicture& prepared, const Scan& scan,
-                               const std::vector<Strip>& strips, const EdgeSettings& s) {
+                               const std::vector<Strip>& strips, const EdgeSettings& s, Others others) {
   ScannedProfile result;
   const std::vector<double> profile = profile_of(strips);
   const double noise = noise_of_profile(prepared, scan.lanes()),
                threshold = edge_threshold(s, prepared, scan.lanes());
-  for (const ScanEdge& e :
-       edges_along(profile, scan.round(), std::min(threshold, std::max(2.0, 3 * noise)), noise)) {
+  const double weakest = std::min(threshold, std::max(2.0, 3 * noise));
+  const ProfileSearch search{.profile = &profile,
+                             .round = scan.round(),
+                             .least = others == Others::leave_out ? threshold : weakest,
+                             .noise = noise,
+                             .beside = weakest};
+  const auto edges = edges_along({&search, 1});
+  for (const ScanEdge& e : edges[0]) {
     if (is_guess(e)) continue;
     (std::abs(e.contrast) >= threshold && is_meant(e, s.change) ? result.meant : result.others).push_back(e);
   }
@@ -95,9 +101,10 @@ ScannedProfile scanned_profile(const PreparedPicture& prepared, const Scan& scan
   return result;
 }
 
-Scanned scanned(const PreparedPicture& prepared, const Scan& scan, const EdgeSettings& s, const char* name) {
+Scanned scanned(const PreparedPicture& prepared, const Scan& scan, const EdgeSettings& s, const char* name,
+                Others others) {
   const std::vector<Strip> strips = strips_of(prepared.level(0), scan);
-  ScannedProfile met = scanned_profile(prepared, scan, strips, s);
+  ScannedProfile met = scanned_profile(prepared, scan, strips, s, others);
   Scanned result{.profile = std::move(met.profile), .meant = {}, .others = std::move(met.others)};
   result.profile.name = name;
   for (const ScanEdge& e : ordered(std::move(met.meant), s.order, s.every)) {

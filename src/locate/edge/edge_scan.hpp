@@ -26,6 +26,9 @@ bool is_meant(const ScanEdge& edge, EdgeChange change);
 /// The edges of `all` that order and every ask for.
 std::vector<ScanEdge> ordered(std::vector<ScanEdge> all, EdgeOrder order, int every);
 
+/// Whether edges that are too weak are fitted too, to be listed.
+enum class Others { list, leave_out };
+
 /// The edges of a scan's profile, in steps along it, without their lines; the profile has no name yet.
 struct ScannedProfile {
   ScanProfile profile;
@@ -33,7 +36,7 @@ struct ScannedProfile {
   std::vector<ScanEdge> others;  ///< rejected: too weak or of the other sense; strongest first
 };
 ScannedProfile scanned_profile(const PreparedPicture& prepared, const Scan& scan,
-                               const std::vector<Strip>& strips, const EdgeSettings& settings);
+                               const std::vector<Strip>& strips, const EdgeSettings& settings, Others others);
 
 /// What a scan met, all of it and what of it is meant.
 struct Scanned {
@@ -43,7 +46,7 @@ struct Scanned {
 };
 
 Scanned scanned(const PreparedPicture& prepared, const Scan& scan, const EdgeSettings& settings,
-                const char* name);
+                const char* name, Others others = Others::list);
 
 /// Adds a miss for every rejected edge, with the limits that rejected it.
 void tell_others(const Scan& scan, const Scanned& scanned, EdgeChange change, FindResult& result);

@@ -42,7 +42,8 @@ struct Offered {
 std::vector<std::vector<double>> profiles_of(const PreparedPicture& prepared, const Scan& fan,
                                              const std::vector<Sector>& sectors) {
   std::vector<std::vector<double>> profiles;
-  for (const Sector& s : sectors) profiles.push_back(profile_along(prepared.level(0), fan, s.first, s.end));
+  LaneReader reader(prepared.level(0), fan);
+  for (const Sector& s : sectors) profiles.push_back(reader.mean_of(s.first, s.end));
   return profiles;
 }
 

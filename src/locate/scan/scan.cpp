@@ -135,44 +135,39 @@ bool Scan::inside(int width, int height) const {
   });
 }
 
-namespace {
-
-/// The places of some lanes of a scan.
-LanesOfPlaces places_of(const Scan& scan, int first, int end) {
-  LanesOfPlaces places{even_below(scan.centre().x), even_below(scan.centre().y), {}, {}, {}};
-  const Point2 origin{static_cast<double>(places.origin_x), static_cast<double>(places.origin_y)},
-      centre = scan.centre() - origin;
-  const auto add = [&](Point2 start, double by_x, double by_y) {
-    places.lanes.push_back({static_cast<float>(start.x), static_cast<float>(start.y),
-                            static_cast<float>(by_x), static_cast<float>(by_y)});
-  };
-  for (int k = 0; k < scan.steps(); ++k) {
-    const double along = k * scan.per_step();
+LaneReader::LaneReader(const Image<uint8_t>& picture, const Scan& scan) : picture_(picture), scan_(scan) {
+  places_.origin_x = even_below(scan.centre().x), places_.origin_y = even_below(scan.centre().y);
+  const auto steps = static_cast<size_t>(scan.steps());
+  places_.along_x.resize(steps), places_.along_y.resize(steps);
+  for (size_t k = 0; k < steps; ++k) {
+    const double along = static_cast<double>(k) * scan.per_step();
     const Point2 step = scan.is_arc() ? scan.outwards(along) : Point2{along, along};
-    places.along_x.push_back(static_cast<float>(step.x)),
-        places.along_y.push_back(static_cast<float>(step.y));
+    places_.along_x[k] = static_cast<float>(step.x), places_.along_y[k] = static_cast<float>(step.y);
   }
-  // From lane to lane a fan turns by the same angle.
-  Point2 out = scan.is_fan() ? scan.lane_direction(scan.lane(first)) : scan.direction(0);
-  const Point2 turn = unit(radians(scan.is_fan() ? scan.width() / scan.lanes() / scan.radius() : 0));
-  for (int i = first; i < end; ++i) {
-    const double lane = scan.lane(i);
-    if (scan.is_arc())
-      add(centre, scan.radius() + lane, scan.radius() + lane);
-    else
-      add(scan.is_fan() ? centre + out * (scan.outer() - scan.length()) : scan.at(0, lane) - origin, out.x,
-          out.y);
-    out = {out.x * turn.x - out.y * turn.y, out.x * turn.y + out.y * turn.x};
-  }
-  return places;
+  if (scan.is_fan()) turn_ = unit(radians(scan.width() / scan.lanes() / scan.radius()));
 }
 
-}  // namespace
-
-std::vector<double> profile_along(const Image<uint8_t>& picture, const Scan& scan, int first, int end) {
-  const std::vector<float> sums = sums_over_lanes(picture, places_of(scan, first, end));
-  std::vector<double> profile(sums.size());
-  for (size_t k = 0; k < sums.size(); ++k) profile[k] = sums[k] / static_cast<double>(end - first);
+std::vector<double> LaneReader::mean_of(int first, int end) {
+  const Point2 origin{static_cast<double>(places_.origin_x), static_cast<double>(places_.origin_y)},
+      centre = scan_.centre() - origin;
+  const auto add = [&](Point2 start, double by_x, double by_y) {
+    places_.lanes.push_back({static_cast<float>(start.x), static_cast<float>(start.y),
+                             static_cast<float>(by_x), static_cast<float>(by_y)});
+  };
+  places_.lanes.clear();
+  Point2 out = scan_.is_fan() ? scan_.lane_direction(scan_.lane(first)) : scan_.direction(0);
+  for (int i = first; i < end; ++i) {
+    const double lane = scan_.lane(i);
+    if (scan_.is_arc())
+      add(centre, scan_.radius() + lane, scan_.radius() + lane);
+    else
+      add(scan_.is_fan() ? centre + out * (scan_.outer() - scan_.length()) : scan_.at(0, lane) - origin,
+          out.x, out.y);
+    out = {out.x * turn_.x - out.y * turn_.y, out.x * turn_.y + out.y * turn_.x};
+  }
+  sum_over_lanes(picture_, places_, sums_);
+  std::vector<double> profile(sums_.size());
+  for (size_t k = 0; k < sums_.size(); ++k) profile[k] = sums_[k] / static_cast<double>(end - first);
   return profile;
 }
 
@@ -180,10 +175,11 @@ std::vector<Strip> strips_of(const Image<uint8_t>& picture, const Scan& scan) {
   constexpr int strip_lanes = 6;  // of a band's width, for one point of the edge's line
   std::vector<Strip> strips;
   const int count = std::max(1, scan.lanes() / strip_lanes);
+  LaneReader reader(picture, scan);
   for (int i = 0; i < count; ++i) {
     const int first = i * scan.lanes() / count, end = (i + 1) * scan.lanes() / count;
-    strips.push_back({0.5 * (scan.lane(first) + scan.lane(end - 1)), end - first, first,
-                      profile_along(picture, scan, first, end)});
+    strips.push_back(
+        {0.5 * (scan.lane(first) + scan.lane(end - 1)), end - first, first, reader.mean_of(first, end)});
   }
   return strips;
 }
@@ -267,16 +263,19 @@ std::vector<std::vector<ScanEdge>> edges_along(std::span<const ProfileSearch> pr
   std::vector<bool> rising;
   for (const ProfileSearch& p : profiles) {
     const std::vector<double> strength = strength_along(*p.profile, p.round);
-    const std::vector<int> peaks = peaks_of(strength, p.round, 0.6 * p.least);
+    const double least = p.beside > 0 ? std::min(p.beside, p.least) : p.least;
+    const std::vector<int> peaks = peaks_of(strength, p.round, 0.6 * least);
     const int n = static_cast<int>(strength.size());
     for (size_t i = 0; i < peaks.size(); ++i) {
+      const double here = strength[static_cast<size_t>(peaks[i])];
+      if (std::abs(here) < 0.6 * p.least) continue;
       searches.push_back({.profile = p.profile,
                           .round = p.round,
                           .start = static_cast<double>(peaks[i]),
                           .reach = reach_of(peaks, i, n, p.round),
                           .noise = p.noise,
                           .least = p.least});
-      rising.push_back(strength[static_cast<size_t>(peaks[i])] > 0);
+      rising.push_back(here > 0);
     }
     first.push_back(searches.size());
   }

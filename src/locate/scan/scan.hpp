@@ -4,6 +4,7 @@
 
 #include "heron/locate/edge.hpp"
 #include "heron/locate/prepared_picture.hpp"
+#include "image/sample_places.hpp"
 
 namespace heron {
 
@@ -70,9 +71,21 @@ struct ScanEdge {
   double blur = 1;
 };
 
-/// The mean brightness across lanes `first` to `end`, a value a step; beyond the picture its outermost
-/// pixels'.
-std::vector<double> profile_along(const Image<uint8_t>& picture, const Scan& scan, int first, int end);
+/// Reads the brightness along lanes of a scan; beyond the picture its outermost pixels'.
+class LaneReader {
+ public:
+  /// Picture and scan must outlive the reader.
+  LaneReader(const Image<uint8_t>& picture, const Scan& scan);
+  /// The mean across lanes `first` to `end`, a value a step.
+  std::vector<double> mean_of(int first, int end);
+
+ private:
+  const Image<uint8_t>& picture_;
+  const Scan& scan_;
+  Point2 turn_{1, 0};  // from lane to lane of a fan
+  LanesOfPlaces places_;
+  std::vector<float> sums_;
+};
 
 /// Some lanes of a scan side by side.
 struct Strip {
@@ -100,8 +113,9 @@ std::vector<double> strength_along(const std::vector<double>& profile, bool roun
 struct ProfileSearch {
   const std::vector<double>* profile = nullptr;
   bool round = false;
-  double least = 0;  ///< strength, grey levels
-  double noise = 0;  ///< of a profile's value
+  double least = 0;   ///< strength, grey levels
+  double noise = 0;   ///< of a profile's value
+  double beside = 0;  ///< weaker ones are not looked for, but down to here none is fitted across; 0: `least`
 };
 
 /// Every extremum of the strength of at least `least`, refined by fitting a blurred step; in the order of the
