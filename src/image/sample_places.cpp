@@ -13,7 +13,16 @@ HWY_BEFORE_NAMESPACE();
 namespace heron {
 namespace HWY_NAMESPACE {
 
-void sum_over_lanes_kernel(const Image<uint8_t>& picture, const LanesOfPlaces& places, float* sums) {
+/// Neighbours with the weights 1 - f and f: their third moment.
+HWY_INLINE hwy::HWY_NAMESPACE::Vec<Bilinear::Floats> third_moment(
+    hwy::HWY_NAMESPACE::Vec<Bilinear::Floats> part) {
+  namespace hn = hwy::HWY_NAMESPACE;
+  const auto rest = hn::Sub(hn::Set(Bilinear::Floats(), 1.0f), part);
+  return hn::Mul(hn::Mul(part, rest), hn::Sub(rest, part));
+}
+
+void sum_over_lanes_kernel(const Image<uint8_t>& picture, const LanesOfPlaces& places, float* sums,
+                           float* skews) {
   namespace hn = hwy::HWY_NAMESPACE;
   const hn::ScalableTag<float> f;
   const auto set = [&](double v) HWY_ATTR { return hn::Set(f, static_cast<float>(v)); };
@@ -26,12 +35,18 @@ void sum_over_lanes_kernel(const Image<uint8_t>& picture, const LanesOfPlaces& p
   constexpr size_t most_steps = 64, most = 4 * most_steps;
   HWY_ALIGN int32_t pixels[most];
   HWY_ALIGN float between_x[most], between_y[most], along_x[most_steps] = {}, along_y[most_steps] = {},
-                                                    sum[most_steps];
+                                                    sum[most_steps], cubed_x[most_steps] = {},
+                                                    cubed_y[most_steps] = {}, skew[most_steps] = {};
   const size_t vector = hn::Lanes(f), count = places.along_x.size();
   for (size_t from = 0; from < count; from += most_steps) {
     const size_t steps = std::min(most_steps, count - from), row = (steps + vector - 1) / vector * vector;
     std::copy_n(places.along_x.data() + from, steps, along_x),
         std::copy_n(places.along_y.data() + from, steps, along_y);
+    if (skews) {
+      std::copy_n(places.cubed_x.data() + from, steps, cubed_x),
+          std::copy_n(places.cubed_y.data() + from, steps, cubed_y);
+      std::fill_n(skew, row, 0.0f);
+    }
     std::fill_n(sum, row, 0.0f);
     const size_t rows = most / row;  // lanes at a time
     for (size_t first = 0; first < places.lanes.size(); first += rows) {
@@ -46,6 +61,11 @@ void sum_over_lanes_kernel(const Image<uint8_t>& picture, const LanesOfPlaces& p
                      y = hn::Clamp(hn::MulAdd(hn::Load(f, along_y + k), dy, y0), above, below);
           const auto between = sample.find(x, y, pixels + to);
           hn::Store(between.x, f, between_x + to), hn::Store(between.y, f, between_y + to);
+          if (skews)
+            hn::Store(hn::MulAdd(third_moment(between.x), hn::Load(f, cubed_x + k),
+                                 hn::MulAdd(third_moment(between.y), hn::Load(f, cubed_y + k),
+                                            hn::Load(f, skew + k))),
+                      f, skew + k);
         }
       }
       sample.read(pixels, to);
@@ -57,30 +77,7 @@ void sum_over_lanes_kernel(const Image<uint8_t>& picture, const LanesOfPlaces& p
                     f, sum + k);
     }
     std::copy_n(sum, steps, sums + from);
-  }
-}
-
-void add_reading_skew_kernel(Point2 start, Point2 step, std::span<float> sums) {
-  namespace hn = hwy::HWY_NAMESPACE;
-  const hn::ScalableTag<float> f;
-  const auto set = [&](double v) HWY_ATTR { return hn::Set(f, static_cast<float>(v)); };
-  const double square = step.x * step.x + step.y * step.y;
-  const auto cubed = [](double v) { return v * v * v; };
-  const auto by_x = set(cubed(step.x / square)), by_y = set(cubed(step.y / square));
-  const auto x0 = set(start.x - std::floor(start.x)), y0 = set(start.y - std::floor(start.y));
-  const auto dx = set(step.x), dy = set(step.y), one = set(1);
-  const auto third = [&](hn::Vec<decltype(f)> v) HWY_ATTR {
-    const auto part = hn::Sub(v, hn::Floor(v)), rest = hn::Sub(one, part);
-    return hn::Mul(hn::Mul(part, rest), hn::Sub(rest, part));
-  };
-  const size_t lanes = hn::Lanes(f);
-  for (size_t i = 0; i < sums.size(); i += lanes) {
-    const auto k = hn::Iota(f, static_cast<float>(i));
-    const auto skew =
-        hn::MulAdd(by_x, third(hn::MulAdd(dx, k, x0)), hn::Mul(by_y, third(hn::MulAdd(dy, k, y0))));
-    HWY_ALIGN float rest[HWY_MAX_BYTES / sizeof(float)];
-    hn::Store(skew, f, rest);
-    for (size_t j = 0; j < std::min(lanes, sums.size() - i); ++j) sums[i + j] += rest[j];
+    if (skews) std::copy_n(skew, steps, skews + from);
   }
 }
 
@@ -93,12 +90,13 @@ HWY_AFTER_NAMESPACE();
 
 namespace heron {
 HWY_EXPORT(sum_over_lanes_kernel);
-HWY_EXPORT(add_reading_skew_kernel);
 
-void sum_over_lanes(const Image<uint8_t>& picture, const LanesOfPlaces& places, std::vector<float>& sums) {
+void sum_over_lanes(const Image<uint8_t>& picture, const LanesOfPlaces& places, std::vector<float>& sums,
+                    std::vector<float>* skew) {
   sums.assign(places.along_x.size(), 0);
+  if (skew) skew->assign(places.along_x.size(), 0);
   if (picture.width() >= 2 && picture.height() >= 2) {
-    HWY_DYNAMIC_DISPATCH(sum_over_lanes_kernel)(picture, places, sums.data());
+    HWY_DYNAMIC_DISPATCH(sum_over_lanes_kernel)(picture, places, sums.data(), skew ? skew->data() : nullptr);
     return;
   }
   const double right = picture.width() - 1, bottom = picture.height() - 1;
@@ -109,10 +107,6 @@ void sum_over_lanes(const Image<uint8_t>& picture, const LanesOfPlaces& places, 
       sums[k] +=
           static_cast<float>(bilinear(picture.view(), std::clamp(x, 0.0, right), std::clamp(y, 0.0, bottom)));
     }
-}
-
-void add_reading_skew(Point2 start, Point2 step, std::span<float> sums) {
-  HWY_DYNAMIC_DISPATCH(add_reading_skew_kernel)(start, step, sums);
 }
 
 }  // namespace heron

@@ -1,7 +1,6 @@
 #pragma once
 #include <algorithm>
 #include <cmath>
-#include <span>
 #include <vector>
 
 #include "heron/base/point.hpp"
@@ -17,6 +16,7 @@ struct LanesOfPlaces {
   };
   int origin_x = 0, origin_y = 0;       ///< even
   std::vector<float> along_x, along_y;  ///< a value a place
+  std::vector<float> cubed_x, cubed_y;  ///< step / |step|^2 of the scan there, to the third power: for `skew`
   std::vector<Lane> lanes;
 };
 
@@ -25,11 +25,11 @@ inline int even_below(double p) { return 2 * static_cast<int>(std::floor(std::cl
 
 /// To `sums`, for each k, the sum over the lanes of the bilinear brightness at place k; beyond the outermost
 /// pixels' centres theirs. Cost: about a nanosecond a place.
-void sum_over_lanes(const Image<uint8_t>& picture, const LanesOfPlaces& places, std::vector<float>& sums);
-
-/// A bilinear reading is a mean of four pixels about its place. Adds the third moment of that mean along the
-/// step, in steps cubed, at `start` and every `step` on, to each of the sums: two neighbours with the weights
-/// 1 - f and f have f (1 - f) (1 - 2 f) on either axis.
-void add_reading_skew(Point2 start, Point2 step, std::span<float> sums);
+///
+/// A bilinear reading is a mean of four pixels about its place. With `skew`, for each k the sum of the third
+/// moments of those means along the scan, in steps cubed, is put there: two neighbours with the weights 1 - f
+/// and f have f (1 - f) (1 - 2 f) on either axis.
+void sum_over_lanes(const Image<uint8_t>& picture, const LanesOfPlaces& places, std::vector<float>& sums,
+                    std::vector<float>* skew = nullptr);
 
 }  // namespace heron

@@ -39,8 +39,7 @@ TEST_CASE(
                  .noise = noise + 0.05,
                  .least = i % 5 ? 0.0 : 20.0};
     skews.emplace_back();
-    for (int k = 0; k < search_steps; ++k)
-      skews.back().push_back(static_cast<float>(random.uniform(-0.02, 0.02)));
+    for (int k = 0; k < 40; ++k) skews.back().push_back(static_cast<float>(random.uniform(-0.02, 0.02)));
     searches.push_back(s);
   }
   for (size_t i = 0; i < searches.size(); ++i) {

@@ -78,11 +78,13 @@ ScannedProfile scanned_profile(const PreparedPicture& prepared, const Scan& scan
   const std::vector<double> profile = profile_of(strips);
   const double noise = noise_of_profile(prepared, scan.lanes()),
                threshold = edge_threshold(s, prepared, scan.lanes());
+  const std::vector<double> strength = strength_along(profile, scan.round());
   const double weakest = std::min(threshold, std::max(2.0, 3 * noise));
   const ProfileSearch search{.profile = &profile,
                              .round = scan.round(),
                              .least = others == Others::leave_out ? threshold : weakest,
                              .noise = noise,
+                             .strength = &strength,
                              .beside = weakest};
   const auto edges = edges_along({&search, 1});
   for (const ScanEdge& e : edges[0]) {
@@ -93,10 +95,11 @@ ScannedProfile scanned_profile(const PreparedPicture& prepared, const Scan& scan
                    [](const ScanEdge& a, const ScanEdge& b) { return weaker(b, a); });
   result.profile = {.name = {},
                     .brightness = profile,
-                    .strength = strength_along(profile, scan.round()),
+                    .strength = strength,
                     .threshold = threshold,
                     .edges = {},
                     .path = {}};
+  result.profile.path.reserve(static_cast<size_t>(scan.steps() + 1) / 2);
   for (int k = 0; k < scan.steps(); k += 2) result.profile.path.push_back(scan.at(k * scan.per_step(), 0));
   return result;
 }

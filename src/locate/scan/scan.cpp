@@ -114,6 +114,8 @@ Point2 Scan::direction(double along) const {
 
 std::vector<Point2> Scan::border() const {
   std::vector<Point2> points;
+  points.reserve(
+      static_cast<size_t>(2 * (is_straight() ? 2 : std::max(9, std::max(steps_, lanes_) / 3 + 1))));
   if (is_fan_) {
     const int count = std::max(8, lanes_ / 3);
     for (int i = 0; i <= count; ++i) points.push_back(at(0, width_ * (static_cast<double>(i) / count - 0.5)));
@@ -129,25 +131,37 @@ std::vector<Point2> Scan::border() const {
 }
 
 bool Scan::inside(int width, int height) const {
-  const auto points = border();
-  return std::all_of(points.begin(), points.end(), [&](Point2 p) {
+  const auto holds = [&](Point2 p) {
     return p.x >= -0.5 && p.y >= -0.5 && p.x <= width - 0.5 && p.y <= height - 0.5;
-  });
+  };
+  const double reach = radius_ + 0.5 * (is_fan_ ? length_ : width_);
+  if (!is_straight() && holds(centre_ - Point2{reach, reach}) && holds(centre_ + Point2{reach, reach}))
+    return true;
+  const auto points = border();
+  return std::all_of(points.begin(), points.end(), holds);
 }
 
 LaneReader::LaneReader(const Image<uint8_t>& picture, const Scan& scan) : picture_(picture), scan_(scan) {
   places_.origin_x = even_below(scan.centre().x), places_.origin_y = even_below(scan.centre().y);
   const auto steps = static_cast<size_t>(scan.steps());
-  places_.along_x.resize(steps), places_.along_y.resize(steps);
+  for (auto* v : {&places_.along_x, &places_.along_y, &places_.cubed_x, &places_.cubed_y}) v->resize(steps);
+  const auto cubed = [&](double u) {
+    const double steps_a_pixel = u / scan.per_step();
+    return static_cast<float>(steps_a_pixel * steps_a_pixel * steps_a_pixel);
+  };
+  const Point2 start = scan.direction(0), out = scan.is_arc() ? scan.outwards(0) : Point2{};
+  const double way = cross(out, start) < 0 ? -1 : 1;  // round the centre of an arc
   for (size_t k = 0; k < steps; ++k) {
     const double along = static_cast<double>(k) * scan.per_step();
-    const Point2 step = scan.is_arc() ? scan.outwards(along) : Point2{along, along};
-    places_.along_x[k] = static_cast<float>(step.x), places_.along_y[k] = static_cast<float>(step.y);
+    const Point2 place = scan.is_arc() ? scan.outwards(along) : Point2{along, along},
+                 u = scan.is_arc() ? Point2{-place.y, place.x} * way : start;
+    places_.along_x[k] = static_cast<float>(place.x), places_.along_y[k] = static_cast<float>(place.y);
+    places_.cubed_x[k] = cubed(u.x), places_.cubed_y[k] = cubed(u.y);
   }
   if (scan.is_fan()) turn_ = unit(radians(scan.width() / scan.lanes() / scan.radius()));
 }
 
-std::vector<double> LaneReader::mean_of(int first, int end) {
+std::vector<double> LaneReader::mean_of(int first, int end, std::vector<float>* skew) {
   const Point2 origin{static_cast<double>(places_.origin_x), static_cast<double>(places_.origin_y)},
       centre = scan_.centre() - origin;
   const auto add = [&](Point2 start, double by_x, double by_y) {
@@ -165,9 +179,11 @@ std::vector<double> LaneReader::mean_of(int first, int end) {
           out.x, out.y);
     out = {out.x * turn_.x - out.y * turn_.y, out.x * turn_.y + out.y * turn_.x};
   }
-  sum_over_lanes(picture_, places_, sums_);
+  sum_over_lanes(picture_, places_, sums_, skew);
   std::vector<double> profile(sums_.size());
   for (size_t k = 0; k < sums_.size(); ++k) profile[k] = sums_[k] / static_cast<double>(end - first);
+  if (skew)
+    for (float& v : *skew) v /= static_cast<float>(6 * (end - first));
   return profile;
 }
 
@@ -176,29 +192,14 @@ std::vector<Strip> strips_of(const Image<uint8_t>& picture, const Scan& scan) {
   std::vector<Strip> strips;
   const int count = std::max(1, scan.lanes() / strip_lanes);
   LaneReader reader(picture, scan);
+  strips.reserve(static_cast<size_t>(count));
   for (int i = 0; i < count; ++i) {
     const int first = i * scan.lanes() / count, end = (i + 1) * scan.lanes() / count;
-    strips.push_back(
-        {0.5 * (scan.lane(first) + scan.lane(end - 1)), end - first, first, reader.mean_of(first, end)});
+    Strip strip{0.5 * (scan.lane(first) + scan.lane(end - 1)), end - first, {}, {}};
+    strip.profile = reader.mean_of(first, end, &strip.skew);
+    strips.push_back(std::move(strip));
   }
   return strips;
-}
-
-std::vector<float> reading_skew(const Scan& scan, const Strip& strip, int first, int count) {
-  std::vector<float> skew(static_cast<size_t>(count), 0);
-  for (int i = strip.first; i < strip.first + strip.lanes; ++i) {
-    const auto place = [&](int k) { return scan.at(k * scan.per_step(), scan.lane(i)); };
-    const auto step = [&](int k) { return scan.direction(k * scan.per_step()) * scan.per_step(); };
-    if (scan.is_straight())
-      add_reading_skew(place(first), step(first), skew);
-    else
-      for (int k = 0; k < count; ++k)
-        add_reading_skew(place(first + k), step(first + k),
-                         std::span(skew).subspan(static_cast<size_t>(k), 1));
-  }
-  const float share = 1 / (6 * static_cast<float>(strip.lanes));
-  for (float& s : skew) s *= share;
-  return skew;
 }
 
 std::vector<double> profile_of(const std::vector<Strip>& strips) {
@@ -220,9 +221,9 @@ std::vector<double> strength_along(const std::vector<double>& profile, bool roun
   std::vector<double> strength(profile.size(), 0);
   for (size_t j = 1; j <= slope.size(); ++j) {
     const double *after = padded.data() + slope.size() + j, *before = padded.data() + slope.size() - j;
-    for (size_t k = 0; k < strength.size(); ++k) strength[k] += slope[j - 1] * (after[k] - before[k]);
+    const double weight = slope[j - 1] / answer;
+    for (size_t k = 0; k < strength.size(); ++k) strength[k] += weight * (after[k] - before[k]);
   }
-  for (double& s : strength) s /= answer;
   return strength;
 }
 
@@ -259,10 +260,12 @@ double reach_of(const std::vector<int>& peaks, size_t i, int n, bool round) {
 
 std::vector<std::vector<ScanEdge>> edges_along(std::span<const ProfileSearch> profiles) {
   std::vector<StepSearch> searches;
+  searches.reserve(4 * profiles.size());
   std::vector<size_t> first{0};  // search of each profile
   std::vector<bool> rising;
   for (const ProfileSearch& p : profiles) {
-    const std::vector<double> strength = strength_along(*p.profile, p.round);
+    const std::vector<double> own = p.strength ? std::vector<double>() : strength_along(*p.profile, p.round);
+    const std::vector<double>& strength = p.strength ? *p.strength : own;
     const double least = p.beside > 0 ? std::min(p.beside, p.least) : p.least;
     const std::vector<int> peaks = peaks_of(strength, p.round, 0.6 * least);
     const int n = static_cast<int>(strength.size());

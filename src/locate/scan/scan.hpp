@@ -76,8 +76,8 @@ class LaneReader {
  public:
   /// Picture and scan must outlive the reader.
   LaneReader(const Image<uint8_t>& picture, const Scan& scan);
-  /// The mean across lanes `first` to `end`, a value a step.
-  std::vector<double> mean_of(int first, int end);
+  /// The mean across lanes `first` to `end`, a value a step. `skew`: docs of `Strip`; not of a fan.
+  std::vector<double> mean_of(int first, int end, std::vector<float>* skew = nullptr);
 
  private:
   const Image<uint8_t>& picture_;
@@ -90,17 +90,16 @@ class LaneReader {
 /// Some lanes of a scan side by side.
 struct Strip {
   double across = 0;  ///< of its middle
-  int lanes = 0, first = 0;
+  int lanes = 0;
   std::vector<double> profile;
+  /// Values between pixels are read bilinearly: as a mean about the place, whose third moment moves a step
+  /// that all lanes meet at the same fraction of a pixel by up to 0.02 pixels. A sixth of that moment along
+  /// the scan, steps cubed, mean of the lanes.
+  std::vector<float> skew;
 };
 
 /// The whole scan in strips of six lanes or some more; one where there are fewer than twelve.
 std::vector<Strip> strips_of(const Image<uint8_t>& picture, const Scan& scan);
-
-/// Values between pixels are read bilinearly: as a mean about the place, whose third moment moves a step that
-/// all lanes meet at the same fraction of a pixel by up to 0.02 pixels. A sixth of that moment along the
-/// scan, steps cubed, mean of the strip's lanes, at `count` steps from `first` on.
-std::vector<float> reading_skew(const Scan& scan, const Strip& strip, int first, int count);
 
 /// The mean of all lanes.
 std::vector<double> profile_of(const std::vector<Strip>& strips);
@@ -113,8 +112,9 @@ std::vector<double> strength_along(const std::vector<double>& profile, bool roun
 struct ProfileSearch {
   const std::vector<double>* profile = nullptr;
   bool round = false;
-  double least = 0;   ///< strength, grey levels
-  double noise = 0;   ///< of a profile's value
+  double least = 0;                               ///< strength, grey levels
+  double noise = 0;                               ///< of a profile's value
+  const std::vector<double>* strength = nullptr;  ///< of the profile, where the caller has it
   double beside = 0;  ///< weaker ones are not looked for, but down to here none is fitted across; 0: `least`
 };
 

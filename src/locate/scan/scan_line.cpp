@@ -53,18 +53,15 @@ LineEdge line_through(const Scan& scan, const std::vector<Strip>& strips, const 
   std::vector<FitRow<2>> points;  // along = at + slope * across
   const double least = 0.35 * std::abs(edge.contrast);
   std::vector<StepSearch> searches;
-  std::vector<std::vector<float>> skews(strips.size());
-  for (size_t i = 0; i < strips.size(); ++i) {
-    const Strip& strip = strips[i];
+  searches.reserve(strips.size());
+  for (const Strip& strip : strips)
     searches.push_back({.profile = &strip.profile,
                         .round = scan.round(),
                         .start = edge.at + slope * strip.across + scan.bend(slope, strip.across),
                         .reach = 5,
                         .noise = pixel_noise / std::sqrt(static_cast<double>(strip.lanes)),
                         .least = least,
-                        .skew = &skews[i]});
-    skews[i] = reading_skew(scan, strip, first_step(searches[i].start), search_steps);
-  }
+                        .skew = &strip.skew});
   const auto fitted = fit_steps(searches);
   for (size_t i = 0; i < strips.size(); ++i) {
     const auto& met = fitted[i];

@@ -218,7 +218,7 @@ void fill_column(StepBlock& block, size_t column, const StepSearch& s) {
     const bool inside = k >= 0 && k < n;
     block.inside[to] = inside ? 1 : 0;
     block.value[to] = inside ? static_cast<float>(profile[static_cast<size_t>(k)] - level) : 0;
-    block.skew[to] = inside && s.skew ? (*s.skew)[static_cast<size_t>(row)] : 0;
+    block.skew[to] = inside && s.skew ? (*s.skew)[static_cast<size_t>(k)] : 0;
   }
   block.start[column] = static_cast<float>(s.start - first);
   block.reach[column] = static_cast<float>(s.reach), block.noise[column] = static_cast<float>(s.noise);
@@ -255,9 +255,8 @@ std::optional<ScanEdge> fit_step_plain(const StepSearch& search) {
   const auto [start, reach, noise] = std::tuple{search.start, search.reach, search.noise};
   double at = start, middle = start, blur = usual_blur, low = 0, high = 0;
   const int n = static_cast<int>(profile.size());
-  const auto value_at = [&](int k) {
-    return profile[static_cast<size_t>(search.round ? ((k % n) + n) % n : k)];
-  };
+  const auto index = [&](int k) { return static_cast<size_t>(search.round ? ((k % n) + n) % n : k); };
+  const auto value_at = [&](int k) { return profile[index(k)]; };
   Eigen::Matrix4d normal;
   double squares = 0;
   int count = 0;
@@ -276,8 +275,7 @@ std::optional<ScanEdge> fit_step_plain(const StepSearch& search) {
       const double z = (k - at) / blur;
       BlurredStep there = blurred_step(z);
       if (search.skew)  // the third derivative of a blurred step
-        there.value += (*search.skew)[static_cast<size_t>(k - first_step(start))] * (z * z - 1) *
-                       there.density / (blur * blur * blur);
+        there.value += (*search.skew)[index(k)] * (z * z - 1) * there.density / (blur * blur * blur);
       return there;
     };
     steps.clear();

@@ -13,8 +13,7 @@ struct StepSearch {
   double reach = 0;    ///< steps on either side that count, at most 6
   double noise = 0;    ///< of a profile's value, grey levels
   double least = 0;    ///< contrast that is of use: what is far below it may be given up; grey levels
-  const std::vector<float>* skew =
-      nullptr;  ///< docs of `reading_skew`, at the `search_steps` from `first_step` on
+  const std::vector<float>* skew = nullptr;  ///< docs of `Strip`, a value a step; may be missing
 };
 
 /// How far a step may move from where it is looked for, steps.
