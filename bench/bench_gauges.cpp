@@ -20,7 +20,7 @@ namespace {
 /// Errors of one gauge over all pictures.
 struct Errors {
   int count = 0, within = 0, lost = 0;
-  double sum = 0, squares = 0, bound_squares = 0, largest = 0;
+  double sum = 0, squares = 0, bound_squares = 0, pulls = 0, largest = 0;
   void add(const Reading* r, double truth, double bound) {
     if (!r || !r->value) {
       ++lost;
@@ -29,13 +29,15 @@ struct Errors {
     const double error = *r->value - truth;
     ++count, sum += error, squares += error * error, bound_squares += bound * bound;
     largest = std::max(largest, std::abs(error));
-    within += std::abs(error) <= 2 * r->sigma.value_or(0);
+    const double sigma = r->sigma.value_or(0);
+    within += std::abs(error) <= 2 * sigma, pulls += sigma > 0 ? error * error / (sigma * sigma) : 0;
   }
   void print(const std::string& name, const char* unit) const {
     const double n = count, rms = std::sqrt(squares / n), bound = std::sqrt(bound_squares / n);
-    fmt::print("  {:<26} {:>6} {:>5} {:>10.5f} {:>10.5f} {:>10} {:>8} {:>8.1f} {:>10.4f}  {}\n", name, count,
-               lost, sum / n, rms, bound > 0 ? fmt::format("{:.5f}", bound) : "-",
-               bound > 0 ? fmt::format("{:.2f}", rms / bound) : "-", 100 * within / n, largest, unit);
+    fmt::print("  {:<26} {:>6} {:>5} {:>10.5f} {:>10.5f} {:>10} {:>8} {:>8.2f} {:>8.1f} {:>10.4f}  {}\n",
+               name, count, lost, sum / n, rms, bound > 0 ? fmt::format("{:.5f}", bound) : "-",
+               bound > 0 ? fmt::format("{:.2f}", rms / bound) : "-", std::sqrt(pulls / n), 100 * within / n,
+               largest, unit);
   }
 };
 
@@ -69,8 +71,8 @@ void accuracy(int pictures, uint64_t seed) {
   set.targets.push_back(
       *attached(taught("insert", reference, {insert_at.x, insert_at.y, panel_pose.angle}, {14, 10}),
                 "insert.png", prepared));
-  add_gauge(set, {.name = "insert place", .anchor = "panel", .kind = DetailGauge{.target = "insert"}}, prepared,
-            frames);
+  add_gauge(set, {.name = "insert place", .anchor = "panel", .kind = DetailGauge{.target = "insert"}},
+            prepared, frames);
   add_gauge(set, {.name = "dx", .kind = ValueGauge{.of = "insert place", .reads = "dx"}}, prepared, frames);
   add_gauge(set,
             {.name = "upper line",
@@ -83,7 +85,8 @@ void accuracy(int pictures, uint64_t seed) {
     const Drawn d = drawn(random);
     BenchPanel p;
     p.slot_distance_mm += random.uniform(-1, 1), p.hole_mm += random.uniform(-1, 1);
-    p.slot_width_mm += random.uniform(-0.5, 0.5), p.side_off = i % 2 == 0 ? Angle{} : degrees(random.uniform(-1, 1));
+    p.slot_width_mm += random.uniform(-0.5, 0.5),
+        p.side_off = i % 2 == 0 ? Angle{} : degrees(random.uniform(-1, 1));
     p.insert_off = {random.uniform(-1, 1), random.uniform(-1, 1)};
     const Image<uint8_t> picture = picture_of(pieces_of(p, d.pose), d.shot);
     const Report report = measured(set, picture, frames);
@@ -114,7 +117,8 @@ void accuracy(int pictures, uint64_t seed) {
     errors["5 place of an edge"].add(&alone.readings[0], 7, step(side, 60));
     errors["6 the same, following"].add(reading(report, "lower side"), 7, 0);
     if (i % 2 == 0)  // a part that is out of square has no place for its insert to a hundredth of a pixel
-      errors["7 dx of a detail"].add(reading(report, "dx"), dot(unit(panel_pose.angle), {p.insert_off.x, -p.insert_off.y}), 0);
+      errors["7 dx of a detail"].add(reading(report, "dx"),
+                                     dot(unit(panel_pose.angle), {p.insert_off.x, -p.insert_off.y}), 0);
     const Reading* hole = reading(report, "hole");
     turned_off += !hole || !hole->value;
   }
@@ -122,8 +126,8 @@ void accuracy(int pictures, uint64_t seed) {
       "{} pictures, seed {}: any angle, light 0.4 to 1.4, blur 0.6 to 1.4 pixels, noise 2; {} parts not "
       "found, {} holes\n",
       pictures, seed, lost, turned_off);
-  fmt::print("  {:<26} {:>6} {:>5} {:>10} {:>10} {:>10} {:>8} {:>8} {:>10}\n", "reading", "count", "lost",
-             "mean", "rms", "bound", "rms/b", "2 sigma", "largest");
+  fmt::print("  {:<26} {:>6} {:>5} {:>10} {:>10} {:>10} {:>8} {:>8} {:>8} {:>10}\n", "reading", "count",
+             "lost", "mean", "rms", "bound", "rms/b", "rms/s", "2 sigma", "largest");
   for (const auto& [name, e] : errors) e.print(name.substr(2), name[0] == '4' ? "deg" : "mm");
 }
 

@@ -68,7 +68,7 @@ TEST_CASE(
              !near(fast[i]->blur, plain->blur, 0.01 + 0.02 * plain->blur);
   }
   CHECK(met > 350);
-  CHECK(apart < 6);
+  CHECK(apart < 10);
 }
 
 TEST_CASE("a fitted step lies where it was drawn, and nothing is met where there is none") {

@@ -76,9 +76,14 @@ LineEdge line_through(const Scan& scan, const std::vector<Strip>& strips, const 
     line.seen = static_cast<double>(points.size()) / count;
     return line;
   }
-  line.edge.at = fit.unknowns[0], line.edge.sigma = std::sqrt(fit.covariance(0, 0));
-  line.slope = fit.unknowns[1], line.slope_sigma = std::sqrt(fit.covariance(1, 1));
-  line.shared = fit.covariance(0, 1);
+  // Strips scatter by chance, too: what is beyond it says that their sigmas are too small.
+  const double free = std::max(static_cast<double>(points.size()) - 2, 1.0),
+               scatter = fit.scatter * fit.scatter;
+  const double beyond = 1 + std::max(0.0, scatter - 1 - std::sqrt(2 / free));
+  const Eigen::Matrix2d covariance = fit.covariance * (beyond / std::max(1.0, scatter));
+  line.edge.at = fit.unknowns[0], line.edge.sigma = std::sqrt(covariance(0, 0));
+  line.slope = fit.unknowns[1], line.slope_sigma = std::sqrt(covariance(1, 1));
+  line.shared = covariance(0, 1);
   // Strips far out were looked for beside a line that lies at a slant.
   const double farthest = std::max(std::abs(strips.front().across), std::abs(strips.back().across));
   const double bent = scan.bend(line.slope, farthest) - scan.bend(slope, farthest);
@@ -91,7 +96,7 @@ LineEdge line_through(const Scan& scan, const std::vector<Strip>& strips, const 
   for (const Strip& strip : strips) width += strip.lanes / count;
   const double wider = 1 + uneven_variance(strips, line, pixel_noise) * segment / width / own;
   // What a step that is no Gaussian's, read between pixels, moves all strips by that meet it alike.
-  constexpr double model = 0.002;
+  constexpr double model = 0.001;
   line.edge.sigma = std::hypot(line.edge.sigma * std::sqrt(wider), model),
   line.slope_sigma *= std::sqrt(wider), line.shared *= wider;
   int on_line = 0;

@@ -140,7 +140,11 @@ struct Fits {
       squares = hn::MulAdd(off, off, squares);
     }
     const auto free = hn::Sub(count, hn::Set(f, 4.0f));
-    const auto variance = hn::Max(hn::Div(squares, hn::Max(free, hn::Set(f, 1.0f))), noise2);
+    // Residuals scatter by chance, too: only what is beyond it says that there is more than noise.
+    const auto dof = hn::Max(free, hn::Set(f, 1.0f));
+    const auto chance = hn::Add(hn::Set(f, 1.0f), hn::Sqrt(hn::Div(hn::Set(f, 2.0f), dof)));
+    const auto more = hn::Max(hn::Sub(hn::Div(squares, dof), hn::Mul(noise2, chance)), hn::Zero(f));
+    const auto variance = hn::Add(noise2, more);
     return hn::Div(hn::Sqrt(hn::Max(hn::Mul(hn::Mul(bb, per_both), variance), hn::Zero(f))), hn::Abs(rise));
   }
 };
@@ -310,7 +314,8 @@ std::optional<ScanEdge> fit_step_plain(const StepSearch& search) {
     const double spread = noise * std::sqrt(std::max(normal.inverse().eval()(0, 0), 0.0));
     if (std::abs(change[0]) < std::max(at_rest, at_rest_in_sigmas * spread)) break;
   }
-  const double variance = std::max(count > 4 ? squares / (count - 4) : 0, noise * noise);
+  const double free = std::max(count - 4, 1), by_noise = noise * noise;
+  const double variance = by_noise + std::max(0.0, squares / free - by_noise * (1 + std::sqrt(2 / free)));
   const Eigen::Matrix4d covariance = normal.inverse() * variance;
   return ScanEdge{at, high - low, std::sqrt(std::max(covariance(0, 0), 0.0)), blur};
 }
