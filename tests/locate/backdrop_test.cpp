@@ -87,7 +87,8 @@ double check_all_found(const Target& target, const render::StudioView& view, uin
 
 }  // namespace
 
-TEST_CASE("silhouettes stand out from a backdrop by its color, whatever its brightness") {
+TEST_CASE("silhouettes stand out from a backdrop by its color, whatever its brightness" *
+          doctest::test_suite("many pictures")) {
   const Target target = taught_on_belt({});
   const auto& s = target.as<OutlineTarget>()->settings();
   REQUIRE(s.backdrop_color.size() == 3);
@@ -103,7 +104,8 @@ TEST_CASE("silhouettes stand out from a backdrop by its color, whatever its brig
   for (int i = 0; i < views; ++i) check_all_found(target, worn.view(200 + static_cast<uint64_t>(i)), 8, 0.4);
 }
 
-TEST_CASE("dim, bright and uneven light leave a backdrop's color what it is") {
+TEST_CASE("dim, bright and uneven light leave a backdrop's color what it is" *
+          doctest::test_suite("many pictures")) {
   const Target target = taught_on_belt({});
   for (const double light : {0.4, 0.7, 1.2}) {
     Belt belt{.worn = true, .light = light, .gradient = {0.4, -0.3}};
@@ -111,7 +113,8 @@ TEST_CASE("dim, bright and uneven light leave a backdrop's color what it is") {
   }
 }
 
-TEST_CASE("parts of several colors stand out too, by their distance alone") {
+TEST_CASE("parts of several colors stand out too, by their distance alone" *
+          doctest::test_suite("many pictures")) {
   const Target target = taught_on_belt({.two_colors = true});
   CHECK(find(target, PreparedPicture(color_of(Belt{.two_colors = true}.view(400), 3)), target.options())
             .detections.size() == 3);
@@ -120,7 +123,8 @@ TEST_CASE("parts of several colors stand out too, by their distance alone") {
   check_all_found(given, Belt{}.view(401), 4, 0.3);
 }
 
-TEST_CASE("a belt alone has no silhouettes, and other shapes say what they are") {
+TEST_CASE("a belt alone has no silhouettes, and other shapes say what they are" *
+          doctest::test_suite("many pictures")) {
   const Target target = taught_on_belt({});
   render::StudioView empty = Belt{.worn = true}.view(500);
   std::erase_if(empty.scene.pieces, [](const render::Piece& p) { return p.tint == cream; });

@@ -98,7 +98,8 @@ TEST_CASE("a border that is drawn roughly snaps to the part") {
   for (size_t i = 0; i < again.size(); ++i) CHECK(again[i] == doctest::Approx(snapped[i]).epsilon(1e-4));
 }
 
-TEST_CASE("a border is found again with its corners, sides and chips, moved, turned, dim and covered") {
+TEST_CASE("a border is found again with its corners, sides and chips, moved, turned, dim and covered" *
+          doctest::test_suite("many pictures")) {
   int chips = 0, told = 0;
   for (uint64_t seed = 50; seed < (sanitized ? 52 : 62); ++seed) {
     CAPTURE(seed);
@@ -125,7 +126,7 @@ TEST_CASE("a border is found again with its corners, sides and chips, moved, tur
   CHECK(told >= chips - 1);
 }
 
-TEST_CASE("a corner's x and y scatter by their sigmas") {
+TEST_CASE("a corner's x and y scatter by their sigmas" * doctest::test_suite("many pictures")) {
   PanelShot shot(3, {});
   shot.view.scene.texture = 0, shot.view.noise.sigma = 5;
   std::vector<Point2> squares(shot.panel().corners.size()), told(squares);
@@ -155,7 +156,7 @@ TEST_CASE("a corner's x and y scatter by their sigmas") {
   CHECK(all < 1.3);
 }
 
-TEST_CASE("nothing is found where there is no panel") {
+TEST_CASE("nothing is found where there is no panel" * doctest::test_suite("many pictures")) {
   for (uint64_t seed = 70; seed < (sanitized ? 71 : 75); ++seed)
     CHECK(find(panel(), PanelShot(seed, {.hard = true, .empty = true}, seed).prepared()).detections.empty());
 }
@@ -220,7 +221,8 @@ TEST_CASE("each limit of a border is strict and named") {
             .detections.size() == 1);
 }
 
-TEST_CASE("lines printed on the part are not chips, a chip beside or on one of them is") {
+TEST_CASE("lines printed on the part are not chips, a chip beside or on one of them is" *
+          doctest::test_suite("many pictures")) {
   const auto with_lines = [](double chip_at) {
     PanelShot shot(3, {});
     for (const double x : {-30.0, 0.0, 30.0})

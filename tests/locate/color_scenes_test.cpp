@@ -163,7 +163,8 @@ TEST_CASE("largest first, limits on area, and the count") {
   CHECK(first.misses[0].reasons[0].name == "count");
 }
 
-TEST_CASE("the centroid's sigma is of the size of its error, with noise and on uneven ground") {
+TEST_CASE("the centroid's sigma is of the size of its error, with noise and on uneven ground" *
+          doctest::test_suite("many pictures")) {
   const Target target = taught_color(green);
   Table table;
   table.add(render::hexagon(30), {12.3, -8.6}, green, 11_deg);

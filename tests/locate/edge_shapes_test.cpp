@@ -232,7 +232,8 @@ TEST_CASE("a corner lies where two lines meet, turns with them and tells its ope
   CHECK(*narrow.detections[0].measurement("opening") == doctest::Approx(84).epsilon(0.004));
 }
 
-TEST_CASE("a corner's sigmas hold, and grow with the way from the bands to it") {
+TEST_CASE("a corner's sigmas hold, and grow with the way from the bands to it" *
+          doctest::test_suite("many pictures")) {
   const Wedge wedge;
   const auto spread_of = [&](const Numbers& band, const Numbers& second) {
     const Target target = taught(wedge.picture(1), corner_of(band, second), {120, 90, 160, 180});

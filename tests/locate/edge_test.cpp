@@ -272,7 +272,8 @@ TEST_CASE("bands that do not lie square on their edges locate the part as exactl
   }
 }
 
-TEST_CASE("a part's sigmas hold the errors of its taught edges, on even ground and on uneven") {
+TEST_CASE("a part's sigmas hold the errors of its taught edges, on even ground and on uneven" *
+          doctest::test_suite("many pictures")) {
   constexpr int runs = sanitized ? 4 : 120;
   const std::vector<double> left{120, 180, 40, 60, 0}, upper{220, 90, 40, 60, 90},
       upper_right{320, 90, 40, 40, 90};

@@ -110,7 +110,8 @@ Detection the_one(const Target& target, const Picture& picture) {
 
 }  // namespace
 
-TEST_CASE("where the picture moves by whole pixels, every find moves along") {
+TEST_CASE("where the picture moves by whole pixels, every find moves along" *
+          doctest::test_suite("many pictures")) {
   for (const std::string& name : names) {
     CAPTURE(name);
     const Case c = case_of(name);
@@ -135,7 +136,7 @@ TEST_CASE("where the picture moves by whole pixels, every find moves along") {
   }
 }
 
-TEST_CASE("dimmer light moves nothing") {
+TEST_CASE("dimmer light moves nothing" * doctest::test_suite("many pictures")) {
   for (const std::string& name : names) {
     CAPTURE(name);
     const Case c = case_of(name);
@@ -174,7 +175,7 @@ TEST_CASE("one thread or two, once or twice: the same bits") {
   }
 }
 
-TEST_CASE("pictures of any size and content end in an answer") {
+TEST_CASE("pictures of any size and content end in an answer" * doctest::test_suite("many pictures")) {
   for (const std::string& name : names) {
     CAPTURE(name);
     const Case c = case_of(name);
@@ -223,7 +224,8 @@ TEST_CASE("pictures of any size and content end in an answer") {
   }
 }
 
-TEST_CASE("numbers that are none, endless or absurd are refused in every setting, and nothing hangs") {
+TEST_CASE("numbers that are none, endless or absurd are refused in every setting, and nothing hangs" *
+          doctest::test_suite("many pictures")) {
   const double nan = std::nan(""), endless = std::numeric_limits<double>::infinity();
   for (const std::string name : {"outline", "color", "marker", "border", "edge", "stripe"}) {
     CAPTURE(name);

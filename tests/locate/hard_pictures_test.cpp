@@ -95,19 +95,22 @@ Count found_on_hard_trays(uint64_t first_seed, uint64_t seeds, const FindOptions
 
 }  // namespace
 
-TEST_CASE("hard trays: every leaf, no look-alike, and never an angle that is wrong") {
+TEST_CASE("hard trays: every leaf, no look-alike, and never an angle that is wrong" *
+          doctest::test_suite("many pictures")) {
   const Count count = found_on_hard_trays(9001, 12, {.min_score = 55});
   CHECK(count.wrong == 0);
   CHECK(count.found >= 0.97 * count.leaves);
 }
 
-TEST_CASE("hard trays, inverted ones among them, at any scale: as surely as of one size, as taught") {
+TEST_CASE("hard trays, inverted ones among them, at any scale: as surely as of one size, as taught" *
+          doctest::test_suite("many pictures")) {
   const Count count = found_on_hard_trays(9201, 12, {.scale = {0.8, 1.2}, .inversion = Inversion::whole});
   CHECK(count.wrong == 0);
   CHECK(count.found >= 0.97 * count.leaves);
 }
 
-TEST_CASE("hard trays with white sheets under half of every leaf: found where each edge may rise or fall") {
+TEST_CASE("hard trays with white sheets under half of every leaf: found where each edge may rise or fall" *
+          doctest::test_suite("many pictures")) {
   const Count count = found_on_hard_trays(9301, 8, {.scale = {0.9, 1.1}, .inversion = Inversion::local});
   CHECK(count.wrong == 0);
   CHECK(count.found >= 0.95 * count.leaves);

@@ -71,8 +71,8 @@ int right_of(const StudioShot& shot, const FindResult& found, double near) {
 
 }  // namespace
 
-TEST_CASE(
-    "regions of the taught glaze are found in hard light, with area and centroid, and nothing else is") {
+TEST_CASE("regions of the taught glaze are found in hard light, with area and centroid, and nothing else is" *
+          doctest::test_suite("many pictures")) {
   for (uint64_t seed = 50; seed < (sanitized ? 51 : 54); ++seed) {
     const StudioShot shot = glaze(seed, {.hard = seed > 50, .parts = 3});
     const FindResult found = find(teal(), prepare(shot.picture, teal()));
@@ -87,7 +87,8 @@ TEST_CASE(
   CHECK(find(teal(), prepare(none.picture, teal())).detections.empty());
 }
 
-TEST_CASE("a color's limits are strict, and each miss names the one that turned a region away") {
+TEST_CASE("a color's limits are strict, and each miss names the one that turned a region away" *
+          doctest::test_suite("many pictures")) {
   const StudioShot shot = glaze(50, {.parts = 3});
   const PreparedPicture prepared = prepare(shot.picture, teal());
   FindOptions one = teal().options();
@@ -134,7 +135,8 @@ TEST_CASE("a color is learned only from one, apart from what is not meant") {
   CHECK(contains(error_of([&] { find(teal(), grey, turned); }), "has no limit 'angle'"));
 }
 
-TEST_CASE("a white patch holds the colors steady when the lamp changes its color") {
+TEST_CASE("a white patch holds the colors steady when the lamp changes its color" *
+          doctest::test_suite("many pictures")) {
   render::Random random(9);
   StudioView view = render::glazed_tiles(random, {.parts = 1, .turned = 0});
   view.scene.pieces.push_back({render::rectangle(14, 14), {-140, 110, {}}, 0.8});
@@ -164,7 +166,8 @@ TEST_CASE("a white patch holds the colors steady when the lamp changes its color
   CHECK(contains(taught_with({patch[0], patch[1], 0, 40}), "at least 1"));
 }
 
-TEST_CASE("silhouettes are found at any angle to a fiftieth of a pixel, and mirrored ones are told apart") {
+TEST_CASE("silhouettes are found at any angle to a fiftieth of a pixel, and mirrored ones are told apart" *
+          doctest::test_suite("many pictures")) {
   for (uint64_t seed = 70; seed < (sanitized ? 71 : 73); ++seed) {
     const StudioShot shot = blanks(seed, {.parts = 3});
     const FindResult found = find(blank(), prepare(shot.picture, blank()));
@@ -244,7 +247,8 @@ TEST_CASE("an empty picture behind the parts carries a background that is anythi
   CHECK(contains(error_of([&] { teach_target("outline", from, {.name = "x"}); }), "teach:"));
 }
 
-TEST_CASE("a bore is found among slots and bolts, partly hidden, with a quality that says why") {
+TEST_CASE("a bore is found among slots and bolts, partly hidden, with a quality that says why" *
+          doctest::test_suite("many pictures")) {
   for (uint64_t seed = 80; seed < (sanitized ? 81 : 86); ++seed) {
     const StudioShot shot = frame(seed, {.hard = true});
     const FindResult found = find(bore(), prepare(shot.picture, bore()));

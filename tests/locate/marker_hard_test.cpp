@@ -121,7 +121,8 @@ TEST_CASE("of a hole twenty pixels across a third may be hidden too") {
   }
 }
 
-TEST_CASE("what is left of a dim, noisy rim places the centre as well as a circle allows") {
+TEST_CASE("what is left of a dim, noisy rim places the centre as well as a circle allows" *
+          doctest::test_suite("many pictures")) {
   Door door{.light = 0.6, .sigma = 4};
   door.hide_a_third(20_deg);
   // The bound of a circle's centre and radius; the plate stays where it is.
@@ -154,7 +155,8 @@ TEST_CASE("what is left of a dim, noisy rim places the centre as well as a circl
   CHECK(round > 0.95 * runs);  // noise alone shows no oval
 }
 
-TEST_CASE("a plate's edge three pixels beside the rim does not pull at it") {
+TEST_CASE("a plate's edge three pixels beside the rim does not pull at it" *
+          doctest::test_suite("many pictures")) {
   // Blurred and in noise, single pixels hardly tell it from the rim's own band.
   for (const double reflectance : {0.2, 0.35, 0.75}) {
     CAPTURE(reflectance);
@@ -171,7 +173,7 @@ TEST_CASE("a plate's edge three pixels beside the rim does not pull at it") {
   }
 }
 
-TEST_CASE("a frame's grain moves the centre by what its sigma says") {
+TEST_CASE("a frame's grain moves the centre by what its sigma says" * doctest::test_suite("many pictures")) {
   constexpr int runs = sanitized ? 4 : 100;
   double squares = 0, told = 0;
   int within = 0;

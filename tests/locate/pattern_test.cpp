@@ -248,7 +248,8 @@ TEST_CASE("the mirrored part and the empty tray are not found") {
   for (const Miss& m : empty.misses) CHECK(m.score < 30);
 }
 
-TEST_CASE("ranges are strict, and the miss names the limit; setting what it says finds the part") {
+TEST_CASE("ranges are strict, and the miss names the limit; setting what it says finds the part" *
+          doctest::test_suite("many pictures")) {
   const Pose2 tile{1, 2, -50_deg};
   const Image<uint8_t> turned = Shot{.pieces = leaf_at(tile), .seed = 15}.take();
   SUBCASE("angle") {
@@ -387,7 +388,7 @@ TEST_CASE("the same bits whatever the thread count") {
   CHECK(one.detections[0].score == two.detections[0].score);
 }
 
-TEST_CASE("reported sigmas are of the size of the errors") {
+TEST_CASE("reported sigmas are of the size of the errors" * doctest::test_suite("many pictures")) {
   double x = 0, angle = 0, x_claimed = 0, angle_claimed = 0;
   Random random(6);
   const int runs = 60;

@@ -77,7 +77,8 @@ void check_found(const PatternTarget& target, const std::vector<Piece>& pieces, 
 
 }  // namespace
 
-TEST_CASE("parts that nearly look the same in another pose are found in their own") {
+TEST_CASE("parts that nearly look the same in another pose are found in their own" *
+          doctest::test_suite("many pictures")) {
   const std::vector<Piece> bar{piece(rectangle(200, 24))};
   check_found(taught(bar, 230, 50), bar, {}, 180);
   const std::vector<Piece> toothless{piece(gear(16, 1))};

@@ -49,7 +49,8 @@ constexpr int view_count = sanitized ? 2 : 12;
 
 }  // namespace
 
-TEST_CASE("three edges locate a plate with a groove, tape and crumbs on it") {
+TEST_CASE("three edges locate a plate with a groove, tape and crumbs on it" *
+          doctest::test_suite("many pictures")) {
   const Target target = plate_taught(
       {{"band", plate_left}, {"second", plate_upper}, {"third", plate_upper_right}}, plate_middle);
   for (int i = 0; i < view_count; ++i) {
@@ -64,7 +65,8 @@ TEST_CASE("three edges locate a plate with a groove, tape and crumbs on it") {
   }
 }
 
-TEST_CASE("a corner and a bore of the same plate lie where the renderer put them") {
+TEST_CASE("a corner and a bore of the same plate lie where the renderer put them" *
+          doctest::test_suite("many pictures")) {
   const Target corner = plate_taught(
                    {{"fit", std::string("corner")}, {"band", plate_left}, {"second", plate_upper}}),
                bore = plate_taught(
@@ -91,7 +93,8 @@ TEST_CASE("a corner and a bore of the same plate lie where the renderer put them
   }
 }
 
-TEST_CASE("a stripe is followed through wear, gaps, shadow, glare, skid marks and chalk") {
+TEST_CASE("a stripe is followed through wear, gaps, shadow, glare, skid marks and chalk" *
+          doctest::test_suite("many pictures")) {
   const Target target = stripe_taught();
   for (int i = 0; i < view_count; ++i) {
     render::Random random(900 + static_cast<uint64_t>(i));

@@ -61,7 +61,8 @@ TEST_CASE("what is not a part, and too few pictures, make no trend") {
   CHECK_FALSE(named(steady, "contrast")->changes());
 }
 
-TEST_CASE("a lens that fogs takes a marker's contrast, not its diameter") {
+TEST_CASE("a lens that fogs takes a marker's contrast, not its diameter" *
+          doctest::test_suite("many pictures")) {
   render::Random random(30);
   const render::StudioView taught_view = render::door_frame(random, {.parts = 1, .turned = 0});
   const Image<uint8_t> taught = grey_levels(render::picture_of(taught_view, random));

@@ -253,7 +253,8 @@ TEST_CASE("a part whose origin lies beside it is found as well as one with its o
   CHECK(distance(middle_found(middle), middle_found(beside)) < 0.004);
 }
 
-TEST_CASE("light that falls off steeply at finding and otherwise at teaching turns no part") {
+TEST_CASE("light that falls off steeply at finding and otherwise at teaching turns no part" *
+          doctest::test_suite("many pictures")) {
   double squares = 0, largest = 0;
   const int runs = 24;
   for (int run = 0; run < runs; ++run) {
@@ -272,7 +273,8 @@ TEST_CASE("light that falls off steeply at finding and otherwise at teaching tur
   CHECK(std::sqrt(squares / runs) < 0.003);
 }
 
-TEST_CASE("a part that is seen less sharply, or a little more so, than taught is as exact as noise allows") {
+TEST_CASE("a part that is seen less sharply, or a little more so, than taught is as exact as noise allows" *
+          doctest::test_suite("many pictures")) {
   struct Blur {
     double taught, seen, max_rms, light = 1;
   };
@@ -310,7 +312,8 @@ TEST_CASE("a part that is seen less sharply, or a little more so, than taught is
 }
 
 TEST_CASE(
-    "errors near the bound, sigmas that hold, taught anew each time; on faintly textured trays as well") {
+    "errors near the bound, sigmas that hold, taught anew each time; on faintly textured trays as well" *
+    doctest::test_suite("many pictures")) {
   struct Tray {
     double texture, max_rms, max_turn, min_within;
   };
