@@ -1,6 +1,8 @@
 #include <doctest/doctest.h>
+#include <httplib.h>
 
 #include <chrono>
+#include <thread>
 
 #include "gauge/bench_pictures.hpp"
 #include "heron/base/work.hpp"
@@ -99,6 +101,39 @@ TEST_CASE("no answer, an empty, a late and an unreadable one are told apart, and
   const auto then = std::chrono::steady_clock::now();
   CHECK(number("sleep 60 >/dev/null 2>&1 </dev/null & echo A17").state == Verdict::good);
   CHECK(std::chrono::steady_clock::now() - then < 10s);
+}
+
+TEST_CASE("a reader behind an HTTP server gets the picture and what it is of; its failures are told apart") {
+  httplib::Server server;
+  server.Post("/read", [](const httplib::Request& request, httplib::Response& response) {
+    const bool png =
+        request.body.substr(1, 3) == "PNG" && request.get_header_value("Content-Type") == "image/png";
+    response.set_content(png ? "{\"text\": \"" + request.get_header_value("Heron-Picture") + " " +
+                                   request.get_header_value("Heron-Part") + " " +
+                                   request.get_header_value("Heron-Gauge") + "\", \"confidence\": 0.8}"
+                             : "no picture",
+                         "application/json");
+  });
+  server.Post("/empty", [](const httplib::Request&, httplib::Response& response) { response.status = 204; });
+  server.Post("/slow", [](const httplib::Request&, httplib::Response&) { std::this_thread::sleep_for(2s); });
+  const int port = server.bind_to_any_port("127.0.0.1");
+  std::thread thread([&] { server.listen_after_bind(); });
+  while (!server.is_running()) std::this_thread::sleep_for(1ms);
+  const auto read = [&](const std::string& path, CropGauge crop = {.timeout_s = 20}) {
+    return number(HERON_SOURCE "/examples/read_over_http.sh http://127.0.0.1:" + std::to_string(port) + path,
+                  crop);
+  };
+  const Reading good = read("/read");
+  CHECK(good.text == "p.png 1 number");
+  CHECK(good.confidence == 0.8);
+  CHECK(good.state == Verdict::good);
+  CHECK(read("/empty").state == Verdict::not_found);
+  CHECK(contains(read("/slow", {.timeout_s = 0.5}).reason, "no answer within 0.5 s"));
+  const Reading lost = read("/nowhere");
+  CHECK(lost.state == Verdict::not_measured);
+  CHECK(contains(lost.reason, "status 22"));
+  server.stop(), thread.join();
+  CHECK(contains(read("/read").reason, "status 7"));  // nobody listens any more
 }
 
 TEST_CASE("a part that is not found is none of the reader's failures") {
