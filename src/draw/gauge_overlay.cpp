@@ -38,6 +38,7 @@ std::string words_of(const Reading& r) {
 class LabelPlaces {
  public:
   LabelPlaces(double width, double height) : width_(width), height_(height) {}
+  void keep_free(const Box& box) { taken_.push_back(box); }
   void keep_free(Point2 at) { taken_.push_back({at.x - 4, at.y - 4, 8, 8}); }
   Point2 beside(Point2 at, Point2 size) {
     Box best{};
@@ -107,11 +108,12 @@ void draw_part(Canvas& canvas, LabelPlaces& places, const ReportedPart& part, si
 
 }  // namespace
 
-void draw_readings(Canvas& canvas, const Report& report, double words_by) {
+void draw_readings(Canvas& canvas, const Report& report, const std::vector<Box>& charts, double words_by) {
   for (const Reading& r : report.readings) draw_reading(canvas, r);
   LabelPlaces places(canvas.width(), canvas.height());
   for (const Reading& r : report.readings) places.keep_free(r.at);
-  for (const ReportedPart& p : report.parts) places.keep_free({p.detection.x, p.detection.y});
+  for (const ReportedPart& p : report.parts) places.keep_free(Point2{p.detection.x, p.detection.y});
+  for (const Box& chart : charts) places.keep_free(chart);
   places.beside({0, 0}, Point2{260, 24} * words_by);  // the headline
   for (size_t i = 0; i < report.parts.size(); ++i) draw_part(canvas, places, report.parts[i], i + 1);
   // What is not good comes first, to lie nearest.

@@ -128,7 +128,9 @@ std::string reason_of(const Miss& miss) {
 
 /// What was scanned, as a chart in the picture's lower right: brightness dashed, strength solid, the
 /// threshold on both sides of zero dotted, and a ring at each edge found.
-void draw_profile(Canvas& canvas, const ScanProfile& p, Point2 corner, double width, double height) {
+void draw_profile(Canvas& canvas, const ScanProfile& p, const Box& box) {
+  const Point2 corner{box.x, box.y};
+  const double width = box.width, height = box.height;
   canvas.patch(corner, width, height, {0, 0, 0, 0.72});
   canvas.box(corner, width, height, region_color, Stroke::solid);
   const auto count = static_cast<double>(std::max<size_t>(p.brightness.size(), 2) - 1);
@@ -158,6 +160,50 @@ void draw_profile(Canvas& canvas, const ScanProfile& p, Point2 corner, double wi
                {1, 1, 1}, 11);
 }
 
+/// The profiles that are drawn: those of the search, and of readings that are not good, or of the only one;
+/// at most three.
+std::vector<ScanProfile> profiles_of(const Report& report) {
+  constexpr size_t most = 3;
+  std::vector<ScanProfile> profiles = report.profiles;
+  for (const Reading& r : report.readings) {
+    if (r.state == Verdict::good && report.readings.size() > 1) continue;
+    for (ScanProfile p : r.profiles) {
+      p.name = r.part ? fmt::format("{}, part {}", r.gauge, *r.part + 1) : r.gauge;
+      profiles.push_back(std::move(p));
+    }
+  }
+  profiles.resize(std::min(profiles.size(), most));
+  return profiles;
+}
+
+/// Charts over each other in the corner of a picture where they cover least of what was seen; the headline's
+/// is left free.
+std::vector<Box> chart_boxes(const Report& report, size_t count, double width, double height) {
+  const double wide = std::min(520.0, 0.6 * width), high = std::min(150.0, 0.28 * height), apart = high + 8;
+  std::vector<Point2> seen;
+  for (const ReportedPart& p : report.parts) {
+    seen.push_back({p.detection.x, p.detection.y});
+    for (const Contour& c : p.detection.contours) seen.insert(seen.end(), c.points.begin(), c.points.end());
+  }
+  for (const Reading& r : report.readings)
+    for (const Contour& c : r.contours) seen.insert(seen.end(), c.points.begin(), c.points.end());
+  const double right = width - wide - 10, bottom = height - apart * static_cast<double>(count);
+  std::vector<Box> best;
+  int64_t least = std::numeric_limits<int64_t>::max();
+  for (const Point2 corner : {Point2{right, bottom}, {10, bottom}, {right, 8}}) {
+    const auto covers = [&](Point2 p) {
+      return p.x >= corner.x && p.x <= corner.x + wide && p.y >= corner.y &&
+             p.y <= corner.y + apart * static_cast<double>(count);
+    };
+    const int64_t covered = std::count_if(seen.begin(), seen.end(), covers);
+    if (covered >= least) continue;
+    least = covered, best.clear();
+    for (size_t i = 0; i < count; ++i)
+      best.push_back({corner.x, corner.y + apart * static_cast<double>(i), wide, high});
+  }
+  return best;
+}
+
 Image<Rgb> report_on(Canvas canvas, const Report& report, const Box* search_region, int shown_width) {
   const double width = canvas.width(), height = canvas.height(),
                words_by = std::max(1.0, width / shown_width);
@@ -179,7 +225,9 @@ Image<Rgb> report_on(Canvas canvas, const Report& report, const Box* search_regi
     canvas.label({miss.x + 16, miss.y + 16}, reason_of(miss), miss_color, 11);
   }
   const bool judged = !report.readings.empty();
-  if (judged) draw_readings(canvas, report, words_by);
+  const std::vector<ScanProfile> profiles = profiles_of(report);
+  const std::vector<Box> charts = chart_boxes(report, profiles.size(), width, height);
+  if (judged) draw_readings(canvas, report, charts, words_by);
   int number = 0;
   for (const ReportedPart& part : report.parts) {
     if (judged) break;  // its gauges say more than its edges
@@ -214,16 +262,12 @@ Image<Rgb> report_on(Canvas canvas, const Report& report, const Box* search_regi
     }
     if (!part.withheld.empty() && !s.ambiguous) add("not sent: " + part.withheld);
   }
-  for (const ScanProfile& p : report.profiles)  // where the scan starts, and which way it goes
+  for (const ScanProfile& p : profiles)  // where the scan starts, and which way it goes
     if (p.path.size() > 4) {
       canvas.arrow(p.path[0], p.path[std::min<size_t>(p.path.size() - 1, 12)], axis_color, 2, Stroke::solid);
       canvas.label(p.path[0] + Point2{-4, 8}, "0", axis_color, 11);
     }
-  const double chart_width = std::min(520.0, 0.6 * width), chart_height = std::min(150.0, 0.28 * height);
-  for (size_t i = 0; i < report.profiles.size(); ++i)
-    draw_profile(canvas, report.profiles[i],
-                 {width - chart_width - 10, height - (chart_height + 8) * static_cast<double>(i + 1)},
-                 chart_width, chart_height);
+  for (size_t i = 0; i < profiles.size(); ++i) draw_profile(canvas, profiles[i], charts[i]);
   const std::string found = fmt::format("{} found, {} missed", report.parts.size(), report.misses.size());
   canvas.label({6, 6}, report.verdict ? fmt::format("{}: {}", word_of(*report.verdict), found) : found,
                {1, 1, 1}, 14);
