@@ -60,6 +60,11 @@ Drawn drawn(render::Random& random, double x = 12, double y = 5) {
            .seed = random.bits()}};
 }
 
+void print_header() {
+  fmt::print("  {:<26} {:>6} {:>5} {:>10} {:>10} {:>10} {:>8} {:>8} {:>8} {:>10}\n", "reading", "count",
+             "lost", "mean", "rms", "bound", "rms/b", "rms/s", "2 sigma", "largest");
+}
+
 void accuracy(int pictures, uint64_t seed) {
   render::Random random(seed);
   const Mapping mapping = inspection::mapping();
@@ -126,9 +131,92 @@ void accuracy(int pictures, uint64_t seed) {
       "{} pictures, seed {}: any angle, light 0.4 to 1.4, blur 0.6 to 1.4 pixels, noise 2; {} parts not "
       "found, {} holes\n",
       pictures, seed, lost, turned_off);
-  fmt::print("  {:<26} {:>6} {:>5} {:>10} {:>10} {:>10} {:>8} {:>8} {:>8} {:>10}\n", "reading", "count",
-             "lost", "mean", "rms", "bound", "rms/b", "rms/s", "2 sigma", "largest");
+  print_header();
   for (const auto& [name, e] : errors) e.print(name.substr(2), name[0] == '4' ? "deg" : "mm");
+}
+
+/// A height map with one step of `height` across the middle of a band that is turned by `angle`, noise, and
+/// holes.
+Picture step_map(double height, double noise, Angle angle, render::Random& random) {
+  Image<float> map(200, 200);
+  const Point2 along = unit(angle);
+  for (int y = 0; y < 200; ++y)
+    for (int x = 0; x < 200; ++x) {
+      const bool above = dot(along, Point2{x - 99.5, y - 99.5}) > 0;
+      map(x, y) =
+          random.uniform() < 0.1 ? NAN : static_cast<float>((above ? height : 0) + noise * random.normal());
+    }
+  Picture picture;
+  picture.pixels = std::move(map), picture.pitch_mm = Point2{0.2, 0.2};
+  return picture;
+}
+
+/// Readings without a bound: of a bent side, a chip, a filled share, a step of heights.
+void other_kinds(int pictures, uint64_t seed) {
+  render::Random random(seed ^ 55);
+  const Mapping mapping = inspection::mapping();
+  const Frames frames{&mapping};
+  const Image<uint8_t> reference = picture_of(pieces_of(BenchPanel{}, panel_pose));
+  std::vector<double> corners;
+  for (const Point2 p : {Point2{-60, 24}, {-44, 40}, {60, 40}, {60, -40}, {-60, -40}}) {
+    const Point2 at = pixel(panel_pose * p);
+    corners.push_back(at.x), corners.push_back(at.y);
+  }
+  const Target rim =
+      teach_target("border",
+                   {.grey = reference,
+                    .region = Region::rectangle(pixel(panel_pose.position()), 600, 440, -panel_pose.angle)},
+                   {.name = "rim", .settings = {{"polyline", corners}, {"chip_width", 20.0}}});
+  const PreparedPicture prepared{Image<uint8_t>(reference)};
+  GaugeSet set = set_of(panel_target(), reference, {}, frames);
+  set.targets.push_back(*attached(rim, "rim.png", prepared));
+  const auto add = [&](const char* name, GaugeKind kind) {
+    Gauge gauge{.name = name, .anchor = "panel"};
+    gauge.kind = std::move(kind), add_gauge(set, std::move(gauge), prepared, frames);
+  };
+  add("bend", LineGauge{.band = band(panel_pose, {8, 40}, 14, 60, -90)});
+  add("chip", BorderGauge{.target = "rim", .reads = BorderReading::depth});
+  std::map<std::string, Errors> errors;
+  const double light_level = 0.68 * 230;
+  for (int i = 0; i < pictures; ++i) {
+    const Drawn d = drawn(random);
+    BenchPanel p;
+    if (i % 2)
+      p.chip_mm = random.uniform(1.5, 4);
+    else
+      p.bow_mm = random.uniform(0.5, 2);
+    const Image<uint8_t> picture = picture_of(pieces_of(p, d.pose), d.shot);
+    const Report report = measured(set, picture, frames);
+    // A parabola about its line, from the middle of the first strip to that of the last: 58.5 of the side's
+    // 104 mm.
+    if (i % 2)
+      errors["2 depth of a chip"].add(reading(report, "chip"), p.chip_mm, 0);
+    else
+      errors["1 straightness"].add(reading(report, "bend"), p.bow_mm * 58.5 * 58.5 / (104.0 * 104), 0);
+    GaugeSet fixed;
+    const double off = random.uniform(-8, 8);
+    fixed.gauges.push_back({.name = "share",
+                            .anchor = "picture",
+                            .kind = FillGauge{.box = box(d.pose, {-20, -40 + off}, 20, 20),
+                                              .levels = {0.49 * 230, 255},
+                                              .light_box = box(d.pose, {-20, -20}, 8, 4),
+                                              .light_level = light_level}});
+    Report alone;
+    measure(alone, fixed, PreparedPicture(Image<uint8_t>(picture)), frames);
+    errors["3 filled share"].add(&alone.readings[0], 50 + 5 * off, 0);
+    const Angle turn = degrees(random.uniform(-180, 180));
+    const double height = random.uniform(0.5, 4);
+    GaugeSet heights;
+    heights.gauges.push_back({.name = "step",
+                              .anchor = "picture",
+                              .kind = ProfileGauge{.band = {99.5, 99.5, 90, 30, turn.degrees()}}});
+    const Picture map = step_map(height, 0.05, turn, random);
+    Report stack;
+    measure(stack, heights, prepare(map, heights), {}, {.heights = height_map_of(map)});
+    errors["4 step of heights"].add(&stack.readings[0], height, 0);
+  }
+  print_header();
+  for (const auto& [name, e] : errors) e.print(name.substr(2), name[0] == '3' ? "%" : "mm");
 }
 
 void counts(int pictures, uint64_t seed) {
@@ -208,6 +296,7 @@ int main(int argc, char** argv) {
   const int pictures = argc > 1 ? std::atoi(argv[1]) : 200;
   const uint64_t seed = argc > 2 ? std::strtoull(argv[2], nullptr, 10) : 990001;
   accuracy(pictures, seed);
+  other_kinds(pictures, seed);
   counts(pictures, seed);
   verdicts(pictures, seed);
   return 0;

@@ -5,6 +5,7 @@
 
 #include "commands.hpp"
 #include "gauge.hpp"
+#include "gauge_crops.hpp"
 #include "gauge_table.hpp"
 #include "heron/draw/overlay.hpp"
 #include "heron/files/gauge_file.hpp"
@@ -157,7 +158,24 @@ GaugeSet board_gauges(Drawing d) {
   for (int i = 0; i < 6; ++i)
     d.add(fmt::format("chip {}", i + 1), "board",
           FillGauge{.box = d.box(B::chip_at(i), 13, 13), .color = glazes[i]}, {95.0, {}}, "%");
+  d.add("number", "board", CropGauge{.box = d.box({}, B::number_mm + 4, B::digit_mm + 3)});
   return d.save();
+}
+
+/// Heights need no target: a pile stands where its pallet is put.
+GaugeSet stack_gauges(const BenchCell& cell) {
+  GaugeSet set;
+  set.reference_picture = cell.family("stack").reference, set.guard = 2;
+  const auto add = [&](const char* name, GaugeKind kind, Limits limits, const char* unit) {
+    Gauge gauge{.name = name, .anchor = "picture"};
+    gauge.limits = limits, gauge.unit = unit, gauge.kind = std::move(kind);
+    set.gauges.push_back(std::move(gauge));
+  };
+  add("step", ProfileGauge{.band = {199.5, 149.5, 240, 60, 0}}, about(3, T::step_mm), "mm");
+  add("slope", ProfileGauge{.band = {275, 149.5, 120, 60, 0}, .reads = ProfileReading::slope},
+      about(0, T::slope_deg), "deg");
+  save_gauges(cell.path("stack-gauges.toml"), set);
+  return set;
 }
 
 /// One part's verdict beside the truth.
@@ -165,18 +183,28 @@ struct Compared {
   int parts = 0, right = 0, named = 0, bad = 0;
 };
 
-void compare(const BenchCell& cell, const BenchPicture& picture, const Report& report, Compared& sum) {
+/// The part of the report that lies where the truth says; their number when it was not found.
+size_t part_at(Point2 at, const Report& report) {
+  size_t i = 0;
+  while (i < report.parts.size() &&
+         distance({report.parts[i].detection.x, report.parts[i].detection.y}, at) >= 100)
+    ++i;
+  return i;
+}
+
+void compare(const BenchCell& cell, const BenchFamily& family, const BenchPicture& picture,
+             const Report& report, Compared& sum) {
   for (const BenchPart& part : picture.parts) {
-    const Point2 at = cell.camera.project({part.table_from_part.x, part.table_from_part.y, 0});
-    size_t nearest = report.parts.size();
-    for (size_t i = 0; i < report.parts.size(); ++i)
-      if (distance({report.parts[i].detection.x, report.parts[i].detection.y}, at) < 100) nearest = i;
+    const bool of_picture = family.name == "stack";
+    const size_t found =
+        part_at(cell.camera.project({part.table_from_part.x, part.table_from_part.y, 0}), report);
     std::string judged = "part not found", by;
     Verdict verdict = Verdict::not_found;
-    if (nearest < report.parts.size()) {
-      verdict = *report.parts[nearest].verdict, judged = word_of(verdict);
+    if (of_picture || found < report.parts.size()) {
+      verdict = (of_picture ? report.verdict : report.parts[found].verdict).value_or(Verdict::not_measured);
+      judged = word_of(verdict);
       for (const Reading& r : report.readings)
-        if (r.part == nearest && r.state != Verdict::good)
+        if ((of_picture || r.part == found) && r.state != Verdict::good)
           by += fmt::format("{}{}", by.empty() ? "" : ", ", r.gauge);
     }
     const bool good = part.defect.empty(), right = good == (verdict == Verdict::good);
@@ -203,7 +231,8 @@ int run_demo_bench(uint64_t seed, const std::string& folder, int pictures) {
   const std::map<std::string, GaugeSet> sets{{"panel", panel_gauges(Drawing(cell, "panel", *record))},
                                              {"trowel", trowel_gauges(Drawing(cell, "trowel", *record))},
                                              {"disc", disc_gauges(Drawing(cell, "disc", *record))},
-                                             {"board", board_gauges(Drawing(cell, "board", *record))}};
+                                             {"board", board_gauges(Drawing(cell, "board", *record))},
+                                             {"stack", stack_gauges(cell)}};
   fmt::print(
       "4  the work      heron gauge measure panel-gauges.toml panel/panel-01.png --mapping mapping.toml\n\n");
   fmt::print("   {:<22} {:<24} {:<14} {:<28} {}\n", "picture", "truth", "verdict", "not good", "");
@@ -211,18 +240,25 @@ int run_demo_bench(uint64_t seed, const std::string& folder, int pictures) {
   for (const BenchFamily& family : cell.families)
     for (const BenchPicture& picture : family.pictures) {
       const GaugeSet& set = sets.at(family.name);
-      const PreparedPicture prepared = prepare(load_picture(cell.path(picture.file)), set);
-      Report report = find_and_measure(set, prepared, {&record->mapping});
+      const Picture taken = load_picture(cell.path(picture.file));
+      const PreparedPicture prepared = prepare(taken, set);
+      const std::optional<HeightMap> heights = height_map_of(taken);
+      Report report = find_and_measure(set, prepared, heights ? Frames{} : Frames{&record->mapping},
+                                       {.heights = heights});
       report.picture = picture.file;
-      compare(cell, picture, report, sum);
-      save_picture(cell.path("judged-" + std::filesystem::path(picture.file).filename().string()),
+      compare(cell, family, picture, report, sum);
+      save_crops(cell.path("numbers"), report);
+      save_picture(cell.path("judged-" + std::filesystem::path(picture.file).stem().string() + ".png"),
                    draw_over(prepared, report));
     }
   const bool good = sum.right == sum.parts && sum.named == sum.bad;
   fmt::print(
       "\nseed {}: {} parts, {} verdicts right; of {} bad parts {} with the gauge that has the defect: {}\n",
       seed, sum.parts, sum.right, sum.bad, sum.named, good ? "reached" : "NOT reached");
-  fmt::print("Pictures: {}/judged-panel-01.png and others\n", folder);
+  fmt::print(
+      "Pictures: {0}/judged-panel-01.png and others; the boards' numbers, cut out for a reader: "
+      "{0}/numbers/\n",
+      folder);
   return good ? 0 : 1;
 }
 
@@ -238,7 +274,8 @@ void add_demo_bench(CLI::App& demo, Action& action) {
   CLI::App* c =
       demo.add_subcommand("bench", "Judges good and bad parts on the inspection bench, against the truth");
   c->add_option("--seed", o->seed, "seed of the random parts")->capture_default_str()->check(not_negative);
-  c->add_option("--pictures", o->pictures, "pictures of each of four families, two parts in each")
+  c->add_option("--pictures", o->pictures,
+                "pictures of each of four families, two parts in each, and of piles")
       ->capture_default_str()
       ->check(CLI::Range(1, 1000));
   c->add_option("--output", o->output, "folder for all files")->capture_default_str();

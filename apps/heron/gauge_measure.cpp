@@ -1,6 +1,7 @@
 #include <fmt/format.h>
 
 #include "gauge.hpp"
+#include "gauge_crops.hpp"
 #include "gauge_table.hpp"
 #include "help.hpp"
 #include "heron/draw/overlay.hpp"
@@ -17,7 +18,7 @@ namespace heron::tool {
 namespace {
 
 struct MeasureCommand {
-  std::string file, mapping, drawing;
+  std::string file, mapping, drawing, crops;
   std::vector<std::string> pictures;
   bool fixed_too = false, json = false;
 };
@@ -46,6 +47,7 @@ int measure_all(MeasureCommand o) {
         fmt::print("{}\n", report_json(report));
       else
         print_readings(report);
+      if (!o.crops.empty()) save_crops(o.crops, report);
       if (!o.drawing.empty())
         save_picture(numbered(o.drawing, i, o.pictures.size()), draw_over(prepared, report));
       std::fflush(stdout);
@@ -70,6 +72,8 @@ void add_gauge_measure(CLI::App& gauge, Action& action) {
       ->group(where_group);
   c->add_option("--picture", o->drawing,
                 "draws the result; several pictures get the names FILE-01, FILE-02, ...")
+      ->group(output_group);
+  c->add_option("--crops", o->crops, "folder for the pictures of crop gauges: PICTURE-GAUGE-PART.png")
       ->group(output_group);
   c->add_flag("--json", o->json, "prints one JSON object for each picture")->group(output_group);
   c->footer(

@@ -69,6 +69,21 @@ Image<uint8_t> pixels_within(const Image<uint8_t>& picture, const AreaPixels& ar
   return within;
 }
 
+/// Pixels along the line that parts what is within from the rest of the shape: its rows or columns, whichever
+/// are more.
+double parting_pixels(const Image<uint8_t>& within, const AreaPixels& area) {
+  int64_t along_x = 0, along_y = 0;
+  for (int y = 0; y < within.height(); ++y) {
+    const uint8_t *here = within.row(y), *in = area.mask.row(y);
+    for (int x = 0; x + 1 < within.width(); ++x)
+      along_x += (in[x] & in[x + 1]) != 0 && here[x] != here[x + 1];
+    if (y + 1 == within.height()) break;
+    const uint8_t *below = within.row(y + 1), *in_below = area.mask.row(y + 1);
+    for (int x = 0; x < within.width(); ++x) along_y += (in[x] & in_below[x]) != 0 && here[x] != below[x];
+  }
+  return static_cast<double>(std::max(along_x, along_y));
+}
+
 double mean_of(const Image<uint8_t>& picture, const AreaPixels& area) {
   const Histogram histogram = histogram_of(picture, area);
   double sum = 0;
@@ -204,6 +219,11 @@ Measured measured(const FillGauge& gauge, const GaugeScene& scene, const Target*
     const double share = share_inside(v, open, noise);
     variance += pixels * share * (1 - share);
   }
+  // A line between inside and outside falls anywhere between pixels' centres.
+  const Image<uint8_t> within =
+      pixels_within(scene.prepared.level(0), *area, static_cast<int>(std::ceil(std::max(levels.min, 0.0))),
+                    static_cast<int>(std::floor(std::min(levels.max, 255.0))));
+  variance += parting_pixels(within, *area) / 12;
   result.reads("fill", {100 * inside / count, 100 * std::sqrt(variance) / count}, "%");
   result.values = {{"pixels", count, {}, ""}};
   if (!gauge.light_box.empty()) result.values.push_back({"light", gain, {}, ""});

@@ -51,7 +51,7 @@ TargetStamp stamp_of(const Target& target) {
       pixels.take(counts, 1);
       if (!counts) continue;
       pixels.take(taught.pixels(x, y), 1);
-      if (taught.color.empty()) continue;
+      if (taught.color.empty() || !target.info().looks_at_color) continue;  // a file keeps it for those alone
       const Rgb p = taught.color(x, y);
       pixels.take(p.r, 1), pixels.take(p.g, 1), pixels.take(p.b, 1);
     }

@@ -73,10 +73,37 @@ std::vector<Piece> pieces_of(const BenchDisc& d, const Pose2& pose) {
 
 Point2 BenchBoard::chip_at(int index) { return {(index % 3 - 1) * pitch_mm, (0.5 - index / 3) * pitch_mm}; }
 
+namespace {
+
+/// A digit as on a display: of seven bars, from the top clockwise and then the middle one.
+std::vector<Piece> digit_of(int digit, Point2 at, const Pose2& pose) {
+  constexpr unsigned bars[] = {0b0111111, 0b0000110, 0b1011011, 0b1001111, 0b1100110,
+                               0b1101101, 0b1111101, 0b0000111, 0b1111111, 0b1101111};
+  constexpr double high = 0.5 * BenchBoard::digit_mm, wide = 0.55 * high, thick = 0.8;
+  const Point2 places[] = {{0, high},  {wide, high / 2},   {wide, -high / 2},
+                           {0, -high}, {-wide, -high / 2}, {-wide, high / 2},
+                           {0, 0}};
+  std::vector<Piece> pieces;
+  for (unsigned i = 0; i < 7; ++i) {
+    if (!(bars[digit] >> i & 1)) continue;
+    const bool lies = i % 3 == 0;
+    pieces.push_back(
+        {rectangle(lies ? 2 * wide - thick : thick, lies ? thick : high - thick, at + places[i]), pose, 0.8});
+  }
+  return pieces;
+}
+
+}  // namespace
+
 std::vector<Piece> pieces_of(const BenchBoard& b, const Pose2& pose) {
   std::vector<Piece> pieces{{rounded_rectangle(92, 66, 5), pose, 0.16},
                             {kite(8, 5), pose * Pose2{-40, 27, degrees(45)}, 0.8},
                             {disc(2, {40, -27}), pose, 0.8}};
+  for (int i = 0; b.number > 0 && i < 3; ++i) {
+    const int digit = b.number / (i == 0 ? 100 : i == 1 ? 10 : 1) % 10;
+    const auto bars = digit_of(digit, {(i - 1) * BenchBoard::number_mm / 3, 0}, pose);
+    pieces.insert(pieces.end(), bars.begin(), bars.end());
+  }
   for (size_t i = 0; i < b.glazes.size(); ++i) {
     if (b.glazes[i] == Tint{0, 0, 0}) continue;
     Point2 at = BenchBoard::chip_at(static_cast<int>(i));

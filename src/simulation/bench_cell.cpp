@@ -6,6 +6,7 @@
 #include <functional>
 #include <nlohmann/json.hpp>
 
+#include "bench_stack.hpp"
 #include "heron/base/error.hpp"
 #include "heron/files/atomic_file.hpp"
 #include "heron/files/picture_file.hpp"
@@ -104,8 +105,35 @@ MadePart made_board(const Pose2& pose, bool bad, const BenchFilling& filling, Ra
        {gauge.c_str(),
         [&](double) { b.moved = chip, b.moved_mm = unit(degrees(random.uniform(-180, 180))) * 4; }, true}},
       bad, filling, random);
+  b.number = random.whole(100, 999);
   made.pieces = pieces_of(b, pose);
   return made;
+}
+
+void make_folder(const std::string& path) {
+  std::error_code error;
+  std::filesystem::create_directories(path, error);
+  if (error)
+    throw Error(ErrorCode::not_writable, ErrorPlace{path},
+                fmt::format("cannot be made: {}", error.message()));
+}
+
+/// Height maps of piles; a verdict is one of the picture.
+BenchFamily written_stacks(const BenchCell& cell, const BenchFilling& filling, Random& random) {
+  BenchFamily result{.name = "stack", .reference = "stack/stack-reference.tif"};
+  make_folder(cell.path("stack"));
+  save_stack(cell.path(result.reference), {}, random);
+  for (int i = 0; i < filling.pictures; ++i) {
+    BenchStack stack;
+    const std::string defect =
+        deviate({{"step", [&](double s) { stack.more += s < 0 ? -1 : 1; }, true},
+                 {"slope", [&](double s) { stack.top_slant = degrees(s * T::slope_deg); }, true}},
+                random.uniform() < filling.bad_share, filling, random);
+    const std::string file = fmt::format("stack/stack-{:02}.tif", i + 1);
+    save_stack(cell.path(file), stack, random);
+    result.pictures.push_back({file, {{{}, defect}}});
+  }
+  return result;
 }
 
 struct Family {
@@ -132,14 +160,6 @@ void photograph(const std::string& path, const Scene& scene, bool color, Random&
     save_picture(path, expose(exact_channels(scene), noise, random));
   else
     save_picture(path, expose(exact_picture(scene), noise, random));
-}
-
-void make_folder(const std::string& path) {
-  std::error_code error;
-  std::filesystem::create_directories(path, error);
-  if (error)
-    throw Error(ErrorCode::not_writable, ErrorPlace{path},
-                fmt::format("cannot be made: {}", error.message()));
 }
 
 BenchFamily written(const Family& family, const BenchCell& cell, const BenchFilling& filling,
@@ -211,6 +231,7 @@ BenchCell write_bench_cell(const std::string& folder, uint64_t seed, const Bench
   scene.pieces = board_pieces(cell.board, {-108, -88, degrees(mounting.uniform(-3, 3))});
   photograph(cell.path("board.png"), scene, false, random);
   for (const Family& family : families) cell.families.push_back(written(family, cell, filling, random));
+  cell.families.push_back(written_stacks(cell, filling, random));
   write_file(cell.path("truth.json"), truth_text(cell));
   return cell;
 }

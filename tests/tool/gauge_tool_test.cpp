@@ -2,6 +2,8 @@
 
 #include <nlohmann/json.hpp>
 
+#include "heron/files/picture_file.hpp"
+#include "heron/image/picture.hpp"
 #include "sanitized.hpp"
 #include "support.hpp"
 
@@ -191,4 +193,27 @@ TEST_CASE("the bench's verdicts are those of the truth") {
   CAPTURE(ran.out);
   CHECK(ran.status == 0);
   CHECK(contains(ran.out, ": reached"));
+  // The boards' numbers stand upright for a reader: light bars on a dark ground, three digits wide.
+  for (const char* part : {"1", "2"}) {
+    const Picture number =
+        load_picture(inspection().folder / ("demo/numbers/board-01-number-" + std::string(part) + ".png"));
+    const Image<uint8_t> grey = grey_levels(number);
+    int bright = 0, first = grey.width(), last = 0;
+    for (int y = 0; y < grey.height(); ++y)
+      for (int x = 0; x < grey.width(); ++x)
+        if (grey(x, y) > 90) ++bright, first = std::min(first, x), last = std::max(last, x);
+    CHECK(bright > 100);
+    CHECK(bright < grey.width() * grey.height() / 3);
+    CHECK(last - first > grey.width() / 2);
+  }
+  CHECK(inspection().run("gauge measure demo/stack-gauges.toml demo/stack/stack-reference.tif").status == 0);
+  CHECK(
+      inspection().run("gauge measure demo/board-gauges.toml demo/board/board-01.png --crops crops").status <=
+      1);
+  CHECK(std::filesystem::exists(inspection().folder / "crops/board-01-number-2.png"));
+  CHECK(contains(
+      inspection()
+          .run("gauge measure demo/board-gauges.toml demo/board/board-01.png --crops demo/truth.json")
+          .err,
+      "truth.json"));
 }

@@ -44,9 +44,11 @@ struct BenchDisc {
 /// A sample board: six glazed chips in a dark frame, three a row.
 struct BenchBoard {
   std::vector<Tint> glazes = {};  ///< of the chips, row by row from the upper left; black: the chip is missing
+  int number = 0;            ///< printed between the rows: three digits of seven bars; 0: none
   int moved = 0;             ///< number of a chip that is off its place, from 1
   Point2 moved_mm = {};
   static constexpr double chip_mm = 16, pitch_mm = 26;
+  static constexpr double digit_mm = 6, number_mm = 16;  ///< height of a digit, width of all three
   static Point2 chip_at(int index);  ///< its middle, from 0
 };
 inline constexpr Tint teal_glaze{0.25, 0.85, 0.8}, amber_glaze{1.0, 0.7, 0.15}, rose_glaze{1.0, 0.45, 0.55};

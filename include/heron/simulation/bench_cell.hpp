@@ -22,7 +22,7 @@ struct BenchPicture {
 
 /// One family of parts: a picture of a good one that gauges are drawn on, and pictures of good and bad ones.
 struct BenchFamily {
-  std::string name;  ///< "panel", "trowel", "disc", "board"
+  std::string name;  ///< "panel", "trowel", "disc", "board"; "stack": height maps, a part each
   std::string reference;
   Pose2 reference_pose = {};  ///< table_from_part of the one that lies there
   std::vector<BenchPicture> pictures = {};
@@ -30,7 +30,7 @@ struct BenchFamily {
 
 /// How parts of the bench are made.
 struct BenchFilling {
-  int pictures = 3;        ///< of each family, two parts in each
+  int pictures = 3;        ///< of each family, two parts in each; one pair of piles in a height map
   double bad_share = 0.5;  ///< of the parts that have a defect
   double defect_size = 2;  ///< times the tolerance
   double good_size = 0.5;  ///< times the tolerance, by which good parts are off at most
@@ -54,10 +54,11 @@ struct BenchCell {
 struct BenchTolerances {
   static constexpr double slot_distance_mm = 0.3, hole_mm = 0.25, side_deg = 0.3, insert_mm = 0.4,
                           insert_deg = 2, chip_mm = 1, pitch_error_mm = 0.4, notch_deg = 0.75,
-                          roundness_mm = 0.4;
+                          roundness_mm = 0.4, step_mm = 0.6, slope_deg = 1;
 };
 
-/// Renders and writes everything; the camera is the same for every seed. The same seed gives the same bytes of pixels. Throws Error{not_writable}.
+/// Renders and writes everything; the camera is the same for every seed. The same seed gives the same bytes
+/// of pixels. Throws Error{not_writable}.
 BenchCell write_bench_cell(const std::string& folder, uint64_t seed, const BenchFilling& filling = {});
 
 }  // namespace heron
