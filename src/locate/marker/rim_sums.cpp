@@ -5,7 +5,7 @@
 #include <hwy/foreach_target.h>
 #include <hwy/highway.h>
 
-#include "hwy/contrib/math/math-inl.h"
+#include "feature/blurred_step-inl.hpp"
 
 HWY_BEFORE_NAMESPACE();
 namespace heron {
@@ -21,7 +21,7 @@ void rim_sums_kernel(const RimPixels& pixels, const RimFit& rim, const std::vect
   const double det = (rim.radius + rim.a) * (rim.radius - rim.a) - rim.b * rim.b;
   const auto cx = set(rim.centre.x - pixels.origin.x), cy = set(rim.centre.y - pixels.origin.y);
   const auto p = set((rim.radius + rim.a) / det), q = set(rim.b / det), s = set((rim.radius - rim.a) / det);
-  const auto one = set(1), half = set(0.5), zero = hn::Zero(f);
+  const auto one = set(1), zero = hn::Zero(f);
   const auto band = set(band_of(rim)), blur = set(rim.blur), per_blur = set(1 / rim.blur);
   const auto pulled = set(rim.blur * rim.blur / (2 * rim.radius));
   const auto bell_scale = set(0.3989422804014327 / rim.blur);
@@ -53,23 +53,14 @@ void rim_sums_kernel(const RimPixels& pixels, const RimFit& rim, const std::vect
       const auto nx = hn::Mul(gx, per_steep), ny = hn::Mul(gy, per_steep);
       // Blur pulls a curved edge towards its centre.
       const auto z = hn::IfThenElseZero(counts, hn::Mul(hn::Add(away, pulled), per_blur));
-      const auto fall = hn::Exp(f, hn::Neg(hn::Mul(half, hn::Mul(z, z))));
-      // The tail of the normal distribution (Hastings, Approximations for digital computers, 1955: errs by
-      // less than 1e-7).
-      const auto t = hn::Div(one, hn::MulAdd(set(0.3275911 / 1.4142135623730951), hn::Abs(z), one));
-      auto tail = hn::MulAdd(set(1.061405429), t, set(-1.453152027));
-      tail = hn::MulAdd(tail, t, set(1.421413741)), tail = hn::MulAdd(tail, t, set(-0.284496736));
-      tail = hn::MulAdd(tail, t, set(0.254829592));
-      tail = hn::Mul(half, hn::Mul(hn::Mul(tail, t), fall));
-      const auto beyond = hn::Gt(z, zero);
-      const auto share_out = hn::IfThenElse(beyond, hn::Sub(one, tail), tail),
-                 share_in = hn::IfThenElse(beyond, tail, hn::Sub(one, tail));
+      const auto step = blurred_steps(f, z);
+      const auto share_out = step.value, share_in = step.rest;
       const auto seen = hn::LoadU(f, pixels.grey.data() + i);
       const auto expected = hn::MulAdd(share_in, level_in, hn::Mul(share_out, level_out));
       const auto tells = hn::AndNot(hn::And(hn::Ge(seen, full), hn::Ge(expected, full)), counts);
       const auto mask = hn::IfThenElseZero(tells, one);
       const auto out = hn::IfThenElseZero(tells, share_out), in = hn::IfThenElseZero(tells, share_in);
-      const auto bell = hn::IfThenElseZero(tells, hn::Mul(bell_scale, fall)), back = hn::Neg(bell);
+      const auto bell = hn::IfThenElseZero(tells, hn::Mul(bell_scale, step.fall)), back = hn::Neg(bell);
       // d away: the centre moves it by -normal, r by -1, a and b by the ellipse's own turn.
       const V by[6] = {hn::Mul(back, nx),
                        hn::Mul(back, ny),

@@ -5,7 +5,7 @@
 #include <hwy/foreach_target.h>
 #include <hwy/highway.h>
 
-#include "hwy/contrib/math/math-inl.h"
+#include "feature/blurred_step-inl.hpp"
 
 #ifndef HERON_STEP_FIT_BLOCK
 #define HERON_STEP_FIT_BLOCK
@@ -41,21 +41,6 @@ namespace hn = hwy::HWY_NAMESPACE;
 
 using Floats = hn::CappedTag<float, most_lanes>;
 using V = hn::Vec<Floats>;
-
-/// A step of height 1 blurred by a Gaussian of sigma 1, and its slope (Hastings, Approximations for digital
-/// computers, 1955: errs by less than 1e-7).
-HWY_INLINE void blurred_steps(V z, V& value, V& density) {
-  const Floats f;
-  const auto set = [&](double v) HWY_ATTR { return hn::Set(f, static_cast<float>(v)); };
-  const auto one = set(1), fall = hn::Exp(f, hn::Mul(set(-0.5), hn::Mul(z, z)));
-  const auto t = hn::Div(one, hn::MulAdd(set(0.3275911 / 1.4142135623730951), hn::Abs(z), one));
-  auto tail = hn::MulAdd(set(1.061405429), t, set(-1.453152027));
-  tail = hn::MulAdd(tail, t, set(1.421413741)), tail = hn::MulAdd(tail, t, set(-0.284496736));
-  tail = hn::MulAdd(tail, t, set(0.254829592));
-  tail = hn::Mul(set(0.5), hn::Mul(hn::Mul(tail, t), fall));
-  value = hn::IfThenElse(hn::Gt(z, hn::Zero(f)), hn::Sub(one, tail), tail);
-  density = hn::Mul(set(0.3989422804014327), fall);
-}
 
 /// Some lanes of a block in the course of their fit.
 struct Fits {
@@ -95,12 +80,11 @@ struct Fits {
       const size_t row = static_cast<size_t>(k) * most_lanes + from;
       // Beyond six sigmas a step is flat; numbers that are nearly zero would slow the processor down.
       const auto away = hn::Sub(set(k), at), z = hn::Clamp(hn::Mul(away, per_blur), set(-6), set(6));
-      V value, density;
-      blurred_steps(z, value, density);
-      const auto bell = hn::Mul(density, per_blur);
+      const auto step = blurred_steps(f, z);
+      const auto bell = hn::Mul(hn::Mul(set(0.3989422804014327), step.fall), per_blur);
       // The third derivative of a blurred step.
       const auto curl = hn::Mul(hn::Mul(hn::Sub(hn::Mul(z, z), one), bell), hn::Mul(per_blur, per_blur));
-      value = hn::MulAdd(hn::Load(f, block.skew + row), curl, value);
+      const auto value = hn::MulAdd(hn::Load(f, block.skew + row), curl, step.value);
       counts[k] = hn::IfThenElseZero(hn::Le(hn::Abs(hn::Sub(set(k), middle)), reach),
                                      hn::Load(f, block.inside + row));
       high[k] = hn::Mul(counts[k], value);
