@@ -445,7 +445,8 @@ TEST_CASE("less detail teaches fewer edges, and still finds the part") {
                        Error);
 }
 
-TEST_CASE("what a study proposes serves a recording that it has not seen") {
+TEST_CASE("what a study proposes serves a recording that it has not seen" *
+          doctest::test_suite("many pictures")) {
   TrayStation station = make_tray_station(700, {.views = 16, .leaves = 3, .others = 6, .hard = true});
   Random random(6);
   const Pose2 tile = station.teach.tiles[0].table_from_tile;
