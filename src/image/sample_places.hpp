@@ -1,5 +1,4 @@
 #pragma once
-#include <algorithm>
 #include <cmath>
 #include <vector>
 
@@ -14,14 +13,14 @@ struct LanesOfPlaces {
   struct Lane {
     float x, y, by_x, by_y;
   };
-  int origin_x = 0, origin_y = 0;       ///< even
+  int origin_x = 0, origin_y = 0;       ///< even, of a pixel in the picture or beside it
   std::vector<float> along_x, along_y;  ///< a value a place
   std::vector<float> cubed_x, cubed_y;  ///< step / |step|^2 of the scan there, to the third power: for `skew`
   std::vector<Lane> lanes;
 };
 
 /// The even pixel at or before `p`.
-inline int even_below(double p) { return 2 * static_cast<int>(std::floor(std::clamp(p, -1e9, 1e9) / 2)); }
+inline int even_below(double p) { return 2 * static_cast<int>(std::floor(p / 2)); }
 
 /// To `sums`, for each k, the sum over the lanes of the bilinear brightness at place k; beyond the outermost
 /// pixels' centres theirs. Cost: about a nanosecond a place.

@@ -123,7 +123,8 @@ TEST_CASE("a level's coordinates lie half a pixel apart from those below") {
 }
 
 TEST_CASE(
-    "lanes of places read at once are those read one by one, up to the picture's last centre and beyond") {
+    "the kernel that reads lanes of places reads what one by one gives, up to the picture's last centre and "
+    "beyond") {
   const Image<uint8_t> picture = speckled(203, 151);
   render::Random random(8);
   const auto draw = [&](double least, double most) {
@@ -158,7 +159,7 @@ TEST_CASE(
   }
 }
 
-TEST_CASE("the skew of a bilinear reading is the third moment of its four weights along the line") {
+TEST_CASE("the kernel's skew of a bilinear reading is the third moment of its four weights along the line") {
   const Image<uint8_t> picture = speckled(90, 70);
   for (const auto& [start, step] : {std::pair<Point2, Point2>{{3.2, 7.9}, {1, 0}},
                                     {{40, 11.5}, {0, 1}},

@@ -89,3 +89,18 @@ TEST_CASE("a fitted step lies where it was drawn, and nothing is met where there
   CHECK(!fit_steps({&on_brief, 1})[0]);
   CHECK(fit_steps({}).empty());
 }
+
+TEST_CASE("a scan far outside the picture reads the pixels at its border") {
+  Image<uint8_t> picture(60, 40);
+  for (int y = 0; y < 40; ++y)
+    for (int x = 0; x < 60; ++x) picture(x, y) = static_cast<uint8_t>(x < 30 ? 50 : 200);
+  for (const double far : {100.0, 1e5, 1e8, 1e15, 1e200}) {
+    CAPTURE(far);
+    const Scan right = Scan::band({far, 20, 30, 6, 0}, "band"), left = Scan::arc({-far, 20, 5, 9, 0, 360}),
+               fan = Scan::fan({far, -far, 5, 15, 0, 360});
+    for (const double v : LaneReader(picture, right).mean_of(0, right.lanes()))
+      CHECK(v == doctest::Approx(200));
+    for (const double v : LaneReader(picture, left).mean_of(0, left.lanes())) CHECK(v == doctest::Approx(50));
+    for (const double v : LaneReader(picture, fan).mean_of(0, fan.lanes())) CHECK(v == doctest::Approx(200));
+  }
+}

@@ -103,7 +103,9 @@ TEST_CASE("no answer, an empty, a late and an unreadable one are told apart, and
   CHECK(std::chrono::steady_clock::now() - then < 10s);
 }
 
-TEST_CASE("a reader behind an HTTP server gets the picture and what it is of; its failures are told apart") {
+TEST_CASE(
+    "an HTTP server can be the reader: it gets the picture, its name, part and gauge, and each of its "
+    "failures is named") {
   httplib::Server server;
   server.Post("/read", [](const httplib::Request& request, httplib::Response& response) {
     const bool png =

@@ -142,7 +142,9 @@ bool Scan::inside(int width, int height) const {
 }
 
 LaneReader::LaneReader(const Image<uint8_t>& picture, const Scan& scan) : picture_(picture), scan_(scan) {
-  places_.origin_x = even_below(scan.centre().x), places_.origin_y = even_below(scan.centre().y);
+  // Of a scan far outside, too, places are counted from a pixel of the picture: reading relies on it.
+  places_.origin_x = even_below(std::clamp(scan.centre().x, 0.0, static_cast<double>(picture.width())));
+  places_.origin_y = even_below(std::clamp(scan.centre().y, 0.0, static_cast<double>(picture.height())));
   const auto steps = static_cast<size_t>(scan.steps());
   for (auto* v : {&places_.along_x, &places_.along_y, &places_.cubed_x, &places_.cubed_y}) v->resize(steps);
   const auto cubed = [&](double u) {
@@ -165,8 +167,8 @@ std::vector<double> LaneReader::mean_of(int first, int end, std::vector<float>* 
   const Point2 origin{static_cast<double>(places_.origin_x), static_cast<double>(places_.origin_y)},
       centre = scan_.centre() - origin;
   const auto add = [&](Point2 start, double by_x, double by_y) {
-    places_.lanes.push_back({static_cast<float>(start.x), static_cast<float>(start.y),
-                             static_cast<float>(by_x), static_cast<float>(by_y)});
+    const auto near = [](double v) { return static_cast<float>(std::clamp(v, -1e6, 1e6)); };
+    places_.lanes.push_back({near(start.x), near(start.y), near(by_x), near(by_y)});
   };
   places_.lanes.clear();
   Point2 out = scan_.is_fan() ? scan_.lane_direction(scan_.lane(first)) : scan_.direction(0);

@@ -14,11 +14,12 @@ namespace heron {
 constexpr int most_lanes = 16;  // searches side by side
 constexpr double usual_blur = 0.95, sharpest = 0.5, softest = 3;
 constexpr int most_rounds = 12;
-constexpr int settled_from =
-    4;  // from this round on the steps that count stay: one at the end of the reach could swing it
+// From this round on the same steps count: one at the end of the reach could swing the fit.
+constexpr int settled_from = 4;
 // A fit that moves by less, in steps or in sigmas that the noise alone gives it, is done.
 constexpr double at_rest = 1e-4, at_rest_in_sigmas = 0.02;
-constexpr int told_from = 3;  // from this round on a step of less than half the least contrast is given up
+constexpr int given_up_from =
+    3;  // from this round on, where the contrast is less than half of what is of use
 
 /// Searches side by side: row by row, a column each.
 struct StepBlock {
@@ -156,7 +157,7 @@ size_t fit_block(StepBlock& block, size_t from) {
     const auto moved = hn::Add(fits.at, hn::Clamp(move, set(-1), one));
     const auto grown = hn::Mul(fits.blur, hn::Exp(f, hn::Clamp(widen, set(-0.3), set(0.3))));
     fails = hn::Or(fails, hn::Not(hn::Le(hn::Abs(hn::Sub(moved, start)), set(step_may_move))));
-    if (round >= told_from) fails = hn::Or(fails, hn::Lt(hn::Abs(fits.rise), half_least));
+    if (round >= given_up_from) fails = hn::Or(fails, hn::Lt(hn::Abs(fits.rise), half_least));
     met = hn::IfThenElse(hn::And(busy, fails), zero, met);
     busy = hn::AndNot(fails, busy);
     fits.at = hn::IfThenElse(busy, moved, fits.at);
@@ -217,7 +218,8 @@ void fill_column(StepBlock& block, size_t column, const StepSearch& s) {
 void clear_column(StepBlock& block, size_t column) {
   for (int row = 0; row < search_steps; ++row)
     block.inside[static_cast<size_t>(row) * most_lanes + column] = 0;
-  block.start[column] = 0, block.reach[column] = 0, block.noise[column] = 1, block.least[column] = 0;
+  block.start[column] = search_steps / 2, block.reach[column] = 0, block.noise[column] = 1,
+  block.least[column] = 0;
 }
 
 }  // namespace
@@ -294,7 +296,7 @@ std::optional<ScanEdge> fit_step_plain(const StepSearch& search) {
     at += std::clamp(change[0], -1.0, 1.0);
     blur = std::clamp(blur * std::exp(std::clamp(change[1], -0.3, 0.3)), sharpest, softest);
     if (std::abs(at - start) > step_may_move) return std::nullopt;
-    if (step >= told_from && std::abs(high - low) < 0.5 * search.least) return std::nullopt;
+    if (step >= given_up_from && std::abs(high - low) < 0.5 * search.least) return std::nullopt;
     const double spread = noise * std::sqrt(std::max(normal.inverse().eval()(0, 0), 0.0));
     if (std::abs(change[0]) < std::max(at_rest, at_rest_in_sigmas * spread)) break;
   }

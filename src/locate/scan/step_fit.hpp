@@ -19,15 +19,15 @@ struct StepSearch {
 /// How far a step may move from where it is looked for, steps.
 constexpr double step_may_move = 3;
 
-/// The steps that a search looks at: so many from the first on, whatever its reach.
+/// How many steps a search looks at, from `first_step` on.
 constexpr int search_steps = 19;
 inline int first_step(double start) { return static_cast<int>(std::lround(start)) - search_steps / 2; }
 
 /// For each search the blurred step that explains the profile best: place, blur, and the levels of both sides
 /// (Gauss-Newton, with the levels eliminated: Golub, Pereyra, The differentiation of pseudo-inverses and
 /// nonlinear least squares problems whose variables separate, SIAM J. Numer. Anal. 10, 1973). Nothing where
-/// there is none within three steps. The searches are worked on side by side in vectors, in float: to 1e-4
-/// steps of `fit_step_plain`.
+/// there is none within three steps. The searches are fitted side by side in vectors of floats, until a
+/// fit moves by less than 1e-4 steps or 0.02 of its sigma.
 std::vector<std::optional<ScanEdge>> fit_steps(std::span<const StepSearch> searches);
 
 /// The same for one search, in double; the twin for tests.
