@@ -1,5 +1,8 @@
 #include <fmt/format.h>
 
+#include <filesystem>
+#include <map>
+
 #include "gauge.hpp"
 #include "gauge_crops.hpp"
 #include "gauge_table.hpp"
@@ -23,11 +26,24 @@ struct MeasureCommand {
   bool fixed_too = false, json = false;
 };
 
+/// Crops are named after their picture: two pictures of one name would write the same files.
+void require_own_stems(const std::vector<std::string>& pictures) {
+  std::map<std::string, std::string> by_stem;
+  for (const std::string& picture : pictures) {
+    const auto [known, is_new] = by_stem.emplace(std::filesystem::path(picture).stem().string(), picture);
+    if (!is_new)
+      fail_argument(fmt::format(
+          "gauge measure: the crops of '{}' and '{}' would have the same names; measure them in two calls",
+          known->second, picture));
+  }
+}
+
 int measure_all(MeasureCommand o) {
   o.pictures = with_folders(o.pictures);
   std::vector<std::string> read = o.pictures;
   read.push_back(o.file), read.push_back(o.mapping);
   require_not_read({o.drawing}, read);
+  if (!o.crops.empty()) require_own_stems(o.pictures);
   const GaugeSet set = load_gauges(o.file);
   std::optional<MappingRecord> mapping;
   if (!o.mapping.empty()) mapping = load_mapping(o.mapping);

@@ -18,8 +18,8 @@ constexpr int most_rounds = 12;
 constexpr int settled_from = 4;
 // A fit that moves by less, in steps or in sigmas that the noise alone gives it, is done.
 constexpr double at_rest = 1e-4, at_rest_in_sigmas = 0.02;
-constexpr int given_up_from =
-    3;  // from this round on, where the contrast is less than half of what is of use
+// From this round on a fit is given up where its contrast is less than half of what is of use.
+constexpr int given_up_from = 3;
 
 /// Searches side by side: row by row, a column each.
 struct StepBlock {
