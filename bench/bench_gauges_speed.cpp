@@ -111,12 +111,12 @@ void one_kind(benchmark::State& state, const char* kind) {
   state.counters["readings"] = count;
 }
 
-BENCHMARK_CAPTURE(one_kind, edge, "edge")->Unit(benchmark::kMicrosecond);
-BENCHMARK_CAPTURE(one_kind, width, "width")->Unit(benchmark::kMicrosecond);
-BENCHMARK_CAPTURE(one_kind, circle, "circle")->Unit(benchmark::kMicrosecond);
-BENCHMARK_CAPTURE(one_kind, repeats, "repeats")->Unit(benchmark::kMicrosecond);
-BENCHMARK_CAPTURE(one_kind, fill, "fill")->Unit(benchmark::kMicrosecond);
-BENCHMARK_CAPTURE(one_kind, blobs, "blobs")->Unit(benchmark::kMicrosecond);
+BENCHMARK_CAPTURE(one_kind, edge, "edge")->Unit(benchmark::kMillisecond);
+BENCHMARK_CAPTURE(one_kind, width, "width")->Unit(benchmark::kMillisecond);
+BENCHMARK_CAPTURE(one_kind, circle, "circle")->Unit(benchmark::kMillisecond);
+BENCHMARK_CAPTURE(one_kind, repeats, "repeats")->Unit(benchmark::kMillisecond);
+BENCHMARK_CAPTURE(one_kind, fill, "fill")->Unit(benchmark::kMillisecond);
+BENCHMARK_CAPTURE(one_kind, blobs, "blobs")->Unit(benchmark::kMillisecond);
 BENCHMARK(fft_correlation_one_angle)->Unit(benchmark::kMillisecond);
 BENCHMARK(twenty_gauges_on_ten_parts)->Unit(benchmark::kMillisecond);
 

@@ -24,6 +24,12 @@ void set_log(LogLevel most, bool with_time) {
   logger().set_pattern(with_time ? "%Y-%m-%d %H:%M:%S.%e heron: %v" : "heron: %v");
 }
 
-void log_line(LogLevel level, const std::string& line) { logger().log(level_of(level), "{}", line); }
+/// What a peer or a file sent never moves the terminal's cursor or colors.
+void log_line(LogLevel level, const std::string& line) {
+  std::string shown = line;
+  for (char& c : shown)
+    if ((c >= 0 && c < ' ' && c != '\n' && c != '\t') || c == 0x7f) c = '?';
+  logger().log(level_of(level), "{}", shown);
+}
 
 }  // namespace heron::tool

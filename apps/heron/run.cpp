@@ -26,7 +26,7 @@ namespace {
 struct RunOptions {
   std::string station, reports, pictures, trace;
   uint64_t keep = 1000;
-  bool json = false;
+  bool json = false, dry = false;
 };
 
 /// Where pictures and reports of a run go.
@@ -96,13 +96,17 @@ struct Tally {
 
 std::string counted(int n, const char* thing) { return fmt::format("{} {}{}", n, thing, n == 1 ? "" : "s"); }
 
-void print_summary(const Tally& tally, Station& station, bool stopped) {
+void print_summary(const Tally& tally, const Station& station, bool stopped, bool dry) {
   std::string text = fmt::format("{}, {}", counted(tally.pictures, "picture"), counted(tally.parts, "part"));
   if (tally.withheld > 0) text += fmt::format(" ({} not sent)", tally.withheld);
-  text += tally.unacknowledged.empty()
-              ? ", every result acknowledged"
-              : fmt::format(", not acknowledged: result {}", fmt::join(tally.unacknowledged, ", "));
-  const LinkCounts link = station.link()->counts();
+  if (dry)
+    text += ", nothing was sent";
+  else if (tally.unacknowledged.empty())
+    text += station.file().lines && station.file().lines->acknowledge.empty() ? ", every result sent"
+                                                                              : ", every result acknowledged";
+  else
+    text += fmt::format(", not acknowledged: result {}", fmt::join(tally.unacknowledged, ", "));
+  const LinkCounts link = station.link_counts();
   if (link.repeats > 0) text += fmt::format(", {} sent again", link.repeats);
   if (link.refused_lines > 0) text += fmt::format(", {} refused", counted(link.refused_lines, "line"));
   if (link.turned_away > 0) text += fmt::format(", {} turned away", counted(link.turned_away, "peer"));
@@ -111,6 +115,34 @@ void print_summary(const Tally& tally, Station& station, bool stopped) {
   if (station.unfinished() > 0)
     text += fmt::format("; {} acknowledged but never reported DONE", counted(station.unfinished(), "result"));
   log_note("run: {}{}", stopped ? "stopped by a signal: " : "", text);
+}
+
+void open_link(Station& station) {
+  log_note("run: {}: {} {}", station.file().name,
+           station.file().link.listens ? "waiting for the robot at" : "connecting to",
+           station.file().link.address.text());
+  station.open_link();
+  if (station.link_open_to_all())
+    log_note("run: note: every machine that reaches {} may connect; {} in [link] keeps others out",
+             station.link_address().text(), station.file().lines ? "`allowed`" : "`allowed` or `token`");
+}
+
+/// Line by line, with what does not print as its code.
+void print_sent(const std::string& bytes) {
+  std::string shown;
+  bool begun = false;
+  for (const char c : bytes) {
+    if (!begun) shown += "would send: ", begun = true;
+    if (c == '\n')
+      shown += "\\n\n", begun = false;
+    else if (c == '\r')
+      shown += "\\r";
+    else if (c == '\t')
+      shown += "\\t";
+    else
+      shown += c;
+  }
+  fmt::print("{}", shown);
 }
 
 int run(const RunOptions& o) {
@@ -123,15 +155,7 @@ int run(const RunOptions& o) {
   auto camera =
       file.camera.starts_with("recording:") ? nullptr : open_any_camera(file.camera, Pace::at_once, &stop);
   Station station(std::move(file), std::move(camera), &stop);
-  log_note("run: {}: {} {}", station.file().name,
-           station.file().link.listens ? "waiting for the robot at" : "connecting to",
-           station.file().link.address.text());
-  station.open_link();
-  if (station.link()->open_to_all())
-    log_note(
-        "run: note: every machine that reaches {} may connect; `allowed` and `token` in [link] "
-        "keep others out",
-        station.link()->address().text());
+  o.dry ? station.begin_dry_run() : open_link(station);
   Tally tally;
   try {
     while (const std::optional<Report> report = station.next()) {
@@ -143,6 +167,15 @@ int run(const RunOptions& o) {
       std::fflush(stdout);
       keeping.keep_line(report_json(*report));  // before it is sent: what a robot got is always on record
       keeping.keep_picture(station, *report);
+      if (o.dry) {
+        const std::string sent = station.sent_text(*report);
+        if (o.json)
+          fmt::print("{}\n", nlohmann::json{{"would_send", sent}}.dump());
+        else
+          print_sent(sent);
+        std::fflush(stdout);
+        continue;
+      }
       const Delivery delivery = station.deliver(*report);
       keeping.keep_line(delivery_json(report->number, delivery));
       log_detail("run: result {} of {}: {} in {:.1f} ms, sent {}, {}", report->number, report->picture,
@@ -151,16 +184,16 @@ int run(const RunOptions& o) {
                  delivery.acknowledged ? "acknowledged" : "not acknowledged");
       if (delivery.acknowledged) continue;
       tally.unacknowledged.push_back(std::to_string(report->number));
-      if (!stop.stopped()) {
-        station.link()->farewell(report->number);
+      if (!stop.stopped() && !delivery.given_up) {
+        station.farewell();
         throw Error(ErrorCode::no_connection, delivery.why);
       }
     }
   } catch (const Error&) {
-    print_summary(tally, station, false);
+    print_summary(tally, station, false, o.dry);
     throw;
   }
-  print_summary(tally, station, stop.stopped());
+  print_summary(tally, station, stop.stopped(), o.dry);
   return status_after_stop(tally.nothing ? 1 : 0);
 }
 
@@ -179,6 +212,9 @@ void add_run(CLI::App& app, Action& action) {
       ->capture_default_str()
       ->check(not_negative);
   c->add_option("--trace", o->trace, "appends every line of the link with its time stamp to this file");
+  c->add_flag(
+      "--dry-run", o->dry,
+      "sends nothing and waits for nobody: prints after each picture what would be sent, byte by byte");
   c->add_flag("--json", o->json, "prints one JSON object for each picture");
   c->footer(
       "Example: heron simulate robot --listen 127.0.0.1:5017 --truth truth.json &\n         heron run "

@@ -157,6 +157,12 @@ bool TomlTable::has(const std::string& key) const {
   return content_->table->contains(key);
 }
 
+std::vector<std::string> TomlTable::keys() const {
+  std::vector<std::string> keys;
+  for (const auto& [key, value] : *content_->table) keys.emplace_back(key.str());
+  return keys;
+}
+
 double TomlTable::number(const std::string& key) const {
   asked_.insert(key);
   return content_->number(content_->at(key), key);

@@ -199,11 +199,8 @@ Delivery StationLink::deliver(uint64_t number, const std::vector<Part>& parts, i
     const int64_t waited =
         std::chrono::duration_cast<std::chrono::milliseconds>(Clock::now() - begun).count();
     // In one go: the robot wakes up once.
-    std::string lines = encode(
-        StationLine(Result{number, static_cast<int>(parts.size()), age_ms + waited, delivery.tries > 1}));
-    for (const Part& part : parts) lines += "\n" + encode(StationLine(part), s.settings.fields);
-    lines += "\n" + encode(StationLine(End{number}));
-    s.say(lines);
+    s.say(encode_result({number, static_cast<int>(parts.size()), age_ms + waited, delivery.tries > 1}, parts,
+                        s.settings.fields));
     const auto deadline = Clock::now() + s.settings.acknowledge;
     RobotLine line;
     State::Heard heard = State::Heard::line;

@@ -227,6 +227,12 @@ Parsed<RobotLine> robot_of(Words& words) {
 }  // namespace
 
 std::string encode(const StationLine& line, const Fields& fields) { return std::visit(Encode{fields}, line); }
+std::string encode_result(const Result& result, const std::vector<Part>& parts, const Fields& fields) {
+  std::string lines = encode(StationLine(result));
+  for (const Part& part : parts) lines += "\n" + encode(StationLine(part), fields);
+  return lines + "\n" + encode(StationLine(End{result.number}));
+}
+
 std::string encode(const RobotLine& line) { return std::visit(Encode{default_fields()}, line); }
 
 Parsed<StationLine> parse_station_line(std::string_view text, const Fields& fields) {

@@ -150,7 +150,35 @@ void Station::load_gauge_set() {
                       g.name, file_.gauges, g.anchor));
 }
 
-void Station::open_link() { link_.emplace(file_.link, stop_); }
+void Station::open_link() {
+  if (file_.lines)
+    lines_.emplace(file_.link, *file_.lines, stop_);
+  else
+    link_.emplace(file_.link, stop_);
+}
+
+void Station::begin_dry_run() {
+  if (file_.mount == Mount::arm)
+    fail_argument(
+        "station: the camera is on the arm, whose place comes with the robot's question; a dry run has no "
+        "robot");
+  if (file_.lines) LineWriter check(*file_.lines);
+  dry_ = true;
+}
+
+void Station::require_link() const {
+  if (!link_ && !lines_ && !dry_) fail_argument("station: the link is not open; call open_link() first");
+}
+
+LinkCounts Station::link_counts() const {
+  return link_ ? link_->counts() : lines_ ? lines_->counts() : LinkCounts{};
+}
+Address Station::link_address() const {
+  return link_ ? link_->address() : lines_ ? lines_->address() : file_.link.address;
+}
+bool Station::link_open_to_all() const {
+  return link_ ? link_->open_to_all() : lines_ && lines_->open_to_all();
+}
 
 Report Station::examine(const Picture& picture, const RobotFromWorld& robot_from_world) {
   require_size(picture.name, picture.width(), picture.height(), mapping_);
@@ -212,7 +240,8 @@ int64_t Station::age_ms() const {
 
 /// Where the robot stands with its question; nothing after a stop.
 std::optional<RobotFromWorld> Station::frame_of_question() {
-  if (file_.link.mode == LinkMode::push) return file_.robot_from_world;
+  if (file_.link.mode == LinkMode::push || dry_) return file_.robot_from_world;
+  if (lines_) return lines_->wait_asked() ? std::optional(file_.robot_from_world) : std::nullopt;
   while (const auto question = link_->wait_next(number_)) {
     if (file_.mount == Mount::fixed) return file_.robot_from_world;
     if (question->robot_from_flange) return *question->robot_from_flange * file_.flange_from_world;
@@ -231,23 +260,45 @@ std::optional<Report> Station::look() {
   return report;
 }
 
+void Station::farewell() {
+  if (link_) link_->farewell(number_);
+}
+
 std::optional<Report> Station::next() {
-  if (!link_) fail_argument("station: the link is not open; call open_link() first");
+  require_link();
   std::optional<Report> report;
   try {
     report = look();
   } catch (...) {
-    link_->farewell(number_);
+    farewell();
     throw;
   }
-  if (!report) link_->farewell(number_);
+  if (!report) farewell();
   return report;
 }
 
+std::string Station::sent_text(const Report& report) const {
+  using namespace text_protocol;
+  if (file_.lines) return LineWriter(*file_.lines).write(sent_of(report, age_ms())) + file_.lines->line_end;
+  const std::vector<text_protocol::Part> parts = parts_of(report);
+  const Fields& fields = file_.link.fields;
+  if (file_.link.mode == LinkMode::push)
+    return encode_result({report.number, static_cast<int>(parts.size()), age_ms(), false}, parts, fields) +
+           "\n";
+  std::string lines;
+  for (const text_protocol::Part& part : parts) lines += encode(StationLine(part), fields) + "\n";
+  return lines + encode(StationLine(None{report.number})) + "\n";
+}
+
 Delivery Station::deliver(const Report& report) {
-  if (!link_) fail_argument("station: the link is not open; call open_link() first");
+  require_link();
+  if (dry_) fail_argument("station: this is a dry run; nothing is sent");
   Delivery delivery;
-  if (file_.link.mode == LinkMode::push) {
+  const bool push = file_.link.mode == LinkMode::push;
+  if (lines_) {
+    const SentReport sent = sent_of(report, age_ms());
+    delivery = push ? lines_->deliver(sent) : lines_->answer(sent);
+  } else if (push) {
     delivery = link_->deliver(report.number, parts_of(report), age_ms());
     delivery.done = delivery.acknowledged && link_->wait_done(report.number);
   } else {
@@ -262,7 +313,8 @@ std::optional<Report> Station::step() {
   std::optional<Report> report = next();
   if (!report) return report;
   const Delivery delivery = deliver(*report);
-  if (!delivery.acknowledged && !stopped()) throw Error(ErrorCode::no_connection, delivery.why);
+  if (!delivery.acknowledged && !delivery.given_up && !stopped())
+    throw Error(ErrorCode::no_connection, delivery.why);
   return report;
 }
 

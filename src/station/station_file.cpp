@@ -79,8 +79,41 @@ void read_content(const TomlTable& t, StationFile& station) {
     t.refuse("allowed", "is for a station that listens; this one connects by itself");
 }
 
+FieldForm form_of(const TomlTable& t) {
+  FieldForm form{.name = t.text("name"), .of = t.text("of", t.text("name"))};
+  form.zero = t.number("zero", 0), form.scale = t.number("scale", 1);
+  if (t.has("decimals")) form.decimals = t.whole("decimals");
+  form.width = t.whole("width", 0);
+  form.missing = t.text("missing", "");
+  if (t.has("words")) {
+    const TomlTable words = t.table("words");
+    for (const std::string& key : words.keys()) form.words[key] = words.text(key);
+  }
+  t.done();
+  return form;
+}
+
+/// The receiver's own lines.
+LineFormat lines_of(const TomlTable& t) {
+  LineFormat format{.line = t.text("line"), .part = t.text("part", ""), .separator = t.text("separator", "")};
+  if (t.has("none")) format.none = t.text("none");
+  format.max_parts = t.whole("max_parts", format.max_parts);
+  format.line_end = t.text("line_end", format.line_end);
+  format.ask = t.text("ask", ""), format.acknowledge = t.text("acknowledge", "");
+  if (t.has("field"))
+    for (const TomlTable& field : t.tables("field")) format.forms.push_back(form_of(field));
+  for (const char* key : {"fields", "token"})
+    if (t.has(key)) t.refuse(key, "is of protocol \"text\"; lines of your own say what they hold");
+  try {
+    LineWriter check(format);
+  } catch (const Error& error) {
+    t.refuse("line", error.what());
+  }
+  return format;
+}
+
 void read_link(const TomlTable& t, StationFile& station) {
-  t.word("protocol", {"text"});
+  if (t.word("protocol", {"text", "lines"}) == "lines") station.lines = lines_of(t);
   const bool connects = t.has("connect"), listens = t.has("listen");
   if (connects == listens)
     t.refuse(connects ? "listen" : "protocol",
@@ -95,6 +128,9 @@ void read_link(const TomlTable& t, StationFile& station) {
   station.link.listens = listens;
   station.link.mode = t.word("mode", {"push", "ask"}) == "push" ? LinkMode::push : LinkMode::ask;
   read_content(t, station);
+  if (station.lines && station.lines->ask.empty() == (station.link.mode == LinkMode::ask))
+    t.refuse("mode", station.lines->ask.empty() ? "is \"ask\"; say with ask which line asks"
+                                                : "is \"push\"; a line that asks is for mode \"ask\"");
   station.link.timeout = seconds(t, "timeout_s", station.link.timeout);
   station.link.acknowledge = seconds(t, "acknowledge_s", station.link.acknowledge);
   station.link.finish = seconds(t, "finish_s", station.link.finish);
@@ -149,6 +185,10 @@ StationFile load_station(const std::string& path) {
   if (file.has("gauges")) station.gauges = (std::filesystem::path(folder) / file.text("gauges")).string();
   const TomlTable link = file.table("link");
   read_link(link, station);
+  if (station.mount == Mount::arm && station.lines)
+    link.refuse(
+        "protocol",
+        "is \"lines\"; a camera on the arm needs \"text\", since the robot's pose comes with its question");
   if (station.mount == Mount::arm && station.link.mode == LinkMode::push)
     link.refuse(
         "mode",

@@ -75,18 +75,6 @@ TEST_CASE("what neighbours add leaves a covariance, also where there is nothing"
             .norm() == 0);
 }
 
-TEST_CASE("the jackknife tells more where few cells settle much, and nearly the same of many") {
-  render::Random random(11);
-  const Eigen::Matrix4d unit = Eigen::Matrix4d::Identity();
-  Pulls contributions = white_pulls(random);
-  const auto growth = [&] {
-    return jackknife_of_cells(contributions).trace() / covariance_of_cells(contributions, unit, 4).trace();
-  };
-  CHECK(growth() < 1.02);
-  contributions.resize(8);
-  CHECK(growth() == doctest::Approx(2));
-}
-
 TEST_CASE("errors lie within two widened sigmas as often as normal ones, of few cells and of unequal ones") {
   render::Random random(13);
   for (const double unequal : {1.0, 3.0})

@@ -22,6 +22,8 @@ class TomlTable {
   TomlTable& operator=(TomlTable&&) noexcept;
 
   bool has(const std::string& key) const;
+  /// All of them, for a table whose keys are the user's own words.
+  std::vector<std::string> keys() const;
   double number(const std::string& key) const;  ///< finite
   double number(const std::string& key, double otherwise) const;
   int whole(const std::string& key) const;

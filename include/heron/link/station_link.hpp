@@ -32,8 +32,9 @@ struct LinkSettings {
 struct Delivery {
   bool acknowledged = false;
   bool done = false;  ///< the robot reported that it finished
-  int tries = 0;      ///< how often it was begun to be sent
-  std::string why;    ///< where it was not acknowledged
+  bool given_up = false;  ///< nobody waits for it any more; a station goes on with the next
+  int tries = 0;          ///< how often it was begun to be sent
+  std::string why = {};  ///< where it was not acknowledged
 };
 
 struct LinkCounts {

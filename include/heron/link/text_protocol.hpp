@@ -102,6 +102,9 @@ using RobotLine = std::variant<Robot, Ack, Next, Done>;
 std::string encode(const StationLine& line, const Fields& fields = default_fields());
 std::string encode(const RobotLine& line);
 
+/// The lines of a whole result, from RESULT to END, with LF between them.
+std::string encode_result(const Result& result, const std::vector<Part>& parts, const Fields& fields);
+
 /// A line that was read, or why it could not be.
 template <class Line>
 struct Parsed {

@@ -7,6 +7,7 @@
 #include "heron/files/target_file.hpp"
 #include "heron/gauge/gauge.hpp"
 #include "heron/image/picture.hpp"
+#include "heron/link/line_link.hpp"
 #include "heron/report/report.hpp"
 #include "heron/station/station_file.hpp"
 
@@ -23,8 +24,12 @@ class Station {
   /// together.
   explicit Station(StationFile file, std::unique_ptr<Camera> camera = nullptr, Work* stop = nullptr);
 
-  /// Connects to the robot. Throws Error{no_connection} when it is not there.
+  /// Connects to the robot. Throws Error{no_connection} when it is not there. A link of the receiver's own
+  /// lines only opens its port: the receiver is waited for when there is something to send.
   void open_link();
+  /// Instead: nothing goes out, `next` takes its pictures unasked, and `sent_text` says what would be sent.
+  /// Throws Error{invalid_argument} for a camera on the arm: where it stands comes with the robot's question.
+  void begin_dry_run();
 
   /// Takes the next picture, in mode `ask` when the robot asks, and finds the targets in it. Nothing when the
   /// recording has ended or after a stop; END-OF-RESULTS was then sent. A camera that fails is tried again
@@ -32,6 +37,10 @@ class Station {
   std::optional<Report> next();
   /// Sends the last report of `next` to the robot, and waits until the robot is done with it.
   [[nodiscard]] Delivery deliver(const Report& report);
+  /// What `deliver` sends of it, byte by byte; of a robot that asks, all answers one after the other.
+  std::string sent_text(const Report& report) const;
+  /// Tells the robot that no result will follow.
+  void farewell();
   /// `next`, then `deliver`. Throws Error{no_connection} with the result's number when it was not
   /// acknowledged, unless a stop was the reason.
   std::optional<Report> step();
@@ -46,7 +55,10 @@ class Station {
   int unfinished() const { return unfinished_; }
   /// How often the camera failed and was tried again.
   int camera_failures() const { return camera_failures_; }
-  StationLink* link() { return link_ ? &*link_ : nullptr; }
+  /// Of the link, once it is open.
+  LinkCounts link_counts() const;
+  Address link_address() const;
+  bool link_open_to_all() const;  ///< docs of StationLink
 
  private:
   struct Loaded {
@@ -59,6 +71,7 @@ class Station {
   bool take_picture();
   std::optional<Picture> take_patiently();
   int64_t age_ms() const;
+  void require_link() const;
   bool stopped() const { return stop_ && stop_->stopped(); }
 
   StationFile file_;
@@ -69,6 +82,8 @@ class Station {
   std::optional<GaugeSet> gauges_;
   bool looks_at_color_ = false;
   std::optional<StationLink> link_;
+  std::optional<LineLink> lines_;
+  bool dry_ = false;
   Picture picture_;
   std::chrono::steady_clock::time_point taken_{};
   uint64_t number_ = 0;

@@ -6,6 +6,7 @@
 #include <vector>
 
 #include "heron/base/pose.hpp"
+#include "heron/link/line_format.hpp"
 #include "heron/link/station_link.hpp"
 #include "heron/locate/pattern.hpp"
 
@@ -48,6 +49,7 @@ struct StationFile {
   std::chrono::milliseconds camera_timeout{10000};  ///< for a camera that fails, before the station ends
   std::set<Doubt> withhold = {Doubt::ambiguous};    ///< such parts are reported and not sent
   LinkSettings link;
+  std::optional<LineFormat> lines = {};  ///< the receiver's own lines, instead of the robot text protocol
 };
 
 /// Throws Error{bad_file} with line and column.

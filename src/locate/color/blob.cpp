@@ -53,6 +53,25 @@ Blob blob_of(const ImageView<const Rgb>& picture, const Image<uint8_t>& mask, co
   return blob;
 }
 
+namespace {
+
+/// Sigma of the direction of the longer axis, radians: what the border's pixels move the mixed second moment
+/// by.
+double axis_sigma(const Blob& blob, const SymmetricEigen& axes, double pixel_variance) {
+  const Component& c = blob.shape;
+  const auto& points = blob.outline.points;
+  double sum = 0;
+  for (size_t i = 0; i < points.size(); ++i) {
+    const Point2 a = points[i], b = points[(i + 1) % points.size()], from = (a + b) * 0.5 - Point2{c.x, c.y};
+    const double along = from.x * axes.vectors(0, 1) + from.y * axes.vectors(1, 1),
+                 across = from.x * axes.vectors(0, 0) + from.y * axes.vectors(1, 0);
+    sum += distance(a, b) * along * across * along * across;
+  }
+  return std::sqrt(pixel_variance * sum) / c.area / std::max(axes.values[1] - axes.values[0], 1e-9);
+}
+
+}  // namespace
+
 Detection detection_of(const Blob& blob, const std::string& name, double noise) {
   const Component& c = blob.shape;
   Detection s{.target = name, .x = c.x, .y = c.y};
@@ -65,17 +84,18 @@ Detection detection_of(const Blob& blob, const std::string& name, double noise) 
   // the mean of about a hundred pixels, that 17 such lengths share (2 x 9 x 17 / 100). Colors that are uneven
   // beside the border are so across it, too: they move it along stretches by what they differ over the three
   // pixels on either side that are mixed.
-  constexpr double mixed = 3, segment = 22;
+  constexpr double mixed = 3, segment = 12;
   const double channel_noise = 1.5 * noise;
   const double noise_share = blob.contrast > 0 ? channel_noise / blob.contrast : 0.3;
   const double uneven = std::max(0.0, blob.uneven - channel_noise * channel_noise * blob.uneven_by_noise);
   const double uneven_share = blob.contrast > 0 ? uneven / (blob.contrast * blob.contrast) : 0;
-  const double pixel_variance =
-      0.001 + 9 * noise_share * noise_share + segment * mixed * mixed * uneven_share;
+  const double by_noise = 0.001 + 9 * noise_share * noise_share,
+               by_unevenness = segment * mixed * mixed * uneven_share,
+               pixel_variance = by_noise + by_unevenness;
   s.sigma.x = std::sqrt(pixel_variance * blob.spread.x) / c.area;
   s.sigma.y = std::sqrt(pixel_variance * blob.spread.y) / c.area;
-  const double angle_noise = std::sqrt(pixel_variance * (blob.spread.x + blob.spread.y)) / c.area * along /
-                             std::max(along * along - across * across, 1e-9);
+  // What makes colors uneven is mostly a ramp over the region, which shifts it and hardly turns it.
+  const double angle_noise = axis_sigma(blob, axes, by_noise + 0.2 * by_unevenness);
   // Round is what noise of its border could have turned anywhere.
   s.has_angle = along > 1.06 * across && angle_noise < 0.2;
   if (s.has_angle) {

@@ -100,20 +100,18 @@ Eigen::Matrix<double, unknowns, unknowns> covariance_of_cells(
   return inverse * squares.sum * inverse * squares.growth;
 }
 
-/// About the jackknife over cells (MacKinnon, Nielsen, Webb, Cluster-robust inference:
-/// a guide to empirical practice, Journal of Econometrics 232, 2023), which is no less than the errors where
-/// few cells settle much. With nothing left to carry.
+/// The same of contributions that `inverse` has been applied to.
 template <class Scalar, int unknowns>
-Eigen::Matrix<double, unknowns, unknowns> jackknife_of_cells(
+Eigen::Matrix<double, unknowns, unknowns> covariance_of_influences(
     const std::vector<Eigen::Matrix<Scalar, unknowns, 1>>& cells, double free = unknowns) {
   const CellSquares<unknowns> squares(cells, free);
-  return squares.sum * (squares.growth * squares.growth);
+  return squares.sum * squares.growth;
 }
 
-/// The same of cells that lie side by side in rows of `across`, with nothing left to carry. What a cell
-/// shares with those around it counts as well, by Bartlett's weights (Conley, GMM estimation with cross
-/// sectional dependence, Journal of Econometrics 92, 1999), where that makes an unknown's variance larger: a
-/// pattern behind the part may be coarser than a cell.
+/// The same of cells that lie side by side in rows of `across`. What a cell shares with those around it
+/// counts as well, by Bartlett's weights (Conley, GMM estimation with cross sectional dependence, Journal of
+/// Econometrics 92, 1999), where that makes an unknown's variance larger: a pattern behind the part may be
+/// coarser than a cell.
 template <class Scalar, int unknowns>
 Eigen::Matrix<double, unknowns, unknowns> covariance_of_neighbours(
     const std::vector<Eigen::Matrix<Scalar, unknowns, 1>>& cells, int across, double free) {

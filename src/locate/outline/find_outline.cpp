@@ -213,8 +213,10 @@ PoseSigma sigma_by_stretches(const Detection& s) {
   std::vector<Eigen::Vector4d> cells;
   for (const auto& [at, contribution] : contributions) cells.push_back(contribution);
   const Eigen::Matrix4d c = covariance_of_cells(cells, Eigen::Matrix4d(normal.inverse()));
+  // Stretches pull by chance, too: only what is beyond it says that there is more.
+  const Eigen::Array4d chance = 1 + (2 / freedom_of_cells(cells)).sqrt();
   const auto raised = [&](double sigma, int i, double factor = 1) {
-    return std::max(sigma, factor * std::sqrt(c(i, i)));
+    return std::hypot(sigma, std::sqrt(std::max(0.0, factor * factor * c(i, i) - chance[i] * sigma * sigma)));
   };
   PoseSigma raised_all = s.sigma;
   raised_all.x = raised(*s.sigma.x, 0), raised_all.y = raised(*s.sigma.y, 1);

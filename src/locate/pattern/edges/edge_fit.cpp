@@ -80,7 +80,8 @@ Eigen::Matrix4d covariance_of(EdgeScratch& s, const Eigen::Matrix4d& inverse, do
   const Eigen::Matrix4f influence = (inverse * inflation).cast<float>();
   for (Eigen::Vector4f& cell : s.contributions) cell = influence * cell;
   const Eigen::Vector4d wider = student_growth(freedom_of_cells(s.contributions)).sqrt();
-  Eigen::Matrix4d covariance = wider.asDiagonal() * jackknife_of_cells(s.contributions) * wider.asDiagonal();
+  Eigen::Matrix4d covariance =
+      wider.asDiagonal() * covariance_of_influences(s.contributions) * wider.asDiagonal();
   covariance.diagonal() = covariance.diagonal().cwiseMax(by_noise * inverse.diagonal());
   return covariance;
 }

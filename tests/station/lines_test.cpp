@@ -1,0 +1,116 @@
+#include <doctest/doctest.h>
+
+#include "station_cell.hpp"
+
+using namespace station_cell;
+
+namespace {
+
+/// A station whose link is `lines`, listening on a port that the system chooses.
+StationFile with_lines(const std::string& lines) {
+  std::string text = cell().text(cell().fixed(), "listen = \"127.0.0.1:0\"\n" + lines);
+  text.replace(text.find("protocol = \"text\""), 17, "protocol = \"lines\"");
+  return cell().station(text);
+}
+
+const std::string pushed =
+    "mode = \"push\"\nline = \"{number};{count};{parts}\"\npart = \"{X},{y},{angle}\"\n"
+    "separator = \";\"\n[[link.field]]\nname = \"X\"\nof = \"x\"\nscale = 1000\n"
+    "decimals = 0\n";
+
+std::vector<std::string> fields_of(const std::string& line) {
+  std::vector<std::string> fields;
+  std::stringstream stream(line);
+  for (std::string field; std::getline(stream, field, ';');) fields.push_back(field);
+  return fields;
+}
+
+}  // namespace
+
+TEST_CASE("a station tells its parts in the receiver's own lines") {
+  Station station(with_lines(pushed));
+  station.open_link();
+  LineSocket receiver = LineSocket::connect(station.link_address(), 1000ms);
+  for (int number = 1; number <= 2; ++number) {
+    const auto report = station.step();
+    REQUIRE(report);
+    std::string line;
+    REQUIRE(receiver.read(line, 2000ms) == LineSocket::Wait::line);
+    const std::vector<std::string> fields = fields_of(line);
+    REQUIRE(fields.size() == 7);  // five leaves
+    CHECK(fields[0] == std::to_string(number));
+    CHECK(fields[1] == "5");
+    for (size_t i = 0; i < 5; ++i) {
+      const RobotPose& robot = *report->parts[i].robot;
+      double x = 0, y = 0, angle = 0;
+      REQUIRE(std::sscanf(fields[2 + i].c_str(), "%lf,%lf,%lf", &x, &y, &angle) == 3);
+      CHECK(std::abs(x - 1000 * robot.x_mm) <= 0.5);  // micrometres
+      CHECK(std::abs(y - robot.y_mm) <= 0.0005);
+      CHECK(std::abs(angle - robot.angle.degrees()) <= 0.0005);
+    }
+  }
+  CHECK_FALSE(station.step());
+}
+
+TEST_CASE("a station that is asked by the receiver's own line goes on when the one that asked is gone") {
+  Station station(
+      with_lines("mode = \"ask\"\nask = \"TRIG\"\nacknowledge = \"GOT\"\nline = \"{count}\"\n"
+                 "line_end = \"\\r\\n\"\ntimeout_s = 5\nacknowledge_s = 0.2\n"));
+  station.open_link();
+  { LineSocket::connect(station.link_address(), 1000ms).write("TRIG"); }
+  REQUIRE(station.step());
+  LineSocket robot = LineSocket::connect(station.link_address(), 1000ms);
+  robot.write("TRIG");
+  std::jthread side([&] {
+    std::string line;
+    CHECK(robot.read(line, 5000ms) == LineSocket::Wait::line);
+    CHECK(line == "5");
+    robot.write("GOT");
+  });
+  const auto report = station.next();
+  REQUIRE(report);
+  CHECK(report->number == 2);
+  CHECK(station.deliver(*report).acknowledged);
+}
+
+TEST_CASE("a dry run says byte by byte what would be sent, and sends nothing") {
+  const auto text_of = [](StationFile file) {
+    Station station(std::move(file));
+    station.begin_dry_run();
+    const auto report = station.next();
+    REQUIRE(report);
+    CHECK_THROWS_AS((void)station.deliver(*report), Error);
+    return station.sent_text(*report);
+  };
+  const std::string lines = text_of(with_lines(pushed));
+  CHECK(lines.starts_with("1;5;"));
+  CHECK(std::count(lines.begin(), lines.end(), '\n') == 1);
+  const std::string result =
+      text_of(cell().station(cell().text(cell().fixed(), "connect = \"127.0.0.1:1\"\nmode = \"push\"")));
+  CHECK(result.starts_with("RESULT 1 COUNT 5 AGE "));
+  CHECK(result.ends_with("\nEND 1\n"));
+  CHECK(std::count(result.begin(), result.end(), '\n') == 7);
+  const std::string answers =
+      text_of(cell().station(cell().text(cell().fixed(), "connect = \"127.0.0.1:1\"\nmode = \"ask\"")));
+  CHECK(answers.starts_with("PART 1 1 leaf "));
+  CHECK(answers.ends_with("\nNONE 1\n"));
+}
+
+TEST_CASE("mistakes in a receiver's own lines are named where they stand") {
+  const auto refusal = [](const std::string& lines) { return support::error_of([&] { with_lines(lines); }); };
+  CHECK(support::contains(refusal("mode = \"push\"\nline = \"{speed}\"\n"),
+                          "has no field 'speed'; it has number"));
+  CHECK(support::contains(refusal("mode = \"push\"\n"), "line"));
+  CHECK(support::contains(refusal("mode = \"ask\"\nline = \"{count}\"\n"), "say with ask which line asks"));
+  CHECK(support::contains(refusal("mode = \"push\"\nask = \"T\"\nline = \"{count}\"\n"), "for mode \"ask\""));
+  CHECK(support::contains(refusal("mode = \"push\"\ntoken = \"T\"\nline = \"{count}\"\n"),
+                          "protocol \"text\""));
+  CHECK(support::contains(
+      refusal("mode = \"push\"\nline = \"{count}\"\n[[link.field]]\nname = \"X\"\nof = \"x\"\nfactor = 2\n"),
+      "factor"));
+  std::string arm = cell().text("mount = \"arm\"\nflange_from_board = [0, 0, 0]",
+                                "listen = \"127.0.0.1:0\"\nmode = \"ask\"\nask = \"T\"\nline = \"{count}\"");
+  arm.replace(arm.find("protocol = \"text\""), 17, "protocol = \"lines\"");
+  CHECK(
+      support::contains(support::error_of([&] { cell().station(arm); }), "camera on the arm needs \"text\""));
+}
