@@ -21,6 +21,7 @@
 #include "heron/link/line_socket.hpp"
 #include "heron/render/random.hpp"
 #include "heron/simulation/simulated_camera.hpp"
+#include "sanitized.hpp"
 #include "support.hpp"
 
 using namespace heron;
@@ -331,7 +332,7 @@ TEST_CASE("a stream is cut into parts wherever its bytes are split, and garbage 
 TEST_CASE("a GenICam camera on loopback is found, set, gives pictures, and its end is noticed") {
   FakeGigE fake;
   CHECK(fake.listed());
-  const auto camera = open_genicam("127.0.0.1", {std::chrono::milliseconds(2000)});
+  const auto camera = open_genicam("127.0.0.1", {std::chrono::milliseconds(sanitized ? 10000 : 2000)});
   const CameraInfo info = camera->info();
   CHECK(info.width > 0);
   REQUIRE(info.exposure_ms);

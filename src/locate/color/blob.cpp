@@ -84,18 +84,16 @@ Detection detection_of(const Blob& blob, const std::string& name, double noise) 
   // the mean of about a hundred pixels, that 17 such lengths share (2 x 9 x 17 / 100). Colors that are uneven
   // beside the border are so across it, too: they move it along stretches by what they differ over the three
   // pixels on either side that are mixed.
-  constexpr double mixed = 3, segment = 12;
+  constexpr double mixed = 3, segment = 22;
   const double channel_noise = 1.5 * noise;
   const double noise_share = blob.contrast > 0 ? channel_noise / blob.contrast : 0.3;
   const double uneven = std::max(0.0, blob.uneven - channel_noise * channel_noise * blob.uneven_by_noise);
   const double uneven_share = blob.contrast > 0 ? uneven / (blob.contrast * blob.contrast) : 0;
-  const double by_noise = 0.001 + 9 * noise_share * noise_share,
-               by_unevenness = segment * mixed * mixed * uneven_share,
-               pixel_variance = by_noise + by_unevenness;
+  const double pixel_variance =
+      0.001 + 9 * noise_share * noise_share + segment * mixed * mixed * uneven_share;
   s.sigma.x = std::sqrt(pixel_variance * blob.spread.x) / c.area;
   s.sigma.y = std::sqrt(pixel_variance * blob.spread.y) / c.area;
-  // What makes colors uneven is mostly a ramp over the region, which shifts it and hardly turns it.
-  const double angle_noise = axis_sigma(blob, axes, by_noise + 0.2 * by_unevenness);
+  const double angle_noise = axis_sigma(blob, axes, pixel_variance);
   // Round is what noise of its border could have turned anywhere.
   s.has_angle = along > 1.06 * across && angle_noise < 0.2;
   if (s.has_angle) {
