@@ -14,6 +14,9 @@
 #include "heron/files/line_log.hpp"
 #include "heron/files/picture_file.hpp"
 #include "heron/files/report_json.hpp"
+#ifdef HERON_HAS_MODBUS_LINK
+#include "heron/modbus_link/modbus_link.hpp"
+#endif
 #include "heron/station/station.hpp"
 #include "log.hpp"
 #include "options.hpp"
@@ -117,14 +120,22 @@ void print_summary(const Tally& tally, const Station& station, bool stopped, boo
   log_note("run: {}{}", stopped ? "stopped by a signal: " : "", text);
 }
 
-void open_link(Station& station) {
+void open_link(Station& station, const Work& stop) {
   log_note("run: {}: {} {}", station.file().name,
            station.file().link.listens ? "waiting for the robot at" : "connecting to",
            station.file().link.address.text());
-  station.open_link();
+  if (const auto& registers = station.file().registers; !registers)
+    station.open_link();
+  else
+#ifdef HERON_HAS_MODBUS_LINK
+    station.open_link(std::make_unique<ModbusLink>(station.file().link, *registers, &stop));
+#else
+    fail_argument("run: this build has no Modbus; install libmodbus-dev and build again");
+#endif
   if (station.link_open_to_all())
     log_note("run: note: every machine that reaches {} may connect; {} in [link] keeps others out",
-             station.link_address().text(), station.file().lines ? "`allowed`" : "`allowed` or `token`");
+             station.link_address().text(),
+             station.file().lines || station.file().registers ? "`allowed`" : "`allowed` or `token`");
 }
 
 /// Line by line, with what does not print as its code.
@@ -155,7 +166,7 @@ int run(const RunOptions& o) {
   auto camera =
       file.camera.starts_with("recording:") ? nullptr : open_any_camera(file.camera, Pace::at_once, &stop);
   Station station(std::move(file), std::move(camera), &stop);
-  o.dry ? station.begin_dry_run() : open_link(station);
+  o.dry ? station.begin_dry_run() : open_link(station, stop);
   Tally tally;
   try {
     while (const std::optional<Report> report = station.next()) {

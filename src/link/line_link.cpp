@@ -148,8 +148,6 @@ struct LineLink::State {
 
 LineLink::LineLink(const LinkSettings& settings, const LineFormat& format, const Work* stop)
     : state_(std::make_unique<State>(settings, format, stop)) {}
-LineLink::LineLink(LineLink&&) noexcept = default;
-LineLink& LineLink::operator=(LineLink&&) noexcept = default;
 LineLink::~LineLink() = default;
 
 std::string LineLink::bytes_of(const SentReport& sent) const {

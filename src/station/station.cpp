@@ -1,6 +1,7 @@
 #include "heron/station/station.hpp"
 
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 
 #include <cmath>
 
@@ -8,6 +9,7 @@
 #include "heron/files/gauge_file.hpp"
 #include "heron/files/picture_file.hpp"
 #include "heron/gauge/measure.hpp"
+#include "heron/link/line_link.hpp"
 #include "heron/locate/prepared_picture.hpp"
 #include "heron/reader/reader.hpp"
 
@@ -60,6 +62,14 @@ std::vector<text_protocol::Part> parts_of(const Report& report) {
     if (p.withheld.empty() && p.robot)
       parts.push_back(part_of(p, report.number, static_cast<int>(parts.size()) + 1));
   return parts;
+}
+
+std::string registers_text(const RegisterMap& map, const SentReport& sent) {
+  std::string text;
+  for (const RegisterValue& v : registers_of(map, sent))
+    text += fmt::format("{:5} {:04x} {} {}{}\n", v.at, fmt::join(v.words, " "),
+                        v.valid ? "valid" : "not valid", v.name, v.refused.empty() ? "" : ": " + v.refused);
+  return text;
 }
 
 std::unique_ptr<Camera> recording_of(const std::string& address) {
@@ -151,11 +161,14 @@ void Station::load_gauge_set() {
 }
 
 void Station::open_link() {
+  if (file_.registers) fail_argument("station: the link is Modbus; open a ModbusLink and hand it over");
   if (file_.lines)
-    lines_.emplace(file_.link, *file_.lines, stop_);
+    machine_ = std::make_unique<LineLink>(file_.link, *file_.lines, stop_);
   else
     link_.emplace(file_.link, stop_);
 }
+
+void Station::open_link(std::unique_ptr<MachineLink> link) { machine_ = std::move(link); }
 
 void Station::begin_dry_run() {
   if (file_.mount == Mount::arm)
@@ -167,17 +180,17 @@ void Station::begin_dry_run() {
 }
 
 void Station::require_link() const {
-  if (!link_ && !lines_ && !dry_) fail_argument("station: the link is not open; call open_link() first");
+  if (!link_ && !machine_ && !dry_) fail_argument("station: the link is not open; call open_link() first");
 }
 
 LinkCounts Station::link_counts() const {
-  return link_ ? link_->counts() : lines_ ? lines_->counts() : LinkCounts{};
+  return link_ ? link_->counts() : machine_ ? machine_->counts() : LinkCounts{};
 }
 Address Station::link_address() const {
-  return link_ ? link_->address() : lines_ ? lines_->address() : file_.link.address;
+  return link_ ? link_->address() : machine_ ? machine_->address() : file_.link.address;
 }
 bool Station::link_open_to_all() const {
-  return link_ ? link_->open_to_all() : lines_ && lines_->open_to_all();
+  return link_ ? link_->open_to_all() : machine_ && machine_->open_to_all();
 }
 
 Report Station::examine(const Picture& picture, const RobotFromWorld& robot_from_world) {
@@ -241,7 +254,7 @@ int64_t Station::age_ms() const {
 /// Where the robot stands with its question; nothing after a stop.
 std::optional<RobotFromWorld> Station::frame_of_question() {
   if (file_.link.mode == LinkMode::push || dry_) return file_.robot_from_world;
-  if (lines_) return lines_->wait_asked() ? std::optional(file_.robot_from_world) : std::nullopt;
+  if (machine_) return machine_->wait_asked() ? std::optional(file_.robot_from_world) : std::nullopt;
   while (const auto question = link_->wait_next(number_)) {
     if (file_.mount == Mount::fixed) return file_.robot_from_world;
     if (question->robot_from_flange) return *question->robot_from_flange * file_.flange_from_world;
@@ -280,6 +293,7 @@ std::optional<Report> Station::next() {
 std::string Station::sent_text(const Report& report) const {
   using namespace text_protocol;
   if (file_.lines) return LineWriter(*file_.lines).write(sent_of(report, age_ms())) + file_.lines->line_end;
+  if (file_.registers) return registers_text(*file_.registers, sent_of(report, age_ms()));
   const std::vector<text_protocol::Part> parts = parts_of(report);
   const Fields& fields = file_.link.fields;
   if (file_.link.mode == LinkMode::push)
@@ -295,9 +309,9 @@ Delivery Station::deliver(const Report& report) {
   if (dry_) fail_argument("station: this is a dry run; nothing is sent");
   Delivery delivery;
   const bool push = file_.link.mode == LinkMode::push;
-  if (lines_) {
+  if (machine_) {
     const SentReport sent = sent_of(report, age_ms());
-    delivery = push ? lines_->deliver(sent) : lines_->answer(sent);
+    delivery = push ? machine_->deliver(sent) : machine_->answer(sent);
   } else if (push) {
     delivery = link_->deliver(report.number, parts_of(report), age_ms());
     delivery.done = delivery.acknowledged && link_->wait_done(report.number);

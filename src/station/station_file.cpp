@@ -112,8 +112,47 @@ LineFormat lines_of(const TomlTable& t) {
   return format;
 }
 
+MappedField mapped_of(const TomlTable& t) {
+  MappedField f{.at = t.whole("at"), .of = t.text("of")};
+  f.part = t.whole("part", 0), f.every = t.whole("every", 0);
+  if (t.has("type")) {
+    const auto& words = register_type_words;
+    const std::string word = t.word("type", {std::begin(words), std::end(words)});
+    f.type =
+        static_cast<RegisterType>(std::find(std::begin(words), std::end(words), word) - std::begin(words));
+  }
+  if (t.has("order"))
+    f.order = t.word("order", {"high_first", "low_first"}) == "high_first" ? WordOrder::high_first
+                                                                           : WordOrder::low_first;
+  f.zero = t.number("zero", 0), f.scale = t.number("scale", 1);
+  if (t.has("words")) {
+    const TomlTable words = t.table("words");
+    for (const std::string& key : words.keys()) f.words.emplace_back(key, words.number(key));
+  }
+  t.done();
+  return f;
+}
+
+/// A controller's registers.
+RegisterMap registers_of(const TomlTable& t) {
+  RegisterMap map;
+  map.max_parts = t.whole("max_parts", map.max_parts);
+  for (const TomlTable& field : t.tables("register")) map.fields.push_back(mapped_of(field));
+  for (const char* key : {"fields", "token", "connect"})
+    if (t.has(key))
+      t.refuse(key, "is not for protocol \"modbus\": the station listens, and registers say what it holds");
+  try {
+    map.require_valid();
+  } catch (const Error& error) {
+    t.refuse("register", error.what());
+  }
+  return map;
+}
+
 void read_link(const TomlTable& t, StationFile& station) {
-  if (t.word("protocol", {"text", "lines"}) == "lines") station.lines = lines_of(t);
+  const std::string protocol = t.word("protocol", {"text", "lines", "modbus"});
+  if (protocol == "lines") station.lines = lines_of(t);
+  if (protocol == "modbus") station.registers = registers_of(t);
   const bool connects = t.has("connect"), listens = t.has("listen");
   if (connects == listens)
     t.refuse(connects ? "listen" : "protocol",
@@ -128,6 +167,7 @@ void read_link(const TomlTable& t, StationFile& station) {
   station.link.listens = listens;
   station.link.mode = t.word("mode", {"push", "ask"}) == "push" ? LinkMode::push : LinkMode::ask;
   read_content(t, station);
+  if (station.registers && !listens) t.refuse("connect", "is not for protocol \"modbus\"; give listen");
   if (station.lines && station.lines->ask.empty() == (station.link.mode == LinkMode::ask))
     t.refuse("mode", station.lines->ask.empty() ? "is \"ask\"; say with ask which line asks"
                                                 : "is \"push\"; a line that asks is for mode \"ask\"");
@@ -185,10 +225,10 @@ StationFile load_station(const std::string& path) {
   if (file.has("gauges")) station.gauges = (std::filesystem::path(folder) / file.text("gauges")).string();
   const TomlTable link = file.table("link");
   read_link(link, station);
-  if (station.mount == Mount::arm && station.lines)
-    link.refuse(
-        "protocol",
-        "is \"lines\"; a camera on the arm needs \"text\", since the robot's pose comes with its question");
+  if (station.mount == Mount::arm && (station.lines || station.registers))
+    link.refuse("protocol",
+                "is not \"text\"; a camera on the arm needs \"text\", since the robot's pose comes with its "
+                "question");
   if (station.mount == Mount::arm && station.link.mode == LinkMode::push)
     link.refuse(
         "mode",

@@ -114,3 +114,34 @@ TEST_CASE("mistakes in a receiver's own lines are named where they stand") {
   CHECK(
       support::contains(support::error_of([&] { cell().station(arm); }), "camera on the arm needs \"text\""));
 }
+
+TEST_CASE("a station's registers are read from its file, and a dry run prints them") {
+  const auto with_registers = [](const std::string& registers) {
+    std::string text = cell().text(cell().fixed(), "listen = \"127.0.0.1:0\"\nmode = \"push\"\n" + registers);
+    text.replace(text.find("protocol = \"text\""), 17, "protocol = \"modbus\"");
+    return cell().station(text);
+  };
+  Station station(
+      with_registers("max_parts = 6\n[[link.register]]\nat = 10\nof = \"count\"\n[[link.register]]\nat = "
+                     "20\nof = \"x\"\npart = 1\n"
+                     "every = 4\ntype = \"int32\"\nscale = 1000\n[[link.register]]\nat = 22\nof = "
+                     "\"name\"\npart = 1\nevery = 4\n"
+                     "words = { leaf = 7 }\n"));
+  CHECK_THROWS_WITH_AS(station.open_link(), doctest::Contains("hand it over"), Error);
+  station.begin_dry_run();
+  const auto report = station.next();
+  REQUIRE(report);
+  const std::string text = station.sent_text(*report);
+  CHECK(text.starts_with("   10 0005 valid count\n   20 "));
+  CHECK(support::contains(text, "   22 0007 valid name of part 1\n"));
+  CHECK(support::contains(text, "   40 0000 0000 not valid x of part 6\n"));
+  const auto refusal = [&](const std::string& registers) {
+    return support::error_of([&] { with_registers(registers); });
+  };
+  CHECK(support::contains(refusal(""), "register"));
+  CHECK(
+      support::contains(refusal("[[link.register]]\nat = 1\nof = \"count\"\n"), "they go from 10 to 65535"));
+  CHECK(support::contains(refusal("[[link.register]]\nat = 10\nof = \"count\"\ntype = \"int8\"\n"), "int16"));
+  CHECK(support::contains(refusal("token = \"T\"\n[[link.register]]\nat = 10\nof = \"count\"\n"),
+                          "not for protocol"));
+}

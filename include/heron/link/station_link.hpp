@@ -31,10 +31,10 @@ struct LinkSettings {
 /// What became of one result.
 struct Delivery {
   bool acknowledged = false;
-  bool done = false;  ///< the robot reported that it finished
+  bool done = false;      ///< the robot reported that it finished
   bool given_up = false;  ///< nobody waits for it any more; a station goes on with the next
   int tries = 0;          ///< how often it was begun to be sent
-  std::string why = {};  ///< where it was not acknowledged
+  std::string why = {};   ///< where it was not acknowledged
 };
 
 struct LinkCounts {

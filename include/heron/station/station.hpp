@@ -7,7 +7,7 @@
 #include "heron/files/target_file.hpp"
 #include "heron/gauge/gauge.hpp"
 #include "heron/image/picture.hpp"
-#include "heron/link/line_link.hpp"
+#include "heron/link/machine_link.hpp"
 #include "heron/report/report.hpp"
 #include "heron/station/station_file.hpp"
 
@@ -27,6 +27,8 @@ class Station {
   /// Connects to the robot. Throws Error{no_connection} when it is not there. A link of the receiver's own
   /// lines only opens its port: the receiver is waited for when there is something to send.
   void open_link();
+  /// With a link that was opened already: ModbusLink for a file with registers.
+  void open_link(std::unique_ptr<MachineLink> link);
   /// Instead: nothing goes out, `next` takes its pictures unasked, and `sent_text` says what would be sent.
   /// Throws Error{invalid_argument} for a camera on the arm: where it stands comes with the robot's question.
   void begin_dry_run();
@@ -37,7 +39,8 @@ class Station {
   std::optional<Report> next();
   /// Sends the last report of `next` to the robot, and waits until the robot is done with it.
   [[nodiscard]] Delivery deliver(const Report& report);
-  /// What `deliver` sends of it, byte by byte; of a robot that asks, all answers one after the other.
+  /// What `deliver` sends of it, byte by byte; of a robot that asks, all answers one after the other. Of
+  /// registers a line each: its number, its words in hex, whether it is valid, and what it is.
   std::string sent_text(const Report& report) const;
   /// Tells the robot that no result will follow.
   void farewell();
@@ -82,7 +85,7 @@ class Station {
   std::optional<GaugeSet> gauges_;
   bool looks_at_color_ = false;
   std::optional<StationLink> link_;
-  std::optional<LineLink> lines_;
+  std::unique_ptr<MachineLink> machine_;  ///< instead of `link_`
   bool dry_ = false;
   Picture picture_;
   std::chrono::steady_clock::time_point taken_{};

@@ -7,6 +7,7 @@
 
 #include "heron/base/pose.hpp"
 #include "heron/link/line_format.hpp"
+#include "heron/link/register_map.hpp"
 #include "heron/link/station_link.hpp"
 #include "heron/locate/pattern.hpp"
 
@@ -49,6 +50,7 @@ struct StationFile {
   std::chrono::milliseconds camera_timeout{10000};  ///< for a camera that fails, before the station ends
   std::set<Doubt> withhold = {Doubt::ambiguous};    ///< such parts are reported and not sent
   LinkSettings link;
+  std::optional<RegisterMap> registers = {};  ///< Modbus, instead of the robot text protocol
   std::optional<LineFormat> lines = {};  ///< the receiver's own lines, instead of the robot text protocol
 };
 
