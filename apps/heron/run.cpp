@@ -182,6 +182,8 @@ int run(const RunOptions& o) {
         const std::string sent = station.sent_text(*report);
         if (o.json)
           fmt::print("{}\n", nlohmann::json{{"would_send", sent}}.dump());
+        else if (station.file().registers)
+          fmt::print("would hold:\n{}", sent);
         else
           print_sent(sent);
         std::fflush(stdout);

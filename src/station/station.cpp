@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 #include <fmt/ranges.h>
 
+#include <algorithm>
 #include <cmath>
 
 #include "heron/camera/pause.hpp"
@@ -65,10 +66,12 @@ std::vector<text_protocol::Part> parts_of(const Report& report) {
 }
 
 std::string registers_text(const RegisterMap& map, const SentReport& sent) {
+  std::vector<RegisterValue> values = registers_of(map, sent);
+  std::sort(values.begin(), values.end(), [](const auto& a, const auto& b) { return a.at < b.at; });
   std::string text;
-  for (const RegisterValue& v : registers_of(map, sent))
-    text += fmt::format("{:5} {:04x} {} {}{}\n", v.at, fmt::join(v.words, " "),
-                        v.valid ? "valid" : "not valid", v.name, v.refused.empty() ? "" : ": " + v.refused);
+  for (const RegisterValue& v : values)
+    text += fmt::format("{:5} {:04x} {} {}\n", v.at, fmt::join(v.words, " "), v.valid ? "valid" : "not valid",
+                        v.refused.empty() ? v.name : v.refused);
   return text;
 }
 
