@@ -80,6 +80,7 @@ class Keeping {
 std::string delivery_json(uint64_t number, const Delivery& d) {
   nlohmann::ordered_json j{
       {"number", number}, {"acknowledged", d.acknowledged}, {"done", d.done}, {"tries", d.tries}};
+  if (d.given_up) j["given_up"] = true;
   if (!d.why.empty()) j["why"] = d.why;
   return j.dump();
 }

@@ -6,6 +6,7 @@
 #include <netinet/in.h>
 #include <poll.h>
 #include <sys/socket.h>
+#include <sys/time.h>
 #include <unistd.h>
 
 #include <algorithm>
@@ -153,6 +154,9 @@ struct ModbusLink::State {
     socklen_t size = sizeof from;
     Socket socket(accept4(listener.fd(), reinterpret_cast<sockaddr*>(&from), &size, SOCK_CLOEXEC));
     if (socket.fd() < 0) return;
+    // One that asks and does not read its answers would hold up the rest: it is disconnected.
+    const timeval answer_wait{0, 100000};
+    setsockopt(socket.fd(), SOL_SOCKET, SO_SNDTIMEO, &answer_wait, sizeof answer_wait);
     std::array<char, INET_ADDRSTRLEN> text{};
     inet_ntop(AF_INET, &from.sin_addr, text.data(), text.size());
     const std::lock_guard lock(mutex);

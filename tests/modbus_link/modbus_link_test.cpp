@@ -214,6 +214,22 @@ TEST_CASE("wrong functions and addresses are refused, half requests and floods h
   for (modbus_t* other : others) modbus_close(other), modbus_free(other);
 }
 
+TEST_CASE("a peer that asks without end and reads no answer is disconnected, and holds up nobody") {
+  ModbusLink link(listening(LinkMode::ask), two_places());
+  Controller plc(link.address()), flood(link.address());
+  const int fd = modbus_get_socket(flood.raw());
+  const std::array<uint8_t, 12> request{0, 1, 0, 0, 0, 6, 1, 4, 0, 0, 0, 30};
+  bool over = false;
+  const auto deadline = std::chrono::steady_clock::now() + 20s;
+  while (!over && std::chrono::steady_clock::now() < deadline) {
+    const ssize_t sent = ::send(fd, request.data(), request.size(), MSG_NOSIGNAL | MSG_DONTWAIT);
+    over = sent < 0 && (errno == EPIPE || errno == ECONNRESET);
+  }
+  CHECK(over);
+  plc.write(modbus_ask, 1);
+  CHECK(link.wait_asked());
+}
+
 TEST_CASE("the heartbeat counts, nobody who asks ends the wait, and so does a stop") {
   LinkSettings settings = listening(LinkMode::ask);
   settings.finish = 200ms;
