@@ -49,9 +49,10 @@ class Socket {
 
 using Clock = std::chrono::steady_clock;
 
-/// A connected controller, and since when it has sent half a request.
+/// A connected controller, when it last sent a request, and since when it has sent half of one.
 struct Controller {
   Socket socket;
+  Clock::time_point asked = Clock::time_point::min();  ///< never: the first to go
   std::optional<Clock::time_point> half_since = {};
 };
 
@@ -164,11 +165,17 @@ struct ModbusLink::State {
     const auto& allowed = settings.allowed;
     const bool may_come =
         local || allowed.empty() || std::find(allowed.begin(), allowed.end(), text.data()) != allowed.end();
-    if (!may_come || controllers.size() >= most_controllers) {
+    if (!may_come) {
       ++counts.turned_away;
-      trace.noted(fmt::format("{} turned away: {}", text.data(),
-                              may_come ? "too many are connected" : "not allowed"));
+      trace.noted(fmt::format("{} turned away: not allowed", text.data()));
       return;
+    }
+    if (controllers.size() >= most_controllers) {  // connections that a cut cable left behind, say
+      const auto silent = std::min_element(controllers.begin(), controllers.end(),
+                                           [](const auto& a, const auto& b) { return a.asked < b.asked; });
+      controllers.erase(silent);
+      ++counts.turned_away;
+      trace.noted("too many are connected; the one that has been silent for longest is disconnected");
     }
     ++counts.connections;
     trace.noted(fmt::format("{} connected", text.data()));
@@ -197,7 +204,7 @@ struct ModbusLink::State {
       if (!controller.half_since) controller.half_since = Clock::now();
       return Clock::now() - *controller.half_since < half_wait;
     }
-    controller.half_since.reset();
+    controller.half_since.reset(), controller.asked = Clock::now();
     std::array<uint8_t, MODBUS_TCP_MAX_ADU_LENGTH> request{};
     modbus_set_socket(context.get(), controller.socket.fd());
     const int size = modbus_receive(context.get(), request.data());

@@ -194,12 +194,12 @@ TEST_CASE("wrong functions and addresses are refused, half requests and floods h
   CHECK(errno == EMBXILADD);
   CHECK(modbus_write_bit(plc.raw(), 0, 1) == -1);
   CHECK(errno == EMBXILADD);
-  // Half a request, a byte of one, and bytes of another protocol, from as many as may connect and more.
+  // Half a request, a byte of one, bytes of another protocol, and nothing, from more than may connect.
   std::vector<modbus_t*> others;
-  for (int i = 0; i < 24; ++i) {
+  for (int i = 0; i < 40; ++i) {
     modbus_t* other = modbus_new_tcp("127.0.0.1", link.address().port);
     others.push_back(other);
-    if (modbus_connect(other) != 0) continue;
+    if (modbus_connect(other) != 0 || i % 2 == 0) continue;
     const std::array<uint8_t, 8> bytes = i % 3 == 2
                                              ? std::array<uint8_t, 8>{'G', 'E', 'T', ' ', '/', ' ', 'H', 'T'}
                                              : std::array<uint8_t, 8>{0, 1, 0, 0, 0, 6, 1, 4};
@@ -212,6 +212,16 @@ TEST_CASE("wrong functions and addresses are refused, half requests and floods h
   CHECK(link.wait_asked());
   CHECK(link.counts().turned_away > 0);
   for (modbus_t* other : others) modbus_close(other), modbus_free(other);
+}
+
+TEST_CASE("a controller that comes anew finds a place beside connections that were left behind") {
+  ModbusLink link(listening(LinkMode::ask), two_places());
+  std::vector<std::unique_ptr<Controller>> left_behind;
+  for (int i = 0; i < 20; ++i) left_behind.push_back(std::make_unique<Controller>(link.address()));
+  Controller plc(link.address());
+  plc.write(modbus_ask, 5);
+  CHECK(link.wait_asked());
+  CHECK(link.counts().turned_away >= 4);
 }
 
 TEST_CASE("a peer that asks without end and reads no answer is disconnected, and holds up nobody") {
