@@ -121,7 +121,7 @@ void print_summary(const Tally& tally, const Station& station, bool stopped, boo
   log_note("run: {}{}", stopped ? "stopped by a signal: " : "", text);
 }
 
-void open_link(Station& station, const Work& stop) {
+void open_link(Station& station, [[maybe_unused]] const Work& stop) {
   log_note("run: {}: {} {}", station.file().name,
            station.file().link.listens ? "waiting for the robot at" : "connecting to",
            station.file().link.address.text());
