@@ -158,6 +158,7 @@ void print_sent(const std::string& bytes) {
 }
 
 int run(const RunOptions& o) {
+  if (o.dry && !o.trace.empty()) fail_argument("run: --trace keeps what a link sends; --dry-run opens none");
   StationFile file = load_station(o.station);
   require_not_read({o.reports, o.trace}, {o.station, file.mapping});
   Keeping keeping(o);

@@ -24,14 +24,6 @@ void require_form(const FieldForm& form) {
   if (form.width < 0 || form.width > 32) refuse("width must be 0 to 32");
 }
 
-std::string names_of(const std::vector<FieldInfo>& fields) {
-  std::string names;
-  for (const FieldInfo& f : fields)
-    names += fmt::format("{}{}{}", names.empty() ? "" : ", ", f.name,
-                         std::string(f.name).ends_with('.') ? "GAUGE" : "");
-  return names;
-}
-
 }  // namespace
 
 std::string written(const FieldValue& value, const FieldForm& form, bool whole) {
@@ -79,7 +71,30 @@ LineWriter::LineWriter(LineFormat format) : format_(std::move(format)) {
   if (!placed && !format_.part.empty())
     fail_argument("part is given; say with {parts} where they stand in line");
   if (std::any_of(none_.begin(), none_.end(), is_place)) fail_argument("none is for results without {parts}");
+  for (const FieldForm& form : format_.forms) require_used(form);
   if (line_.empty()) fail_argument("line is empty; it must say what is sent of a result");
+}
+
+void LineWriter::require_used(const FieldForm& form) const {
+  bool used = false;
+  for (const auto* pieces : {&line_, &part_, &none_})
+    for (const Piece& p : *pieces) {
+      if (p.form.of.empty() || p.form.name != form.name) continue;
+      used = true;
+      if (!p.is_text && !form.words.empty())
+        fail_argument(
+            fmt::format("field '{}': words are for a text, and '{}' is a number", form.name, form.of));
+    }
+  if (!used)
+    fail_argument(fmt::format("field '{}' stands in no line; write it as {{{}}}", form.name, form.name));
+}
+
+std::vector<std::string> LineWriter::fields() const {
+  std::vector<std::string> fields;
+  for (const auto* pieces : {&line_, &part_, &none_})
+    for (const Piece& p : *pieces)
+      if (!p.form.of.empty()) fields.push_back(p.form.of);
+  return fields;
 }
 
 std::vector<LineWriter::Piece> LineWriter::pieces_of(const std::string& text, const char* key,
@@ -120,7 +135,7 @@ std::vector<LineWriter::Piece> LineWriter::pieces_of(const std::string& text, co
     if (!info)
       fail_argument(fmt::format("{}: a {} has no field '{}'; it has {}", key,
                                 of_part ? "part" : "whole result", piece.form.of, names_of(fields)));
-    piece.whole = info->whole;
+    piece.whole = info->whole, piece.is_text = info->text;
     pieces.push_back(std::move(piece));
   }
   end_plain();

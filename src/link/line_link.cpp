@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <thread>
+#include <utility>
 
 #include "heron/base/error.hpp"
 #include "trace.hpp"
@@ -35,6 +36,7 @@ struct LineLink::State {
   LinkCounts counts;
   int refused_of_peer = 0;
   std::string why = "nobody connected";
+  bool asked_anew = false;  // while an acknowledgement was waited for
 
   State(const LinkSettings& s, const LineFormat& format, const Work* work)
       : settings(s), writer(format), stop(work), trace(s.trace, s.warn) {
@@ -140,9 +142,20 @@ struct LineLink::State {
     while (has_peer() && !stopped() && Clock::now() < deadline)
       if (const auto line = hear(std::min(left_until(deadline), newcomer_pause))) {
         if (*line == wanted) return true;
+        if (settings.mode == LinkMode::ask && *line == writer.format().ask) {
+          asked_anew = true;
+          return false;
+        }
         refuse(*line, wanted);
       }
     return false;
+  }
+
+  /// An acknowledgement that came late, of a result that was sent twice, is none of the next result.
+  void pass_over_late_lines() {
+    if (writer.format().acknowledge.empty()) return;
+    while (has_peer() && hear(Duration(1))) {
+    }
   }
 };
 
@@ -156,6 +169,7 @@ std::string LineLink::bytes_of(const SentReport& sent) const {
 
 Delivery LineLink::deliver(const SentReport& sent) {
   Delivery delivery;
+  state_->pass_over_late_lines();
   while (delivery.tries < most_sent && !state_->stopped()) {
     if (!state_->await_peer()) {
       delivery.why = state_->why;
@@ -177,6 +191,7 @@ bool LineLink::wait_asked() {
   State& s = *state_;
   const std::string& ask = s.writer.format().ask;
   const auto deadline = Clock::now() + s.settings.finish;
+  if (std::exchange(s.asked_anew, false) && s.has_peer()) return true;
   while (!s.stopped()) {
     s.look(s.has_peer() ? Duration(0) : newcomer_pause);
     if (s.has_peer())

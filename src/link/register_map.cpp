@@ -66,12 +66,10 @@ void RegisterMap::require_valid() const {
   for (const MappedField& f : fields) {
     const std::string what = fmt::format("register {}: ", f.at);
     const auto& infos = f.part > 0 ? part_fields() : report_fields();
-    if (!field_info(infos, f.of)) {
-      std::string names;
-      for (const FieldInfo& info : infos) names += fmt::format("{}{}", names.empty() ? "" : ", ", info.name);
+    const FieldInfo* info = field_info(infos, f.of);
+    if (!info)
       fail_argument(fmt::format("{}a {} has no field '{}'; it has {}", what,
-                                f.part > 0 ? "part" : "whole result", f.of, names));
-    }
+                                f.part > 0 ? "part" : "whole result", f.of, names_of(infos)));
     if (f.part < 0 || f.part > max_parts)
       fail_argument(fmt::format("{}part must be 1 to {}", what, max_parts));
     if (f.every != 0 && (f.part == 0 || f.every < register_count(f.type)))
@@ -79,8 +77,9 @@ void RegisterMap::require_valid() const {
                                 register_count(f.type)));
     if (!std::isfinite(f.zero) || !std::isfinite(f.scale) || f.scale == 0)
       fail_argument(what + "zero and scale must be finite, and scale not 0");
-    const bool is_text = f.of == "name" || f.of == "verdict" || f.of == "picture";
-    if (is_text && f.words.empty())
+    if (!info->text && !f.words.empty())
+      fail_argument(fmt::format("{}words are for a text, and '{}' is a number", what, f.of));
+    if (info->text && f.words.empty())
       fail_argument(fmt::format(
           "{}'{}' is a text; give the numbers that stand for it, as words = {{ leaf = 1 }}", what, f.of));
     for (int copy = 0; copy < copies_of(f, max_parts); ++copy)

@@ -32,7 +32,7 @@ struct Row {
 using Part = const ReportedPart&;
 const std::vector<Row<Part>>& part_rows() {
   static const std::vector<Row<Part>> rows{
-      {{"name", "name of its target"}, [](Part p) -> FieldValue { return p.detection.target; }},
+      {{"name", "name of its target", false, true}, [](Part p) -> FieldValue { return p.detection.target; }},
       {{"x", "mm in the robot's frame"}, [](Part p) -> FieldValue { return p.robot->x_mm; }},
       {{"y", "mm in the robot's frame"}, [](Part p) -> FieldValue { return p.robot->y_mm; }},
       {{"z", "mm in the robot's frame"}, [](Part p) -> FieldValue { return p.robot->z_mm; }},
@@ -52,7 +52,8 @@ const std::vector<Row<Part>>& part_rows() {
        [](Part p) { return yes(p.detection.ambiguous.has_value()); }},
       {{"range_end", "1: it lies near the end of a range", true},
        [](Part p) { return yes(!p.detection.range_end.empty()); }},
-      {{"verdict", "good, bad, not found or not measured"}, [](Part p) { return known(p.verdict); }},
+      {{"verdict", "good, bad, not found or not measured", false, true},
+       [](Part p) { return known(p.verdict); }},
       {{"pixel_x", "pixels in the picture"}, [](Part p) -> FieldValue { return p.detection.x; }},
       {{"pixel_y", "pixels in the picture"}, [](Part p) -> FieldValue { return p.detection.y; }},
       {{"pixel_angle", "degrees in the picture, from x towards y"},
@@ -86,8 +87,8 @@ const std::vector<Row<Sent>>& report_rows() {
        [](Sent s) -> FieldValue { return static_cast<double>(s.age_ms); }},
       {{"elapsed_ms", "milliseconds that finding took"},
        [](Sent s) -> FieldValue { return s.report.elapsed_ms; }},
-      {{"picture", "its name"}, [](Sent s) -> FieldValue { return s.report.picture; }},
-      {{"verdict", "of the picture: good, bad, not found or not measured"},
+      {{"picture", "its name", false, true}, [](Sent s) -> FieldValue { return s.report.picture; }},
+      {{"verdict", "of the picture: good, bad, not found or not measured", false, true},
        [](Sent s) { return known(s.report.verdict); }},
   };
   return rows;
@@ -148,6 +149,14 @@ const FieldInfo* field_info(const std::vector<FieldInfo>& fields, const std::str
     if (own == name || (own.ends_with('.') && name.starts_with(own) && name.size() > own.size())) return &f;
   }
   return nullptr;
+}
+
+std::string names_of(const std::vector<FieldInfo>& fields) {
+  std::string names;
+  for (const FieldInfo& f : fields)
+    names += fmt::format("{}{}{}", names.empty() ? "" : ", ", f.name,
+                         f.name == std::string(readings) ? "GAUGE" : "");
+  return names;
 }
 
 FieldValue field_of(const SentReport& sent, const std::string& name) {

@@ -140,6 +140,22 @@ Station::Station(StationFile file, std::unique_ptr<Camera> camera, Work* stop)
     targets_.push_back({std::move(loaded.target), options});
   }
   if (!file_.gauges.empty()) load_gauge_set();
+  require_readings();
+}
+
+/// A reading of a gauge that there is not would always be missing.
+void Station::require_readings() const {
+  std::vector<std::string> fields;
+  if (file_.lines) fields = LineWriter(*file_.lines).fields();
+  if (file_.registers)
+    for (const MappedField& f : file_.registers->fields) fields.push_back(f.of);
+  const std::string reading = "reading.";
+  for (const std::string& field : fields)
+    if (field.starts_with(reading) && !(gauges_ && gauges_->gauge(field.substr(reading.size()))))
+      fail_argument(gauges_
+                        ? fmt::format("station: the link sends '{}', and {} has no gauge of that name", field,
+                                      file_.gauges)
+                        : fmt::format("station: the link sends '{}', and the station has no gauges", field));
 }
 
 /// A gauge that follows a target which the station does not find would never be measured.
@@ -178,7 +194,6 @@ void Station::begin_dry_run() {
     fail_argument(
         "station: the camera is on the arm, whose place comes with the robot's question; a dry run has no "
         "robot");
-  if (file_.lines) LineWriter check(*file_.lines);
   dry_ = true;
 }
 

@@ -89,7 +89,7 @@ TEST_CASE("a format that cannot be meant is refused with what may stand there") 
   CHECK(format_error({.line = "{number}", .line_end = "\r"}).find("line_end") != std::string::npos);
   CHECK(format_error({.line = "{number}", .max_parts = 0}).find("max_parts") != std::string::npos);
   const auto with_form = [](FieldForm form) {
-    return format_error({.line = "{number}", .forms = {std::move(form)}});
+    return format_error({.line = "{parts}", .part = "{x} {X}", .forms = {std::move(form)}});
   };
   CHECK(with_form({.name = "X", .of = "xx"}).find("there is no field 'xx'; a part has index, name") !=
         std::string::npos);
@@ -100,4 +100,8 @@ TEST_CASE("a format that cannot be meant is refused with what may stand there") 
   CHECK(with_form({.name = "", .of = "x"}).find("needs a name") != std::string::npos);
   CHECK(format_error({.line = "{number}", .forms = {{.name = "X", .of = "x"}, {.name = "X", .of = "y"}}})
             .find("two fields are called 'X'") != std::string::npos);
+  CHECK(format_error({.line = "{number}", .forms = {{.name = "X", .of = "x"}}}).find("stands in no line") !=
+        std::string::npos);
+  CHECK(with_form({.name = "X", .of = "x", .words = {{"leaf", "1"}}}).find("words are for a text") !=
+        std::string::npos);
 }

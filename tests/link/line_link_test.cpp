@@ -150,3 +150,30 @@ TEST_CASE("nobody who asks ends the wait, and so does a stop") {
 TEST_CASE("mode ask needs a line that asks") {
   CHECK_THROWS_AS(LineLink(listening(LinkMode::ask), format()), Error);
 }
+
+TEST_CASE("a question instead of the acknowledgement gives up the result and is answered itself") {
+  LineLink link(listening(LinkMode::ask), format("OK", "TRIG"));
+  LineSocket robot = LineSocket::connect(link.address(), 1000ms);
+  robot.write("TRIG");
+  REQUIRE(link.wait_asked());
+  robot.write("TRIG");
+  CHECK(link.answer(ThreeParts(1).sent()).given_up);
+  REQUIRE(link.wait_asked());
+  robot.write("OK");
+  CHECK(link.answer(ThreeParts(2).sent()).acknowledged);
+  CHECK(link.counts().refused_lines == 0);
+}
+
+TEST_CASE("a late acknowledgement is none of the next result") {
+  LineLink link(listening(), format("OK"));
+  LineSocket robot = LineSocket::connect(link.address(), 1000ms);
+  std::thread answers([&] {
+    CHECK(heard(robot) == "1:1 2 3");
+    CHECK(heard(robot) == "1:1 2 3");  // sent again: the robot answers both
+    robot.write("OK\nOK");
+  });
+  CHECK(link.deliver(ThreeParts(1).sent()).acknowledged);
+  answers.join();
+  std::this_thread::sleep_for(50ms);
+  CHECK_FALSE(link.deliver(ThreeParts(2).sent()).acknowledged);
+}

@@ -86,5 +86,6 @@ TEST_CASE("a map that cannot be meant is refused with the register that is wrong
              "at least 2"));
   CHECK(says(map_error({{.at = 10, .of = "x", .part = 1, .scale = 0}}), "scale not 0"));
   CHECK(says(map_error({{.at = 10, .of = "name", .part = 1}}), "give the numbers that stand for it"));
+  CHECK(says(map_error({{.at = 10, .of = "count", .words = {{"leaf", 1}}}}), "words are for a text"));
   CHECK(says(map_error({{.at = 10, .of = "count"}}, 0), "max_parts"));
 }

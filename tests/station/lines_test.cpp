@@ -96,6 +96,12 @@ TEST_CASE("a dry run says byte by byte what would be sent, and sends nothing") {
   CHECK(answers.ends_with("\nNONE 1\n"));
 }
 
+TEST_CASE("a reading of a gauge that there is not is refused before anything is connected") {
+  const StationFile file = with_lines("mode = \"push\"\nline = \"{parts}\"\npart = \"{reading.slot}\"\n");
+  CHECK(support::contains(support::error_of([&] { const Station station(file); }),
+                          "the station has no gauges"));
+}
+
 TEST_CASE("mistakes in a receiver's own lines are named where they stand") {
   const auto refusal = [](const std::string& lines) { return support::error_of([&] { with_lines(lines); }); };
   CHECK(support::contains(refusal("mode = \"push\"\nline = \"{speed}\"\n"),

@@ -47,13 +47,16 @@ class LineWriter {
   /// Without the end of the last line.
   std::string write(const SentReport& sent) const;
   const LineFormat& format() const { return format_; }
+  /// The fields that the lines hold.
+  std::vector<std::string> fields() const;
 
  private:
   struct Piece {
     std::string text = {};  ///< as it stands, where there is no field
     FieldForm form = {};
-    bool whole = false, parts = false;
+    bool whole = false, is_text = false, parts = false;
   };
+  void require_used(const FieldForm& form) const;
   std::vector<Piece> pieces_of(const std::string& text, const char* key, bool of_part) const;
   template <class Value>
   static std::string joined(const std::vector<Piece>& pieces, const Value& value);

@@ -24,6 +24,7 @@ struct FieldInfo {
   const char* name;
   const char* what;    ///< for people, with its unit
   bool whole = false;  ///< a whole number
+  bool text = false;
 };
 /// Fields of a whole report.
 const std::vector<FieldInfo>& report_fields();
@@ -32,6 +33,9 @@ const std::vector<FieldInfo>& part_fields();
 
 /// The entry for `name` in one of these lists; null when there is none.
 const FieldInfo* field_info(const std::vector<FieldInfo>& fields, const std::string& name);
+
+/// Their names, for people: "x, y, reading.GAUGE".
+std::string names_of(const std::vector<FieldInfo>& fields);
 
 /// A field of the whole report, and of the part that is sent as number `index`, from 0. Throws
 /// Error{invalid_argument} for a name that is not in its list.

@@ -70,6 +70,7 @@ class Station {
   };
   std::optional<Report> look();
   void load_gauge_set();
+  void require_readings() const;
   std::optional<RobotFromWorld> frame_of_question();
   bool take_picture();
   std::optional<Picture> take_patiently();
