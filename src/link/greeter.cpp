@@ -84,9 +84,7 @@ void Greeter::greet(LineSocket socket, Trace& trace) {
 }
 
 bool Greeter::may_come(const LineSocket& socket) const {
-  return !settings_.listens || settings_.allowed.empty() || socket.peer_is_local() ||
-         std::find(settings_.allowed.begin(), settings_.allowed.end(), socket.peer()) !=
-             settings_.allowed.end();
+  return !settings_.listens || settings_.allows(socket.peer(), socket.peer_is_local());
 }
 
 Greeter::Answer Greeter::answer_of(Candidate& candidate, Trace& trace) {

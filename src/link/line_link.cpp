@@ -48,12 +48,6 @@ struct LineLink::State {
   bool stopped() const { return stop && stop->stopped(); }
   bool has_peer() const { return peer && peer->is_open(); }
 
-  bool may_come(const LineSocket& socket) const {
-    return settings.allowed.empty() || socket.peer_is_local() ||
-           std::find(settings.allowed.begin(), settings.allowed.end(), socket.peer()) !=
-               settings.allowed.end();
-  }
-
   void admit(LineSocket socket) {
     if (has_peer()) trace.noted("connection ended: a receiver came anew");
     trace.noted(fmt::format("connected with {}", socket.peer()));
@@ -66,7 +60,7 @@ struct LineLink::State {
     if (listener) {
       auto socket = listener->accept(wait, stop);
       if (!socket) return;
-      if (may_come(*socket)) return admit(std::move(*socket));
+      if (settings.allows(socket->peer(), socket->peer_is_local())) return admit(std::move(*socket));
       why = fmt::format("{} is not among the allowed addresses", socket->peer());
       ++counts.turned_away;
       trace.noted("turned away: " + why);

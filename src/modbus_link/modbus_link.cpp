@@ -162,10 +162,7 @@ struct ModbusLink::State {
     inet_ntop(AF_INET, &from.sin_addr, text.data(), text.size());
     const std::lock_guard lock(mutex);
     const bool local = (ntohl(from.sin_addr.s_addr) >> 24u) == 127;
-    const auto& allowed = settings.allowed;
-    const bool may_come =
-        local || allowed.empty() || std::find(allowed.begin(), allowed.end(), text.data()) != allowed.end();
-    if (!may_come) {
+    if (!settings.allows(text.data(), local)) {
       ++counts.turned_away;
       trace.noted(fmt::format("{} turned away: not allowed", text.data()));
       return;

@@ -1,4 +1,5 @@
 #pragma once
+#include <algorithm>
 #include <functional>
 #include <memory>
 #include <optional>
@@ -26,6 +27,11 @@ struct LinkSettings {
   /// Called at once with what a person at the station should know: why a robot was turned away, a line that
   /// was refused, a trace that cannot be written.
   std::function<void(const std::string&)> warn = {};
+
+  /// Whether a peer at this IP address may connect; `local`: it is this machine.
+  bool allows(const std::string& ip, bool local) const {
+    return local || allowed.empty() || std::find(allowed.begin(), allowed.end(), ip) != allowed.end();
+  }
 };
 
 /// What became of one result.
