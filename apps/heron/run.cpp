@@ -54,7 +54,7 @@ class Keeping {
 
   /// The first picture that cannot be written is reported; none are kept after it, and the station goes on.
   void keep_picture(const Station& station, const Report& report) {
-    if (o_.pictures.empty() || pictures_failed_) return;
+    if (o_.pictures.empty() || pictures_failed_ || station.left_behind()) return;
     try {
       save_picture(picture_name(report.number), draw_report(grey_levels(station.picture()), report));
     } catch (const Error& error) {
@@ -114,11 +114,20 @@ void print_summary(const Tally& tally, const Station& station, bool stopped, boo
   if (link.repeats > 0) text += fmt::format(", {} sent again", link.repeats);
   if (link.refused_lines > 0) text += fmt::format(", {} refused", counted(link.refused_lines, "line"));
   if (link.turned_away > 0) text += fmt::format(", {} turned away", counted(link.turned_away, "peer"));
+  if (station.given_up() > 0) text += fmt::format(", {} given up", counted(station.given_up(), "result"));
   if (station.camera_failures() > 0)
     text += fmt::format(", the camera failed {} and went on", counted(station.camera_failures(), "time"));
   if (station.unfinished() > 0)
     text += fmt::format("; {} acknowledged but never reported DONE", counted(station.unfinished(), "result"));
   log_note("run: {}{}", stopped ? "stopped by a signal: " : "", text);
+}
+
+void say_what_the_store_knows(const Station& station) {
+  if (!station.file().store || station.taken_before() == 0) return;
+  const std::string& camera = station.file().camera;
+  log_note("run: the store {} has results of {} of {}; {}", station.file().store->results.folder,
+           counted(static_cast<int>(station.taken_before()), "picture"), camera,
+           camera.starts_with("recording:") ? "the run goes on after them" : "their numbers go on");
 }
 
 void open_link(Station& station, [[maybe_unused]] const Work& stop) {
@@ -133,6 +142,7 @@ void open_link(Station& station, [[maybe_unused]] const Work& stop) {
 #else
     fail_argument("run: this build has no Modbus; install libmodbus-dev and build again");
 #endif
+  say_what_the_store_knows(station);
   if (station.link_open_to_all())
     log_note("run: note: every machine that reaches {} may connect; {} in [link] keeps others out",
              station.link_address().text(),
@@ -173,14 +183,16 @@ int run(const RunOptions& o) {
   try {
     while (const std::optional<Report> report = station.next()) {
       tally.add(*report);
+      if (station.left_behind())
+        log_note("run: result {} was not delivered before the station ended; it is sent now", report->number);
       if (o.json)
         fmt::print("{}\n", report_json(*report));
       else
         print_report(*report);
       std::fflush(stdout);
       keeping.keep_line(report_json(*report));  // before it is sent: what a robot got is always on record
-      keeping.keep_picture(station, *report);
       if (o.dry) {
+        keeping.keep_picture(station, *report);
         const std::string sent = station.sent_text(*report);
         if (o.json)
           fmt::print("{}\n", nlohmann::json{{"would_send", sent}}.dump());
@@ -193,6 +205,7 @@ int run(const RunOptions& o) {
       }
       const Delivery delivery = station.deliver(*report);
       keeping.keep_line(delivery_json(report->number, delivery));
+      keeping.keep_picture(station, *report);  // after it was sent: drawing takes longer than sending
       log_detail("run: result {} of {}: {} in {:.1f} ms, sent {}, {}", report->number, report->picture,
                  counted(static_cast<int>(report->parts.size()), "part"), report->elapsed_ms,
                  counted(delivery.tries, "time"),

@@ -40,6 +40,8 @@ void add_robot(CLI::App& simulate, Action& action) {
       ->capture_default_str();
   c->add_option("--timeout", o->timeout_s, "seconds to wait for the station")->capture_default_str();
   c->add_option("--token", o->settings.token, "token that the station expects");
+  c->add_option("--memory", o->settings.memory,
+                "file in which the robot keeps what it must know after it was switched off in the middle");
   c->add_flag("--ask", o->settings.asks, "requests each part instead of receiving what is sent");
   c->add_option("--look", o->looks,
                 "X,Y,ANGLE of the arm for the next picture, sent with the request; may be repeated")

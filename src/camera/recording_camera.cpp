@@ -1,5 +1,7 @@
 #include <fmt/format.h>
 
+#include <algorithm>
+
 #include "heron/camera/camera.hpp"
 #include "heron/camera/pause.hpp"
 #include "heron/files/picture_file.hpp"
@@ -12,8 +14,9 @@ using Clock = std::chrono::steady_clock;
 
 class RecordingCamera : public Camera {
  public:
-  RecordingCamera(const std::string& folder, Pace pace, const Work* stop)
+  RecordingCamera(const std::string& folder, Pace pace, const Work* stop, size_t passed)
       : recording_(load_recording(folder)), pace_(pace), stop_(stop) {
+    first_ = next_ = std::min(passed, recording_.size());
     const Picture first = load_picture(recording_.path(0));
     width_ = first.width(), height_ = first.height();
   }
@@ -29,7 +32,7 @@ class RecordingCamera : public Camera {
   std::optional<Picture> take() override {
     if (next_ == recording_.size()) return std::nullopt;
     const RecordedPicture& recorded = recording_.pictures[next_];
-    if (next_ == 0) begun_ = Clock::now() - time_of(recorded);
+    if (next_ == first_) begun_ = Clock::now() - time_of(recorded);
     if (pace_ == Pace::as_taken) pause_until(begun_ + time_of(recorded), stop_);
     if (stop_ && stop_->stopped()) return std::nullopt;
     Picture picture = load_picture(recording_.path(next_++));
@@ -50,14 +53,15 @@ class RecordingCamera : public Camera {
   Pace pace_;
   const Work* stop_;
   int width_ = 0, height_ = 0;
-  size_t next_ = 0;
+  size_t first_ = 0, next_ = 0;
   Clock::time_point begun_{};
 };
 
 }  // namespace
 
-std::unique_ptr<Camera> open_recording(const std::string& folder, Pace pace, const Work* stop) {
-  return std::make_unique<RecordingCamera>(folder, pace, stop);
+std::unique_ptr<Camera> open_recording(const std::string& folder, Pace pace, const Work* stop,
+                                       size_t passed) {
+  return std::make_unique<RecordingCamera>(folder, pace, stop, passed);
 }
 
 }  // namespace heron

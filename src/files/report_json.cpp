@@ -58,7 +58,11 @@ Json json_of(const ReportedPart& part) {
     j["points"].push_back(std::move(point));
   }
   for (size_t i = 0; i < s.lengths.size(); ++i) {
-    Json span{{"name", s.lengths[i].name}, {"length", distance(s.lengths[i].from, s.lengths[i].to)}};
+    const MeasuredLength& l = s.lengths[i];
+    Json span{{"name", l.name},
+              {"length", distance(l.from, l.to)},
+              {"from", {l.from.x, l.from.y}},
+              {"to", {l.to.x, l.to.y}}};
     if (i < part.lengths_mm.size()) span["length_mm"] = part.lengths_mm[i];
     j["lengths"].push_back(std::move(span));
   }

@@ -9,6 +9,7 @@
 #include <charconv>
 #include <filesystem>
 
+#include "base/hash.hpp"
 #include "codecs.hpp"
 #include "heron/files/atomic_file.hpp"
 #include "heron/files/input_budget.hpp"
@@ -21,24 +22,23 @@ namespace {
 constexpr const char* keyword = "Able Heron target";
 constexpr int target_version = 1;
 
-/// FNV-1a (Fowler, Noll, Vo) over size, mask and the pixels that count.
+/// Over size, mask and the pixels that count.
 std::string hash_of(const TaughtPicture& taught) {
   const auto& [pixels, color, mask, origin, extras] = taught;
-  uint64_t hash = 0xcbf29ce484222325ULL;
-  const auto take = [&](uint64_t byte) { hash = (hash ^ (byte & 255)) * 0x100000001b3ULL; };
-  for (const int size : {pixels.width(), pixels.height()})
-    for (int shift = 0; shift < 32; shift += 8) take(static_cast<uint64_t>(size) >> shift);
+  Hash hash;
+  for (const int size : {pixels.width(), pixels.height()}) hash.take(static_cast<uint64_t>(size), 4);
   for (int y = 0; y < pixels.height(); ++y)
     for (int x = 0; x < pixels.width(); ++x) {
-      take(mask(x, y) ? 1 : 0);
+      hash.take(mask(x, y) ? 1 : 0, 1);
       if (!mask(x, y)) continue;
       if (color.empty()) {
-        take(pixels(x, y));
+        hash.take(pixels(x, y), 1);
       } else {
-        take(color(x, y).r), take(color(x, y).g), take(color(x, y).b);
+        const Rgb p = color(x, y);
+        hash.take(p.r, 1), hash.take(p.g, 1), hash.take(p.b, 1);
       }
     }
-  return fmt::format("{:016x}", hash);
+  return hash.text();
 }
 
 std::string pair(double a, double b) { return fmt::format("[{}, {}]", toml_number(a), toml_number(b)); }

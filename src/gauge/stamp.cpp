@@ -1,25 +1,10 @@
 #include <fmt/format.h>
 
+#include "base/hash.hpp"
 #include "heron/gauge/gauge.hpp"
 
 namespace heron {
 namespace {
-
-/// FNV-1a (Fowler, Noll, Vo).
-class Hash {
- public:
-  void take(uint64_t value, int bytes = 8) {
-    for (int i = 0; i < bytes; ++i) hash_ = (hash_ ^ ((value >> (8 * i)) & 255)) * 0x100000001b3ULL;
-  }
-  void take(const std::string& text) {
-    for (const char c : text) take(static_cast<unsigned char>(c), 1);
-    take(text.size());
-  }
-  std::string text() const { return fmt::format("{:016x}", hash_); }
-
- private:
-  uint64_t hash_ = 0xcbf29ce484222325ULL;
-};
 
 void take(Hash& hash, const SettingValue& value) {
   std::visit(

@@ -58,7 +58,11 @@ struct StationLink::State {
   std::jthread heartbeat;  // the last member: it ends before the others go
 
   State(const LinkSettings& s, const Work* work)
-      : settings(s), stop(work), trace(s.trace, s.warn), greeter(s, new_session(), work) {}
+      : settings(s),
+        stop(work),
+        trace(s.trace, s.warn),
+        greeter(s, s.session.empty() ? new_session() : s.session, work),
+        newest(s.newest) {}
 
   void start_heartbeat() {
     heartbeat = std::jthread([this](const std::stop_token& over) {
@@ -187,7 +191,7 @@ StationLink::StationLink(StationLink&&) noexcept = default;
 StationLink& StationLink::operator=(StationLink&&) noexcept = default;
 StationLink::~StationLink() = default;
 
-Delivery StationLink::deliver(uint64_t number, const std::vector<Part>& parts, int64_t age_ms) {
+Delivery StationLink::deliver(uint64_t number, const std::vector<Part>& parts, int64_t age_ms, bool again) {
   State& s = *state_;
   const std::lock_guard lock(s.mutex);
   const auto begun = Clock::now();
@@ -199,8 +203,9 @@ Delivery StationLink::deliver(uint64_t number, const std::vector<Part>& parts, i
     const int64_t waited =
         std::chrono::duration_cast<std::chrono::milliseconds>(Clock::now() - begun).count();
     // In one go: the robot wakes up once.
-    s.say(encode_result({number, static_cast<int>(parts.size()), age_ms + waited, delivery.tries > 1}, parts,
-                        s.settings.fields));
+    s.say(
+        encode_result({number, static_cast<int>(parts.size()), age_ms + waited, again || delivery.tries > 1},
+                      parts, s.settings.fields));
     const auto deadline = Clock::now() + s.settings.acknowledge;
     RobotLine line;
     State::Heard heard = State::Heard::line;

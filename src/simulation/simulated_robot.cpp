@@ -7,6 +7,7 @@
 #include "heron/base/error.hpp"
 #include "heron/link/text_protocol.hpp"
 #include "heron/simulation/station_peer.hpp"
+#include "robot_memory.hpp"
 
 namespace heron {
 namespace {
@@ -21,17 +22,13 @@ struct SimulatedRobot::Session {
   SimulatedRobot& robot;
   RobotLog log;
   std::optional<StationPeer> peer;
-  std::string station;       // its session; numbers start anew with another
-  uint64_t newest = 0;       // result acted on
-  bool newest_done = false;  // and finished with
-  int newest_part = 0;       // of the result being asked for, part by part
-  uint64_t asked = 0;        // the result that `newest_part` belongs to
+  RobotMemory memory;
   int refusals = 0;
   bool refused_last = false;  // the station's last line was a refusal
   Pose2 at;
   std::map<uint64_t, std::vector<TruePart>> left;
 
-  explicit Session(SimulatedRobot& r) : robot(r), at(r.settings_.home) {}
+  explicit Session(SimulatedRobot& r) : robot(r), memory(r.settings_.memory), at(r.settings_.home) {}
 
   bool connected() {
     if (peer && peer->is_open()) return true;
@@ -67,10 +64,10 @@ struct SimulatedRobot::Session {
       auto line = peer->listen(robot.settings_.timeout);
       if (!line) return line;
       if (const auto* hello = std::get_if<Hello>(&*line)) {
-        if (hello->session != station)
-          station = hello->session, newest = asked = 0, newest_part = 0, newest_done = false;
-        else if (newest_done && !robot.settings_.asks)
-          say(Done{newest});
+        if (hello->session != memory.session())
+          memory.begin_session(hello->session);
+        else if (memory.newest_done() && !robot.settings_.asks)
+          say(Done{memory.newest()});
         if (robot.settings_.asks) say(question());
         continue;
       }
@@ -140,18 +137,32 @@ struct SimulatedRobot::Session {
       if (!end || end->number != head.number || static_cast<int>(parts.size()) != head.count) return false;
       break;
     }
-    if (head.number <= newest) {  // it came already: say so again, and do nothing twice
+    if (head.number <= memory.newest()) {  // it came already: say so again, and do nothing twice
       ++log.repeats;
-      return say(Ack{head.number}) && (!newest_done || say(Done{head.number}));
+      return say(Ack{head.number}) && (!memory.newest_done() || say(Done{head.number}));
     }
-    newest = head.number, newest_done = false;
+    memory.take(head.number, parts);  // before it says that it has it
     ++log.results;
     truth_of(head.number);
     say(Ack{head.number});
-    for (const Part& part : parts) go_to(part);
-    newest_done = true;
+    go_to_left();
+    memory.finish(head.number);
     say(Done{head.number});
     return true;
+  }
+
+  void go_to_left() {
+    while (!memory.left().empty()) {
+      const Part part = memory.left().front();
+      go_to(part);
+      memory.went();
+    }
+  }
+
+  /// What it was doing when it was switched off.
+  void finish_left() {
+    go_to_left();
+    if (!robot.settings_.asks && memory.newest() > 0 && !memory.newest_done()) memory.finish(memory.newest());
   }
 
   /// Silent without a heartbeat, refusing all, or gone after a refusal: there is nothing to wait for.
@@ -175,7 +186,7 @@ struct SimulatedRobot::Session {
   Next question() const {
     const auto& looks = robot.settings_.looks;
     if (looks.empty()) return {};
-    return {RobotFromFlange(looks[std::min<size_t>(newest, looks.size() - 1)])};
+    return {RobotFromFlange(looks[std::min<size_t>(memory.newest(), looks.size() - 1)])};
   }
 
   void run_asking() {
@@ -197,19 +208,21 @@ struct SimulatedRobot::Session {
 
   void take_part(const Part& part) {
     truth_of(part.number);
-    if (part.number != asked) asked = part.number, newest_part = 0;
-    say(Ack{part.number, part.index});
-    if (part.index <= newest_part)
+    const bool again =
+        part.number < memory.asked() || (part.number == memory.asked() && part.index <= memory.newest_part());
+    if (again)
       ++log.repeats;  // the acknowledgement got lost; it was gripped already
     else
-      newest_part = part.index, go_to(part);
+      memory.take_part(part);
+    say(Ack{part.number, part.index});
+    go_to_left();
   }
 
   /// NONE closes a result: the next question is about the next picture.
   void finish(uint64_t number) {
     truth_of(number);
+    if (number > memory.newest()) memory.finish(number), ++log.results;
     say(Ack{number});
-    if (number > newest) newest = number, ++log.results;
   }
 };
 
@@ -226,6 +239,7 @@ Address SimulatedRobot::address() const { return listener_ ? listener_->address(
 
 RobotLog SimulatedRobot::run() {
   Session session(*this);
+  session.finish_left();
   if (settings_.asks)
     session.run_asking();
   else

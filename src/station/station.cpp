@@ -9,10 +9,12 @@
 #include "heron/camera/pause.hpp"
 #include "heron/files/gauge_file.hpp"
 #include "heron/files/picture_file.hpp"
+#include "heron/files/report_json.hpp"
 #include "heron/gauge/measure.hpp"
 #include "heron/link/line_link.hpp"
 #include "heron/locate/prepared_picture.hpp"
 #include "heron/reader/reader.hpp"
+#include "recording_of.hpp"
 
 namespace heron {
 namespace {
@@ -75,13 +77,6 @@ std::string registers_text(const RegisterMap& map, const SentReport& sent) {
   return text;
 }
 
-std::unique_ptr<Camera> recording_of(const std::string& address) {
-  const std::string kind = "recording:";
-  if (!address.starts_with(kind))
-    fail_argument(fmt::format("station: the camera '{}' is no recording; open it and hand it over", address));
-  return open_recording(address.substr(kind.size()));
-}
-
 /// A hand-eye mapping speaks of the robot's base or its flange already; a frame beside it would be applied
 /// twice.
 void require_frame_of(const MappingRecord& mapping, const StationFile& file) {
@@ -116,6 +111,7 @@ void require_size(const std::string& name, int width, int height, const MappingR
 
 Station::Station(StationFile file, std::unique_ptr<Camera> camera, Work* stop)
     : file_(std::move(file)),
+      own_recording_(!camera),
       camera_(camera ? std::move(camera) : recording_of(file_.camera)),
       stop_(stop),
       mapping_(load_mapping(file_.mapping)) {
@@ -180,6 +176,7 @@ void Station::load_gauge_set() {
 }
 
 void Station::open_link() {
+  open_store();
   if (file_.registers) fail_argument("station: the link is Modbus; open a ModbusLink and hand it over");
   if (file_.lines)
     machine_ = std::make_unique<LineLink>(file_.link, *file_.lines, stop_);
@@ -187,7 +184,10 @@ void Station::open_link() {
     link_.emplace(file_.link, stop_);
 }
 
-void Station::open_link(std::unique_ptr<MachineLink> link) { machine_ = std::move(link); }
+void Station::open_link(std::unique_ptr<MachineLink> link) {
+  open_store();
+  machine_ = std::move(link);
+}
 
 void Station::begin_dry_run() {
   if (file_.mount == Mount::arm)
@@ -261,7 +261,8 @@ bool Station::take_picture() {
     taken_ -= std::clamp<Clock::duration>(std::chrono::system_clock::now() - picture->taken,
                                           Clock::duration(0), std::chrono::hours(1));
   picture_ = std::move(*picture);
-  ++number_;
+  number_ = store_ ? store_->next_number() : number_ + 1;
+  left_behind_ = false;
   return true;
 }
 
@@ -285,9 +286,15 @@ std::optional<Report> Station::look() {
   if (stopped()) return std::nullopt;
   // The picture belongs to the pose it was asked with, for all of its parts.
   const std::optional<RobotFromWorld> frame = frame_of_question();
-  if (!frame || !take_picture()) return std::nullopt;
+  if (!frame) return std::nullopt;
+  if (auto left = take_left_behind()) return left;
+  if (stopped() || !take_picture()) return std::nullopt;
   Report report = examine(picture_, *frame);
   if (!report.complete) return std::nullopt;  // stopped in the middle
+  if (store_)
+    store_->add(
+        {.number = number_, .source = file_.camera, .settings = settings_, .report = report_json(report)},
+        taken_);
   return report;
 }
 
@@ -331,13 +338,20 @@ Delivery Station::deliver(const Report& report) {
     const SentReport sent = sent_of(report, age_ms());
     delivery = push ? machine_->deliver(sent) : machine_->answer(sent);
   } else if (push) {
-    delivery = link_->deliver(report.number, parts_of(report), age_ms());
-    delivery.done = delivery.acknowledged && link_->wait_done(report.number);
+    delivery = link_->deliver(report.number, parts_of(report), age_ms(), left_behind_);
+    if (delivery.acknowledged) {
+      settle(report.number, delivery);  // a station that is killed now waits for DONE when it is back
+      delivery.done = link_->wait_done(report.number);
+      if (!delivery.done && !stopped()) delivery.why = "its DONE never came";
+    }
   } else {
     delivery = link_->answer(report.number, parts_of(report));
     delivery.done = delivery.acknowledged;
   }
   if (delivery.acknowledged && !delivery.done) ++unfinished_;
+  if (delivery.given_up) ++given_up_;
+  settle(report.number, delivery);
+  keep_picture(report);
   return delivery;
 }
 

@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <cmath>
 #include <filesystem>
+#include <limits>
 
 #include "heron/files/toml_file.hpp"
 
@@ -177,6 +178,40 @@ void read_link(const TomlTable& t, StationFile& station) {
   t.done();
 }
 
+StationStore store_of(const TomlTable& t, const std::string& folder) {
+  StationStore store;
+  StoreSettings& results = store.results;
+  results.folder = (std::filesystem::path(folder) / t.text("folder")).lexically_normal().string();
+  results.sync =
+      t.has("sync") && t.word("sync", {"each", "system"}) == "system" ? StoreSync::system : StoreSync::each;
+  // Sent late, a place is dangerous where parts move; left out, a verdict is lost. Only the user knows which.
+  constexpr int never = std::numeric_limits<int>::max(), longest = 366 * 86400;
+  const int give_up_s = t.whole_or("give_up_s", "never", never);
+  if (give_up_s != never && (give_up_s < 0 || give_up_s > longest))
+    t.refuse("give_up_s", fmt::format("must be from 0 to {} seconds, or \"never\"", longest));
+  if (give_up_s != never) store.give_up = std::chrono::seconds(give_up_s);
+  results.keep_results = t.whole("keep_results", static_cast<int>(results.keep_results));
+  if (results.keep_results < 1) t.refuse("keep_results", "must be at least 1");
+  if (t.has("keep_days")) {
+    results.keep_days = t.number("keep_days");
+    if (!(*results.keep_days > 0 && *results.keep_days <= 36500))
+      t.refuse("keep_days", "must be above 0 and at most 36500");
+  }
+  const double mb = t.number("max_mb", static_cast<double>(results.max_bytes) / 1e6);
+  if (!(mb >= 1 && mb <= 1e6)) t.refuse("max_mb", "must be from 1 to 1000000");
+  results.max_bytes = static_cast<int64_t>(mb * 1e6);
+  if (t.has("pictures")) {
+    const std::string word = t.word("pictures", {"none", "bad", "all"});
+    store.pictures = word == "none"  ? KeptPictures::none
+                     : word == "bad" ? KeptPictures::bad
+                                     : KeptPictures::all;
+  }
+  store.keep_pictures = t.whole("keep_pictures", store.keep_pictures);
+  if (store.keep_pictures < 1) t.refuse("keep_pictures", "must be at least 1");
+  t.done();
+  return store;
+}
+
 }  // namespace
 
 StationFile load_station(const std::string& path) {
@@ -184,6 +219,7 @@ StationFile load_station(const std::string& path) {
   const std::filesystem::path parent = std::filesystem::path(path).parent_path();
   const std::string folder = parent.empty() ? "." : parent.string();
   StationFile station;
+  station.path = path;
   station.name = file.text("name");
   station.quick = file.flag("quick", false);
 
@@ -223,6 +259,7 @@ StationFile load_station(const std::string& path) {
   for (const TomlTable& t : file.tables("target")) station.targets.push_back(target_of(t, folder));
   if (station.targets.empty()) file.refuse("target", "names no target");
   if (file.has("gauges")) station.gauges = (std::filesystem::path(folder) / file.text("gauges")).string();
+  if (const auto store = file.optional_table("store")) station.store = store_of(*store, folder);
   const TomlTable link = file.table("link");
   read_link(link, station);
   if (station.mount == Mount::arm && (station.lines || station.registers))

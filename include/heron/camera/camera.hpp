@@ -51,9 +51,10 @@ enum class Pace {
   as_taken,  ///< not before its time; pictures without a time come at once
 };
 
-/// Reads the first picture for its size. Throws Error{bad_file} as load_recording.
+/// Reads the first picture for its size. The first `passed` pictures were taken earlier and are passed over.
+/// Throws Error{bad_file} as load_recording.
 std::unique_ptr<Camera> open_recording(const std::string& folder, Pace pace = Pace::at_once,
-                                       const Work* stop = nullptr);
+                                       const Work* stop = nullptr, size_t passed = 0);
 
 /// A device of the kernel's video interface (V4L2), such as /dev/video0: grey, YUYV, RGB or JPEG, streamed
 /// through shared buffers; a picture that was exposed before `take` was called is thrown away, by the

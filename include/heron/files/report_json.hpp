@@ -8,6 +8,10 @@ namespace heron {
 /// One line of JSON; names and units in docs/formats.md. Numbers read back to the same double.
 std::string report_json(const Report& report);
 
+/// The report of such a line, so that its JSON is the same again. What is only drawn is not in it: the edges
+/// met, contours, profiles. Throws Error{bad_file}; `from` words where the line stands.
+Report report_of_json(const std::string& line, const std::string& from);
+
 /// One part of it, as it stands in "found".
 std::string part_json(const ReportedPart& part);
 

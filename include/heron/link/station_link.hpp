@@ -23,6 +23,8 @@ struct LinkSettings {
   LineSocket::Duration acknowledge{2000};  ///< for the answer to the greeting, and for the acknowledgement of
                                            ///< one result before it is sent again
   LineSocket::Duration finish{60000};      ///< for a robot to report that it is done, or to ask
+  std::string session = {};  ///< the greeting's; empty: a new one. Numbers go on within it
+  uint64_t newest = 0;       ///< the newest result of that session
   std::string trace = {};                  ///< a file to which every line is appended with its time
   /// Called at once with what a person at the station should know: why a robot was turned away, a line that
   /// was refused, a trace that cannot be written.
@@ -66,9 +68,10 @@ class StationLink {
   ~StationLink();
 
   /// Sends one result and waits until the robot acknowledged it; again over a new connection when the old one
-  /// breaks or stays silent, three times in all. `age_ms` is the time since the picture was taken.
+  /// breaks or stays silent, three times in all. `age_ms` is the time since the picture was taken; `again`
+  /// says that an earlier run may have sent it.
   [[nodiscard]] Delivery deliver(uint64_t number, const std::vector<text_protocol::Part>& parts,
-                                 int64_t age_ms);
+                                 int64_t age_ms, bool again = false);
   /// Waits for DONE of that result, through lost connections; false when the robot does not say it in time.
   bool wait_done(uint64_t number);
 

@@ -32,6 +32,9 @@ struct RobotSettings {
   double speed_mm_s = 500;              ///< along a straight line; 1 to 100000
   double time_scale = 1;                ///< factor by which its clock runs faster than real time
   Pose2 home{300, 0, {}};               ///< where it starts
+  /// A file that holds what it must know after a restart, a line for each event; empty: it forgets. Lines are
+  /// "SESSION word", "RESULT n COUNT c", the PART lines of it, "WENT n index" and "FINISHED n".
+  std::string memory = {};
   std::vector<Pose2> looks = {};        ///< on an arm: its pose for each picture, sent with the question
   LineSocket::Duration timeout{10000};  ///< for the station to come, or to say something
 };

@@ -10,11 +10,14 @@
 #include "heron/link/machine_link.hpp"
 #include "heron/report/report.hpp"
 #include "heron/station/station_file.hpp"
+#include "heron/store/picture_folder.hpp"
+#include "heron/store/result_store.hpp"
 
 namespace heron {
 
 /// Runs a set-up: takes pictures, finds the targets, sends the parts to the robot. `next` gives the report of
-/// the next picture, which may be stored before `deliver` sends it; `step` does both.
+/// the next picture, which is stored before `deliver` sends it where the file says so; `step` does both.
+/// What an earlier run with the same store could not deliver comes first: docs/delivery.md.
 class Station {
  public:
   /// Loads and checks everything that the file names; nothing is connected yet. `camera` gives the pictures;
@@ -24,8 +27,9 @@ class Station {
   /// together.
   explicit Station(StationFile file, std::unique_ptr<Camera> camera = nullptr, Work* stop = nullptr);
 
-  /// Connects to the robot. Throws Error{no_connection} when it is not there. A link of the receiver's own
-  /// lines only opens its port: the receiver is waited for when there is something to send.
+  /// Opens the store and connects to the robot. Throws Error{no_connection} when it is not there, and the
+  /// errors of ResultStore. A link of the receiver's own lines only opens its port: the receiver is waited
+  /// for when there is something to send.
   void open_link();
   /// With a link that was opened already: ModbusLink for a file with registers.
   void open_link(std::unique_ptr<MachineLink> link);
@@ -52,8 +56,14 @@ class Station {
   Report examine(const Picture& picture, const RobotFromWorld& robot_from_world);
 
   const StationFile& file() const { return file_; }
-  /// The picture of the last report.
+  /// The picture of the last report; empty for one of an earlier run.
   const Picture& picture() const { return picture_; }
+  /// Whether the last report of `next` comes from an earlier run that could not deliver it.
+  bool left_behind() const { return left_behind_; }
+  /// Results that were not delivered and will not be: too old after a restart, or nobody waited any more.
+  int given_up() const { return given_up_; }
+  /// How many pictures of the camera the store knows from earlier runs; a recording goes on after them.
+  uint64_t taken_before() const { return taken_before_; }
   /// Results that the robot acknowledged and never reported to be done with.
   int unfinished() const { return unfinished_; }
   /// How often the camera failed and was tried again.
@@ -69,6 +79,11 @@ class Station {
     FindOptions options;
   };
   std::optional<Report> look();
+  void open_store();
+  std::optional<Report> take_left_behind();
+  void wait_done_of(uint64_t number);
+  void settle(uint64_t number, const Delivery& delivery);
+  void keep_picture(const Report& report);
   void load_gauge_set();
   void require_readings() const;
   std::optional<RobotFromWorld> frame_of_question();
@@ -79,6 +94,7 @@ class Station {
   bool stopped() const { return stop_ && stop_->stopped(); }
 
   StationFile file_;
+  bool own_recording_;
   std::unique_ptr<Camera> camera_;
   Work* stop_;
   MappingRecord mapping_;
@@ -88,10 +104,15 @@ class Station {
   std::optional<StationLink> link_;
   std::unique_ptr<MachineLink> machine_;  ///< instead of `link_`
   bool dry_ = false;
+  std::optional<ResultStore> store_;
+  std::optional<PictureFolder> pictures_;
+  std::string settings_;  ///< hash of everything that decides what is found
+  bool left_behind_ = false, pictures_failing_ = false;
+  uint64_t taken_before_ = 0;
   Picture picture_;
   std::chrono::steady_clock::time_point taken_{};
   uint64_t number_ = 0;
-  int unfinished_ = 0, camera_failures_ = 0;
+  int unfinished_ = 0, camera_failures_ = 0, given_up_ = 0;
 };
 
 }  // namespace heron

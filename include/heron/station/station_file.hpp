@@ -10,6 +10,7 @@
 #include "heron/link/register_map.hpp"
 #include "heron/link/station_link.hpp"
 #include "heron/locate/pattern.hpp"
+#include "heron/store/result_store.hpp"
 
 namespace heron {
 
@@ -36,8 +37,25 @@ enum class Doubt {
   not_good,   ///< its gauges did not find it good
 };
 
+/// Which raw pictures stay beside the results.
+enum class KeptPictures {
+  none,
+  bad,  ///< without a part, with one that is withheld, or with a verdict that is not good
+  all,
+};
+
+/// Where a station's results outlive it.
+struct StationStore {
+  StoreSettings results;
+  /// A result that an earlier run could not deliver is given up when it is older; nothing: never.
+  std::optional<std::chrono::milliseconds> give_up = {};
+  KeptPictures pictures = KeptPictures::none;
+  int keep_pictures = 1000;  ///< the newest of them
+};
+
 /// A whole set-up, as in its file; docs/formats.md. Paths are made relative to the file's folder.
 struct StationFile {
+  std::string path = {};  ///< of the station file itself; empty for one that was made in code
   std::string name, mapping;
   std::string camera;  ///< its address, as in Camera::info; recording:FOLDER for a recording
   Mount mount = Mount::fixed;
@@ -50,6 +68,7 @@ struct StationFile {
   std::chrono::milliseconds camera_timeout{10000};  ///< for a camera that fails, before the station ends
   std::set<Doubt> withhold = {Doubt::ambiguous};    ///< such parts are reported and not sent
   LinkSettings link;
+  std::optional<StationStore> store = {};
   std::optional<RegisterMap> registers = {};  ///< Modbus, instead of the robot text protocol
   std::optional<LineFormat> lines = {};  ///< the receiver's own lines, instead of the robot text protocol
 };

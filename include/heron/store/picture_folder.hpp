@@ -1,0 +1,25 @@
+#pragma once
+#include <cstdint>
+#include <string>
+
+#include "heron/image/picture.hpp"
+
+namespace heron {
+
+/// Raw pictures of results, each under its number: 000017.png. The newest of them stay.
+class PictureFolder {
+ public:
+  /// Makes the folder. Throws Error{not_writable}.
+  PictureFolder(std::string folder, int keep);
+  /// Returns why the picture was not stored, and nothing when it was. Where the disk is nearly full, results
+  /// need the room: no picture is stored until there is some again.
+  std::string keep(uint64_t number, const Picture& picture);
+  /// Where the picture of a result is, or was.
+  std::string path(uint64_t number) const;
+
+ private:
+  std::string folder_;
+  uint64_t keep_;
+};
+
+}  // namespace heron

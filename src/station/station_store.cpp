@@ -1,0 +1,104 @@
+// How a station keeps its results: docs/delivery.md.
+#include <fmt/format.h>
+
+#include <filesystem>
+
+#include "base/hash.hpp"
+#include "heron/files/atomic_file.hpp"
+#include "heron/files/report_json.hpp"
+#include "heron/station/station.hpp"
+#include "recording_of.hpp"
+
+namespace heron {
+namespace {
+
+/// Everything that decides what is found.
+std::string settings_hash(const StationFile& file) {
+  Hash hash;
+  const auto take = [&](const std::string& path) {
+    if (!path.empty()) hash.take(read_file(path));
+  };
+  take(file.path), take(file.mapping), take(file.gauges);
+  for (const StationTarget& t : file.targets) take(t.file);
+  return hash.text();
+}
+
+bool is_bad(const Report& report) {
+  if (report.parts.empty() || (report.verdict && *report.verdict != Verdict::good)) return true;
+  return std::any_of(report.parts.begin(), report.parts.end(),
+                     [](const ReportedPart& p) { return !p.withheld.empty(); });
+}
+
+}  // namespace
+
+/// Before the link: its greeting holds the store's session.
+void Station::open_store() {
+  if (!file_.store || store_) return;
+  store_.emplace(file_.store->results);
+  file_.link.session = store_->session();
+  file_.link.newest = number_ = store_->newest();
+  settings_ = settings_hash(file_);
+  taken_before_ = store_->taken_of(file_.camera);
+  if (own_recording_ && taken_before_ > 0) camera_ = recording_of(file_.camera, taken_before_);
+  if (file_.store->pictures != KeptPictures::none)
+    pictures_.emplace(file_.store->results.folder + "/pictures", file_.store->keep_pictures);
+}
+
+/// The oldest result that an earlier run did not deliver. One that was acknowledged only waits for its DONE;
+/// one that is too old is given up.
+std::optional<Report> Station::take_left_behind() {
+  if (!store_) return std::nullopt;
+  while (const auto left = store_->unsettled()) {
+    if (stopped()) return std::nullopt;
+    if (left->state == ResultState::acknowledged) {
+      wait_done_of(left->number);
+      continue;
+    }
+    const auto& limit = file_.store->give_up;
+    if (limit && left->age > *limit) {
+      const std::string why =
+          fmt::format("{:.0f} s old after a restart", std::chrono::duration<double>(left->age).count());
+      store_->settle(left->number, ResultState::given_up, why);
+      ++given_up_;
+      if (file_.link.warn) file_.link.warn(fmt::format("result {} is given up: {}", left->number, why));
+      continue;
+    }
+    Report report = report_of_json(
+        left->report, fmt::format("store {}: result {}", file_.store->results.folder, left->number));
+    number_ = left->number;
+    taken_ = std::chrono::steady_clock::now() - left->age;
+    picture_ = {};
+    left_behind_ = true;
+    return report;
+  }
+  return std::nullopt;
+}
+
+/// The arm may still be moving: no picture before it is done.
+void Station::wait_done_of(uint64_t number) {
+  Delivery delivery{.acknowledged = true};
+  delivery.done = !link_ || file_.link.mode == LinkMode::ask || link_->wait_done(number);
+  if (!delivery.done && stopped()) return;
+  if (!delivery.done) ++unfinished_, delivery.why = "its DONE never came";
+  settle(number, delivery);
+}
+
+void Station::settle(uint64_t number, const Delivery& delivery) {
+  if (!store_) return;
+  if (delivery.done)
+    store_->settle(number, ResultState::done);
+  else if (delivery.acknowledged)
+    store_->settle(number, ResultState::acknowledged, delivery.why);
+  else if (delivery.given_up)
+    store_->settle(number, ResultState::given_up, delivery.why);
+}
+
+void Station::keep_picture(const Report& report) {
+  if (!pictures_ || left_behind_ || (file_.store->pictures == KeptPictures::bad && !is_bad(report))) return;
+  const std::string why = pictures_->keep(report.number, picture_);
+  if (!why.empty() && !pictures_failing_ && file_.link.warn)
+    file_.link.warn(fmt::format("{}; pictures are left out until there is room, the station goes on", why));
+  pictures_failing_ = !why.empty();
+}
+
+}  // namespace heron

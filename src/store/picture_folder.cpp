@@ -1,0 +1,56 @@
+#include "heron/store/picture_folder.hpp"
+
+#include <fmt/format.h>
+
+#include <charconv>
+#include <filesystem>
+#include <vector>
+
+#include "heron/base/error.hpp"
+#include "heron/files/picture_file.hpp"
+
+namespace heron {
+namespace {
+
+constexpr uintmax_t room_for_results = 100 * 1000 * 1000;  // bytes
+
+}  // namespace
+
+PictureFolder::PictureFolder(std::string folder, int keep)
+    : folder_(std::move(folder)), keep_(static_cast<uint64_t>(keep)) {
+  std::error_code error;
+  std::filesystem::create_directories(folder_, error);
+  if (error) throw Error(ErrorCode::not_writable, fmt::format("{}: {}", folder_, error.message()));
+}
+
+std::string PictureFolder::path(uint64_t number) const {
+  return (std::filesystem::path(folder_) / fmt::format("{:06}.png", number)).string();
+}
+
+std::string PictureFolder::keep(uint64_t number, const Picture& picture) {
+  std::error_code error;
+  const auto space = std::filesystem::space(folder_, error);
+  if (!error && space.available < room_for_results)
+    return fmt::format("{}: the disk has only {} MB left", folder_, space.available / 1000000);
+  try {
+    save_picture(path(number), picture);
+  } catch (const Error& failed) {
+    return failed.what();
+  }
+  // Not every number has a picture: the oldest leave by their count.
+  std::vector<uint64_t> numbers;
+  for (const auto& entry : std::filesystem::directory_iterator(folder_, error)) {
+    const std::string stem = entry.path().stem().string();
+    uint64_t n = 0;
+    const auto [end, failed] = std::from_chars(stem.data(), stem.data() + stem.size(), n);
+    if (failed == std::errc() && end == stem.data() + stem.size() && entry.path().extension() == ".png")
+      numbers.push_back(n);
+  }
+  if (numbers.size() > keep_) {
+    std::sort(numbers.begin(), numbers.end());
+    for (size_t i = 0; i < numbers.size() - keep_; ++i) std::filesystem::remove(path(numbers[i]), error);
+  }
+  return {};
+}
+
+}  // namespace heron

@@ -1,0 +1,203 @@
+// Station and robot are killed in the middle, again and again: docs/delivery.md.
+#include <doctest/doctest.h>
+
+#include <atomic>
+#include <nlohmann/json.hpp>
+#include <set>
+#include <sstream>
+#include <thread>
+
+#include "heron/simulation/station_peer.hpp"
+#include "sanitized.hpp"
+#include "support.hpp"
+
+using nlohmann::json;
+using support::contains;
+using support::TemporaryFolder;
+
+namespace {
+
+const std::string tool = HERON_TOOL;
+constexpr int picture_count = 60, views = 2, leaves = 3;
+
+/// A tray with a long recording: its views again and again.
+struct LongRun {
+  TemporaryFolder folder;
+  std::string frame;
+
+  LongRun() {
+    const auto made = run("simulate tray --seed 11 --views 2 --leaves 3 --others 1 --output .");
+    const size_t at = made.out.find(" in ") + 4;
+    const std::string region = made.out.substr(at, made.out.find(')') - at);
+    REQUIRE(run("calibrate --board dots --columns 13 --rows 11 --pitch 18 board.png --output mapping.toml")
+                .status == 0);
+    REQUIRE(run("teach teach.png --region " + region + " --output leaf.png").status == 0);
+    const std::string said = run("calibrate --touch-points touched.csv").out;
+    frame = said.substr(said.find("[frame]"));
+    std::filesystem::create_directory(folder / "long");
+    std::vector<std::string> tray;
+    for (const auto& entry : std::filesystem::directory_iterator(folder / "tray"))
+      if (entry.path().extension() == ".png") tray.push_back(entry.path());
+    std::sort(tray.begin(), tray.end());
+    for (int i = 0; i < picture_count; ++i)
+      std::filesystem::create_symlink(tray.at(static_cast<size_t>(i % views)),
+                                      folder / ("long/" + std::to_string(i) + ".png"));
+  }
+  support::Ran run(const std::string& arguments) const {
+    return support::run(tool + " " + arguments, folder.path());
+  }
+  support::Ran run_for(double seconds, const std::string& arguments) const {
+    return support::run("timeout -s KILL " + std::to_string(seconds) + " " + tool + " " + arguments,
+                        folder.path());
+  }
+  void write_station(const std::string& name, const std::string& link, const std::string& store) const {
+    support::write_text(folder / name,
+                        "version = 1\nname = \"tray\"\n[camera]\nrecording = \"long\"\n[mapping]\nfile = "
+                        "\"mapping.toml\"\n" +
+                            frame + "[[target]]\nfile = \"leaf.png\"\n[store]\n" + store +
+                            "\n[link]\nprotocol = \"text\"\n" + link + "\n");
+  }
+};
+
+const LongRun& long_run() {
+  static const LongRun shared;
+  return shared;
+}
+
+/// What a robot's memory says it did.
+struct Done {
+  int sessions = 0;
+  std::vector<std::pair<int, int>> went;  // result and part
+  std::vector<int> finished;
+
+  explicit Done(const std::string& file) {
+    std::istringstream lines(support::read_text(file));
+    for (std::string line; std::getline(lines, line);) {
+      const json j = json::parse(line);
+      sessions += j.contains("session");
+      if (j.contains("went")) went.emplace_back(j["went"][0], j["went"][1]);
+      if (j.contains("finished")) finished.push_back(j["finished"]);
+    }
+  }
+};
+
+void check_each_once(const Done& done) {
+  CHECK(done.sessions == 1);
+  REQUIRE(done.finished.size() == picture_count);
+  for (int i = 0; i < picture_count; ++i) CHECK(done.finished[static_cast<size_t>(i)] == i + 1);
+  REQUIRE(done.went.size() == picture_count * leaves);
+  for (int i = 0; i < picture_count * leaves; ++i)
+    CHECK(done.went[static_cast<size_t>(i)] == std::pair(i / leaves + 1, i % leaves + 1));
+}
+
+}  // namespace
+
+TEST_CASE("killed again and again, station and robot lose no result and repeat none") {
+  for (const bool asks : {false, true}) {
+    const std::string name = asks ? "ask" : "push", port = asks ? "5931" : "5930";
+    long_run().write_station(name + ".toml",
+                             "connect = \"127.0.0.1:" + port + "\"\ntimeout_s = 20\nmode = \"" + name + "\"",
+                             "folder = \"" + name + "-store\"\ngive_up_s = \"never\"");
+    std::atomic<bool> over = false;
+    std::atomic<int> robots_killed = 0;
+    std::jthread robot([&] {
+      for (int i = 0; !over; ++i) {
+        const auto ran = long_run().run_for((i % 4 == 3 ? 30 : 0.7 + 0.13 * i) * (sanitized ? 10 : 1),
+                                            "simulate robot --listen 127.0.0.1:" + port +
+                                                " --time-scale 100000 --memory " + name + ".memory" +
+                                                (asks ? " --ask" : ""));
+        robots_killed += ran.status == 137;
+        if (ran.status != 137) break;
+      }
+    });
+    int killed = 0, status = 137;
+    for (int i = 0; status == 137 && i < 200; ++i) {
+      const auto ran = long_run().run_for((0.35 + 0.041 * (i % 17)) * (sanitized ? 10 : 1),
+                                          "run " + name + ".toml --json");
+      status = ran.status;
+      killed += status == 137;
+      REQUIRE_MESSAGE((status == 137 || status == 0), ran.err);
+    }
+    over = true;
+    robot.join();
+    CHECK(status == 0);
+    CHECK(killed > 3);
+    MESSAGE(name << ": the station was killed " << killed << " times, the robot " << robots_killed
+                 << " times");
+    check_each_once(Done(long_run().folder / (name + ".memory")));
+    // Another start has nothing left to do, and says so.
+    std::thread waiting([&] {
+      long_run().run("simulate robot --listen 127.0.0.1:" + port + " --time-scale 100000 --memory " + name +
+                     ".memory" + (asks ? " --ask" : ""));
+    });
+    const auto again = long_run().run("run " + name + ".toml");
+    waiting.join();
+    CHECK(again.status == 0);
+    CHECK(contains(again.err, "has results of 60 pictures"));
+    CHECK(contains(again.err, "0 pictures, 0 parts"));
+    check_each_once(Done(long_run().folder / (name + ".memory")));
+  }
+}
+
+TEST_CASE("a result that waited longer than the user allows is given up, and said") {
+  long_run().write_station(
+      "old.toml", "connect = \"127.0.0.1:5932\"\ntimeout_s = 0.3\nacknowledge_s = 0.3\nmode = \"push\"",
+      "folder = \"old-store\"\ngive_up_s = 0\npictures = \"all\"\nkeep_pictures = 2");
+  // Nobody is there: the first picture is not even taken.
+  CHECK(contains(long_run().run("run old.toml").err, "no robot at 127.0.0.1:5932"));
+  // A robot that greets and never acknowledges: result 1 waits in the store.
+  heron::LineListener listener(heron::Address::parse("127.0.0.1:5932"));
+  std::optional<heron::LineListener> open(std::move(listener));
+  std::thread deaf([&] {
+    while (auto socket = open->accept(std::chrono::seconds(3))) {
+      heron::StationPeer peer(std::move(*socket), heron::LinkMode::push);
+      while (peer.listen(std::chrono::seconds(20))) {
+      }
+    }
+  });
+  const auto ended = long_run().run("run old.toml --json");
+  deaf.join();
+  open.reset();
+  CHECK(ended.status == 2);
+  CHECK(contains(ended.out, "\"number\":1"));
+  std::thread robot([] {
+    long_run().run("simulate robot --listen 127.0.0.1:5932 --time-scale 100000 --memory old.memory");
+  });
+  const auto ran = long_run().run("run old.toml --json");
+  robot.join();
+  CHECK(ran.status == 0);
+  CHECK(contains(ran.err, "result 1 is given up: "));
+  CHECK(contains(ran.err, "1 result given up"));
+  const Done done(long_run().folder / "old.memory");
+  REQUIRE(done.finished.size() == picture_count - 1);
+  CHECK(done.finished.front() == 2);
+  // The raw pictures of the newest two.
+  CHECK(std::filesystem::exists(long_run().folder / "old-store/pictures/000060.png"));
+  CHECK(std::filesystem::exists(long_run().folder / "old-store/pictures/000059.png"));
+  CHECK_FALSE(std::filesystem::exists(long_run().folder / "old-store/pictures/000058.png"));
+}
+
+TEST_CASE("stores that cannot be used are refused before the first picture") {
+  const auto refused = [](const std::string& store, const std::string& why) {
+    long_run().write_station("bad.toml", "connect = \"127.0.0.1:5933\"\ntimeout_s = 0.2\nmode = \"push\"",
+                             store);
+    const auto ran = long_run().run("run bad.toml");
+    CHECK(ran.status == 2);
+    CHECK_MESSAGE(contains(ran.err, why), ran.err);
+  };
+  refused("folder = \"x\"", "give_up_s");
+  refused("folder = \"x\"\ngive_up_s = \"soon\"", "\"never\"");
+  refused("folder = \"x\"\ngive_up_s = -1", "must be from 0 to");
+  refused("give_up_s = 5", "folder");
+  refused("folder = \"x\"\ngive_up_s = 5\nkeep = 3", "'keep' is an unknown key");
+  refused("folder = \"x\"\ngive_up_s = 5\nkeep_results = 0", "must be at least 1");
+  refused("folder = \"x\"\ngive_up_s = 5\nmax_mb = 0.5", "must be from 1 to");
+  refused("folder = \"x\"\ngive_up_s = 5\nsync = \"never\"", "sync");
+  refused("folder = \"x\"\ngive_up_s = 5\npictures = \"some\"", "pictures");
+  refused("folder = \"leaf.png/x\"\ngive_up_s = 5", "leaf.png");
+  // A dry run leaves the store alone: its numbers are not the station's.
+  long_run().write_station("bad.toml", "connect = \"127.0.0.1:5933\"\nmode = \"push\"",
+                           "folder = \"dry\"\ngive_up_s = 5");
+  CHECK(long_run().run("run bad.toml --dry-run").status == 0);
+  CHECK_FALSE(std::filesystem::exists(long_run().folder / "dry"));
+}
