@@ -17,6 +17,12 @@
 #ifdef HERON_HAS_MODBUS_LINK
 #include "heron/modbus_link/modbus_link.hpp"
 #endif
+#ifdef HERON_HAS_MQTT_LINK
+#include "heron/mqtt_link/mqtt_outlet.hpp"
+#endif
+#ifdef HERON_HAS_HTTP_LINK
+#include "heron/http_link/http_outlet.hpp"
+#endif
 #include "heron/station/station.hpp"
 #include "log.hpp"
 #include "options.hpp"
@@ -119,7 +125,15 @@ void print_summary(const Tally& tally, const Station& station, bool stopped, boo
     text += fmt::format(", the camera failed {} and went on", counted(station.camera_failures(), "time"));
   if (station.unfinished() > 0)
     text += fmt::format("; {} acknowledged but never reported DONE", counted(station.unfinished(), "result"));
+  if (station.dropped_triggers() > 0)
+    text += fmt::format(", {} triggers dropped", station.dropped_triggers());
   log_note("run: {}{}", stopped ? "stopped by a signal: " : "", text);
+  for (const auto& outlet : station.outlets()) {
+    const OutletCounts c = outlet->counts();
+    log_note("run: {}: {} sent{}{}", outlet->text(), counted(static_cast<int>(c.sent), "report"),
+             c.waiting > 0 ? fmt::format(", {} on their way", c.waiting) : "",
+             c.refused > 0 ? fmt::format(", {} refused", counted(c.refused, "request")) : "");
+  }
 }
 
 void say_what_the_store_knows(const Station& station) {
@@ -147,6 +161,32 @@ void open_link(Station& station, [[maybe_unused]] const Work& stop) {
     log_note("run: note: every machine that reaches {} may connect; {} in [link] keeps others out",
              station.link_address().text(),
              station.file().lines || station.file().registers ? "`allowed`" : "`allowed` or `token`");
+}
+
+template <class Outlet, class Settings>
+void open_outlet(Station& station, Settings settings) {
+  settings.warn = [](const std::string& what) { log_note("run: {}", what); };
+  auto outlet = std::make_unique<Outlet>(settings, station.port());
+  log_note("run: also {}", outlet->text());
+  station.add_outlet(std::move(outlet));
+}
+
+void open_outlets(Station& station) {
+  const StationFile& file = station.file();
+  if (file.mqtt) {
+#ifdef HERON_HAS_MQTT_LINK
+    open_outlet<MqttOutlet>(station, *file.mqtt);
+#else
+    fail_argument("run: this build has no MQTT; install libmosquitto-dev and build again");
+#endif
+  }
+  if (file.http) {
+#ifdef HERON_HAS_HTTP_LINK
+    open_outlet<HttpOutlet>(station, *file.http);
+#else
+    fail_argument("run: this build serves no HTTP; install libcpp-httplib-dev and build again");
+#endif
+  }
 }
 
 /// Line by line, with what does not print as its code.
@@ -178,7 +218,12 @@ int run(const RunOptions& o) {
   auto camera =
       file.camera.starts_with("recording:") ? nullptr : open_any_camera(file.camera, Pace::at_once, &stop);
   Station station(std::move(file), std::move(camera), &stop);
-  o.dry ? station.begin_dry_run() : open_link(station, stop);
+  if (o.dry) {
+    station.begin_dry_run();
+  } else {
+    open_link(station, stop);
+    open_outlets(station);
+  }
   Tally tally;
   try {
     while (const std::optional<Report> report = station.next()) {

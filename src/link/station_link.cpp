@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include <atomic>
 #include <condition_variable>
 #include <mutex>
 #include <random>
@@ -54,6 +55,9 @@ struct StationLink::State {
   Clock::time_point last_said{};
   Clock::time_point stopped_at{};
 
+  std::atomic<bool> held = false;
+  bool held_said = false;
+
   std::condition_variable_any ended;
   std::jthread heartbeat;  // the last member: it ends before the others go
 
@@ -85,9 +89,12 @@ struct StationLink::State {
   }
   bool say(const StationLine& line) { return say(encode(line, settings.fields)); }
 
+  /// Once a second, and at once when a person holds or releases the station.
   void beat() {
-    if (has_robot() && Clock::now() - last_said >= beat_pause)
-      say(encode(StationLine(Heartbeat{newest})), Duration(200));
+    const bool now = held;
+    if (!has_robot() || (now == held_said && Clock::now() - last_said < beat_pause)) return;
+    held_said = now;
+    say(encode(now ? StationLine(Hold{newest}) : StationLine(Heartbeat{newest})), Duration(200));
   }
 
   /// The first few of a connection are shown; a peer that talks something else would fill the screen.
@@ -340,6 +347,8 @@ void StationLink::farewell(uint64_t newest) {
   const std::lock_guard lock(state_->mutex);
   state_->say(StationLine(EndOfResults{newest}));
 }
+
+void StationLink::hold(bool held) { state_->held = held; }
 
 Address StationLink::address() const { return state_->address(); }
 

@@ -150,6 +150,7 @@ struct Encode {
   std::string operator()(const None& l) const { return fmt::format("NONE {}", l.number); }
   std::string operator()(const EndOfResults& l) const { return fmt::format("END-OF-RESULTS {}", l.number); }
   std::string operator()(const Heartbeat& l) const { return fmt::format("HEARTBEAT {}", l.number); }
+  std::string operator()(const Hold& l) const { return fmt::format("HOLD {}", l.number); }
   std::string operator()(const Refusal& l) const {
     std::string text = "ERROR " + l.reason.substr(0, longest_line - 6);
     for (char& c : text)
@@ -258,10 +259,11 @@ Parsed<StationLine> parse_station_line(std::string_view text, const Fields& fiel
     return finished<StationLine>(words, EndOfResults{words.number<uint64_t>()}, "END-OF-RESULTS number");
   if (kind == "HEARTBEAT")
     return finished<StationLine>(words, Heartbeat{words.number<uint64_t>()}, "HEARTBEAT number");
+  if (kind == "HOLD") return finished<StationLine>(words, Hold{words.number<uint64_t>()}, "HOLD number");
   if (kind == "ERROR")
     return {StationLine(Refusal{std::string(text.substr(std::min<size_t>(6, text.size())))}), {}};
   return {std::nullopt,
-          "a line starts with HERON, RESULT, PART, END, NONE, END-OF-RESULTS, HEARTBEAT or ERROR"};
+          "a line starts with HERON, RESULT, PART, END, NONE, END-OF-RESULTS, HEARTBEAT, HOLD or ERROR"};
 }
 
 Parsed<RobotLine> parse_robot_line(std::string_view text) {

@@ -105,6 +105,8 @@ struct ModbusLink::State {
   std::unique_ptr<modbus_mapping_t, FreeMapping> registers;
   LinkCounts counts;
   uint16_t asked = 0;
+  ModbusState shown = ModbusState::ready;
+  bool held = false;
   std::vector<std::string> refused;  // fields whose values did not fit, each warned of once
   Trace trace;
 
@@ -219,7 +221,12 @@ struct ModbusLink::State {
 
   uint16_t written(int which) const { return registers->tab_registers[which]; }
   void set(int which, uint16_t value) { registers->tab_input_registers[which] = value; }
-  void set(ModbusState state) { set(modbus_state, static_cast<uint16_t>(state)); }
+  void set(ModbusState now) { shown = now, show(); }
+  /// A result that stands there may still be acknowledged while the station is held.
+  void show() {
+    const bool holds = held && shown != ModbusState::result;
+    set(modbus_state, static_cast<uint16_t>(holds ? ModbusState::held : shown));
+  }
 
   /// Waits under the lock until `is_true`; false after a stop or at the deadline.
   template <class Condition>
@@ -307,6 +314,12 @@ Delivery ModbusLink::answer(const SentReport& sent) {
   }
   s.set(ModbusState::ready);
   return delivery;
+}
+
+void ModbusLink::hold(bool held) {
+  const std::lock_guard lock(state_->mutex);
+  state_->held = held;
+  state_->show();
 }
 
 Address ModbusLink::address() const {

@@ -25,7 +25,8 @@ std::optional<StationLine> StationPeer::listen(LineSocket::Duration timeout) {
       fields_ = hello->fields;
       say(Robot{.mode = mode_, .token = token_});
     }
-    if (!std::holds_alternative<Heartbeat>(*parsed.line)) return parsed.line;
+    if (!std::holds_alternative<Heartbeat>(*parsed.line) && !std::holds_alternative<Hold>(*parsed.line))
+      return parsed.line;
   }
   return std::nullopt;
 }

@@ -6,6 +6,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "control.hpp"
 #include "heron/camera/pause.hpp"
 #include "heron/files/gauge_file.hpp"
 #include "heron/files/picture_file.hpp"
@@ -114,7 +115,8 @@ Station::Station(StationFile file, std::unique_ptr<Camera> camera, Work* stop)
       own_recording_(!camera),
       camera_(camera ? std::move(camera) : recording_of(file_.camera)),
       stop_(stop),
-      mapping_(load_mapping(file_.mapping)) {
+      mapping_(load_mapping(file_.mapping)),
+      control_(std::make_unique<StationControl>(file_.trigger)) {
   require_frame_of(mapping_, file_);
   if (const CameraInfo info = camera_->info(); info.width > 0)
     require_size(info.address, info.width, info.height, mapping_);
@@ -195,6 +197,8 @@ void Station::begin_dry_run() {
         "station: the camera is on the arm, whose place comes with the robot's question; a dry run has no "
         "robot");
   dry_ = true;
+  if (file_.trigger.by == Trigger::command)  // nobody can give one
+    control_ = std::make_unique<StationControl>(TriggerSettings{});
 }
 
 void Station::require_link() const {
@@ -260,7 +264,10 @@ bool Station::take_picture() {
   if (camera_->info().live && picture->taken != std::chrono::system_clock::time_point{})
     taken_ -= std::clamp<Clock::duration>(std::chrono::system_clock::now() - picture->taken,
                                           Clock::duration(0), std::chrono::hours(1));
-  picture_ = std::move(*picture);
+  {
+    const std::lock_guard lock(picture_mutex_);
+    picture_ = std::move(*picture);
+  }
   number_ = store_ ? store_->next_number() : number_ + 1;
   left_behind_ = false;
   return true;
@@ -288,19 +295,24 @@ std::optional<Report> Station::look() {
   const std::optional<RobotFromWorld> frame = frame_of_question();
   if (!frame) return std::nullopt;
   if (auto left = take_left_behind()) return left;
-  if (stopped() || !take_picture()) return std::nullopt;
+  if (!control_->wait(stop_) || !take_picture()) return std::nullopt;
   Report report = examine(picture_, *frame);
   if (!report.complete) return std::nullopt;  // stopped in the middle
-  if (store_)
+  if (store_) {
     store_->add(
         {.number = number_, .source = file_.camera, .settings = settings_, .report = report_json(report)},
         taken_);
+    state_changed();
+  }
   return report;
 }
 
 void Station::farewell() {
+  control_->end();
   if (link_) link_->farewell(number_);
 }
+
+int64_t Station::dropped_triggers() const { return control_->counts().dropped; }
 
 std::optional<Report> Station::next() {
   require_link();

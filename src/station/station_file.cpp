@@ -178,6 +178,66 @@ void read_link(const TomlTable& t, StationFile& station) {
   t.done();
 }
 
+Address address_in(const TomlTable& t, const std::string& key) {
+  try {
+    return Address::parse(t.text(key));
+  } catch (const Error& error) {
+    t.refuse(key, error.what());
+  }
+}
+
+std::string path_in(const TomlTable& t, const std::string& key, const std::string& folder) {
+  return t.has(key) ? (std::filesystem::path(folder) / t.text(key)).lexically_normal().string()
+                    : std::string();
+}
+
+TriggerSettings trigger_of(const TomlTable& t) {
+  TriggerSettings trigger;
+  const std::string by = t.word("by", {"station", "timer", "command"});
+  trigger.by = by == "timer" ? Trigger::timer : by == "command" ? Trigger::command : Trigger::station;
+  if (by == "timer") trigger.every = seconds(t, "every_s", trigger.every);
+  if (by != "station") trigger.queue = t.whole("queue", trigger.queue);
+  if (trigger.queue < 0 || trigger.queue > 1000) t.refuse("queue", "must be from 0 to 1000");
+  t.done();
+  return trigger;
+}
+
+MqttSettings mqtt_of(const TomlTable& t, const std::string& folder) {
+  MqttSettings mqtt{.broker = address_in(t, "broker"), .topic = t.text("topic")};
+  if (mqtt.broker.port == 0) t.refuse("broker", "needs a port above 0");
+  if (const std::string wrong = wrong_with_topic(mqtt.topic); !wrong.empty()) t.refuse("topic", wrong);
+  mqtt.user = t.text("user", "");
+  mqtt.password_file = path_in(t, "password_file", folder), mqtt.ca_file = path_in(t, "ca_file", folder);
+  if (mqtt.user.empty() && !mqtt.password_file.empty()) t.refuse("password_file", "needs a user beside it");
+  t.done();
+  return mqtt;
+}
+
+HttpSettings http_of(const TomlTable& t, const std::string& folder) {
+  HttpSettings http{.listen = address_in(t, "listen"), .token = t.text("token", "")};
+  http.certificate = path_in(t, "certificate", folder), http.key = path_in(t, "key", folder);
+  if (http.certificate.empty() != http.key.empty())
+    t.refuse(http.key.empty() ? "certificate" : "key", "needs both files, certificate and key");
+  t.done();
+  return http;
+}
+
+void read_outlets(const TomlTable& file, const std::string& folder, StationFile& station) {
+  if (const auto trigger = file.optional_table("trigger")) {
+    station.trigger = trigger_of(*trigger);
+    if (station.trigger.by != Trigger::station && station.link.mode == LinkMode::ask)
+      trigger->refuse("by", "must be \"station\" where the robot asks: its question begins the picture");
+  }
+  if (const auto mqtt = file.optional_table("mqtt")) station.mqtt = mqtt_of(*mqtt, folder);
+  if (const auto http = file.optional_table("http")) station.http = http_of(*http, folder);
+  if (!station.store && (station.mqtt || station.http))
+    file.refuse(station.mqtt ? "mqtt" : "http",
+                "needs a [store]: reports are sent out of it, so that a broker or a reader that is slow or "
+                "gone misses none");
+  if (station.trigger.by == Trigger::command && !station.mqtt && !station.http)
+    file.refuse("trigger", "waits for commands, and there is no [mqtt] or [http] over which they may come");
+}
+
 StationStore store_of(const TomlTable& t, const std::string& folder) {
   StationStore store;
   StoreSettings& results = store.results;
@@ -270,6 +330,7 @@ StationFile load_station(const std::string& path) {
     link.refuse(
         "mode",
         "is \"push\"; a camera on the arm needs \"ask\", since the robot's pose comes with its question");
+  read_outlets(file, folder, station);
   file.done();
   return station;
 }

@@ -67,7 +67,10 @@ std::optional<Report> Station::take_left_behind() {
         left->report, fmt::format("store {}: result {}", file_.store->results.folder, left->number));
     number_ = left->number;
     taken_ = std::chrono::steady_clock::now() - left->age;
-    picture_ = {};
+    {
+      const std::lock_guard lock(picture_mutex_);
+      picture_ = {};
+    }
     left_behind_ = true;
     return report;
   }

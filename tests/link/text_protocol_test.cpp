@@ -17,6 +17,7 @@ TEST_CASE("every line reads back to what was written") {
                                          None{12},
                                          EndOfResults{12},
                                          Heartbeat{0},
+                                         Hold{12},
                                          Refusal{"why not"}};
   for (const StationLine& line : station) {
     const auto parsed = parse_station_line(encode(line));

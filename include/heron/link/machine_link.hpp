@@ -19,6 +19,8 @@ class MachineLink {
   /// Answers the machine that asked. When it is gone nobody waits for this result any more: it is given up,
   /// and not kept for the next.
   [[nodiscard]] virtual Delivery answer(const SentReport& sent) = 0;
+  /// Says that no result comes until it is released, where the protocol has a word for it. From any thread.
+  virtual void hold(bool held) { static_cast<void>(held); }
   virtual Address address() const = 0;
   /// Whether it listens where other machines may connect, with nothing that keeps them out.
   virtual bool open_to_all() const = 0;

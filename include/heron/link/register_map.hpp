@@ -16,10 +16,10 @@ enum class WordOrder { high_first, low_first };
 /// One field in the registers: (value - zero) * scale, rounded to the nearest whole number unless it is a
 /// float.
 struct MappedField {
-  int at = 0;      ///< its first register
+  int at = 0;           ///< its first register
   std::string of = {};  ///< a field of the whole result, or of part `part`
-  int part = 0;    ///< 0: of the whole result; of parts: the first that stands here
-  int every = 0;   ///< of the parts after it: registers from one to the next; 0: one part alone
+  int part = 0;         ///< 0: of the whole result; of parts: the first that stands here
+  int every = 0;        ///< of the parts after it: registers from one to the next; 0: one part alone
   RegisterType type = RegisterType::int16;
   WordOrder order = WordOrder::high_first;
   double zero = 0, scale = 1;

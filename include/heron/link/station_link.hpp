@@ -23,8 +23,8 @@ struct LinkSettings {
   LineSocket::Duration acknowledge{2000};  ///< for the answer to the greeting, and for the acknowledgement of
                                            ///< one result before it is sent again
   LineSocket::Duration finish{60000};      ///< for a robot to report that it is done, or to ask
-  std::string session = {};  ///< the greeting's; empty: a new one. Numbers go on within it
-  uint64_t newest = 0;       ///< the newest result of that session
+  std::string session = {};                ///< the greeting's; empty: a new one. Numbers go on within it
+  uint64_t newest = 0;                     ///< the newest result of that session
   std::string trace = {};                  ///< a file to which every line is appended with its time
   /// Called at once with what a person at the station should know: why a robot was turned away, a line that
   /// was refused, a trace that cannot be written.
@@ -85,6 +85,8 @@ class StationLink {
 
   /// Tells the robot why its last question has no answer.
   void refuse(const std::string& reason);
+  /// Says from now on, instead of heartbeats, that no result will come until it is released. From any thread.
+  void hold(bool held);
   /// Says that no result will follow. Failing is no harm: the connection ends all the same.
   void farewell(uint64_t newest);
   /// Where it listens, when it does.

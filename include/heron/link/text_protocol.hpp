@@ -75,10 +75,13 @@ struct EndOfResults {
 struct Heartbeat {
   uint64_t number = 0;
 };  ///< still there; the newest result is this one
+struct Hold {
+  uint64_t number = 0;
+};  ///< instead of a heartbeat: no result comes until a person releases the station
 struct Refusal {
   std::string reason;
 };  ///< the last line was not understood or cannot be answered
-using StationLine = std::variant<Hello, Result, Part, End, None, EndOfResults, Heartbeat, Refusal>;
+using StationLine = std::variant<Hello, Result, Part, End, None, EndOfResults, Heartbeat, Hold, Refusal>;
 
 // Lines of a robot.
 struct Robot {

@@ -20,6 +20,7 @@ class ModbusLink : public MachineLink {
   Delivery deliver(const SentReport& sent) override;
   bool wait_asked() override;
   Delivery answer(const SentReport& sent) override;
+  void hold(bool held) override;
   Address address() const override;
   bool open_to_all() const override;
   LinkCounts counts() const override;
@@ -37,6 +38,7 @@ inline constexpr int modbus_ask = 0, modbus_acknowledged = 1;
 enum class ModbusState : uint16_t {
   ready = 0,    ///< no result waits
   working = 1,  ///< a picture is taken and looked at
+  held = 3,     ///< a person adjusts something: no result comes until the state is another one
   result = 2,   ///< a result stands in the registers and waits for its acknowledgement
 };
 

@@ -1,6 +1,8 @@
 #pragma once
 #include <memory>
+#include <mutex>
 #include <optional>
+#include <vector>
 
 #include "heron/camera/camera.hpp"
 #include "heron/files/mapping_file.hpp"
@@ -8,12 +10,15 @@
 #include "heron/gauge/gauge.hpp"
 #include "heron/image/picture.hpp"
 #include "heron/link/machine_link.hpp"
+#include "heron/link/outlet.hpp"
 #include "heron/report/report.hpp"
 #include "heron/station/station_file.hpp"
 #include "heron/store/picture_folder.hpp"
 #include "heron/store/result_store.hpp"
 
 namespace heron {
+
+class StationControl;
 
 /// Runs a set-up: takes pictures, finds the targets, sends the parts to the robot. `next` gives the report of
 /// the next picture, which is stored before `deliver` sends it where the file says so; `step` does both.
@@ -26,6 +31,7 @@ class Station {
   /// Error{bad_file} when a part is missing or broken, Error{invalid_argument} when the parts do not fit
   /// together.
   explicit Station(StationFile file, std::unique_ptr<Camera> camera = nullptr, Work* stop = nullptr);
+  ~Station();
 
   /// Opens the store and connects to the robot. Throws Error{no_connection} when it is not there, and the
   /// errors of ResultStore. A link of the receiver's own lines only opens its port: the receiver is waited
@@ -33,6 +39,12 @@ class Station {
   void open_link();
   /// With a link that was opened already: ModbusLink for a file with registers.
   void open_link(std::unique_ptr<MachineLink> link);
+  /// What outlets see of this station, for as long as it lives. After the link was opened; throws
+  /// Error{invalid_argument} for a station without a store.
+  StationPort& port();
+  /// Reports go there too, from their own threads. Before the first `next`.
+  void add_outlet(std::unique_ptr<ReportOutlet> outlet);
+  const std::vector<std::unique_ptr<ReportOutlet>>& outlets() const { return outlets_; }
   /// Instead: nothing goes out, `next` takes its pictures unasked, and `sent_text` says what would be sent.
   /// Throws Error{invalid_argument} for a camera on the arm: where it stands comes with the robot's question.
   void begin_dry_run();
@@ -66,6 +78,8 @@ class Station {
   uint64_t taken_before() const { return taken_before_; }
   /// Results that the robot acknowledged and never reported to be done with.
   int unfinished() const { return unfinished_; }
+  /// Triggers that came while others were worked on, and were not kept.
+  int64_t dropped_triggers() const;
   /// How often the camera failed and was tried again.
   int camera_failures() const { return camera_failures_; }
   /// Of the link, once it is open.
@@ -74,6 +88,7 @@ class Station {
   bool link_open_to_all() const;  ///< docs of StationLink
 
  private:
+  class Port;
   struct Loaded {
     Target target;
     FindOptions options;
@@ -84,6 +99,7 @@ class Station {
   void wait_done_of(uint64_t number);
   void settle(uint64_t number, const Delivery& delivery);
   void keep_picture(const Report& report);
+  void state_changed();
   void load_gauge_set();
   void require_readings() const;
   std::optional<RobotFromWorld> frame_of_question();
@@ -109,10 +125,15 @@ class Station {
   std::string settings_;  ///< hash of everything that decides what is found
   bool left_behind_ = false, pictures_failing_ = false;
   uint64_t taken_before_ = 0;
+  mutable std::mutex picture_mutex_;  ///< outlets copy it, from their threads
   Picture picture_;
   std::chrono::steady_clock::time_point taken_{};
   uint64_t number_ = 0;
   int unfinished_ = 0, camera_failures_ = 0, given_up_ = 0;
+  std::unique_ptr<StationControl> control_;
+  std::unique_ptr<Port> port_;
+  std::mutex outlets_mutex_;
+  std::vector<std::unique_ptr<ReportOutlet>> outlets_;  ///< the last member: they end before the others go
 };
 
 }  // namespace heron

@@ -7,6 +7,7 @@
 
 #include "heron/base/pose.hpp"
 #include "heron/link/line_format.hpp"
+#include "heron/link/outlet_settings.hpp"
 #include "heron/link/register_map.hpp"
 #include "heron/link/station_link.hpp"
 #include "heron/locate/pattern.hpp"
@@ -17,11 +18,11 @@ namespace heron {
 /// A target of a station: its file and what the station sets differently.
 struct StationTarget {
   std::string file;
-  std::optional<Range<Angle>> angle;
-  std::optional<Range<double>> scale;
-  std::optional<double> min_score, min_contrast;
-  std::optional<int> max_count;
-  std::optional<Box> search;  ///< where origins may lie, picture coordinates
+  std::optional<Range<Angle>> angle = {};
+  std::optional<Range<double>> scale = {};
+  std::optional<double> min_score = {}, min_contrast = {};
+  std::optional<int> max_count = {};
+  std::optional<Box> search = {};  ///< where origins may lie, picture coordinates
 };
 
 /// Where the camera hangs.
@@ -53,6 +54,20 @@ struct StationStore {
   int keep_pictures = 1000;  ///< the newest of them
 };
 
+/// What begins a picture.
+enum class Trigger {
+  station,  ///< the station itself: at once when the machine is done, or when it asks
+  timer,    ///< every `every`
+  command,  ///< `trigger` over a further link, such as MQTT or HTTP
+};
+
+struct TriggerSettings {
+  Trigger by = Trigger::station;
+  std::chrono::milliseconds every{1000};
+  /// How many triggers may wait while the station works on one; further ones are dropped and counted.
+  int queue = 0;
+};
+
 /// A whole set-up, as in its file; docs/formats.md. Paths are made relative to the file's folder.
 struct StationFile {
   std::string path = {};  ///< of the station file itself; empty for one that was made in code
@@ -68,7 +83,10 @@ struct StationFile {
   std::chrono::milliseconds camera_timeout{10000};  ///< for a camera that fails, before the station ends
   std::set<Doubt> withhold = {Doubt::ambiguous};    ///< such parts are reported and not sent
   LinkSettings link;
+  TriggerSettings trigger = {};
   std::optional<StationStore> store = {};
+  std::optional<MqttSettings> mqtt = {};      ///< needs a store
+  std::optional<HttpSettings> http = {};      ///< needs a store
   std::optional<RegisterMap> registers = {};  ///< Modbus, instead of the robot text protocol
   std::optional<LineFormat> lines = {};  ///< the receiver's own lines, instead of the robot text protocol
 };
