@@ -1,19 +1,27 @@
 // What a station at work costs beyond finding: from the picture in memory to its message read at the other
 // end of a loopback socket, and what memory it takes anew for each picture. `bench_station [FOLDER]
-// [PICTURES] [plain]`: FOLDER holds a station.toml that pushes to a robot, as demo/ does. Freed memory is
-// kept, as the tool keeps it; with `plain` the C library does as it likes.
+// [PICTURES] [plain|outlets|outlets-system]`: FOLDER holds a station.toml that pushes to a robot, as demo/
+// does. Freed memory is kept, as the tool keeps it; with `plain` the C library does as it likes. With
+// `outlets` a store is on (synced for each result; or not, as its setting `sync = "system"` has it), a broker
+// of its own gets the reports, and a reader over HTTP.
+#include <signal.h>
 #include <sys/resource.h>
+#include <sys/wait.h>
+#include <unistd.h>
 
 #include <algorithm>
 #include <atomic>
 #include <cstdio>
 #include <cstdlib>
+#include <filesystem>
 #include <new>
 #include <thread>
 
 #include "heron/base/error.hpp"
 #include "heron/base/memory.hpp"
+#include "heron/http_link/http_outlet.hpp"
 #include "heron/link/text_protocol.hpp"
+#include "heron/mqtt_link/mqtt_outlet.hpp"
 #include "heron/station/station.hpp"
 
 using namespace heron;
@@ -130,15 +138,64 @@ void told(const char* what, const std::vector<double>& values, const char* unit)
               at_share(values, 0.99), at_share(values, 1), unit);
 }
 
-void measure(const std::string& folder, int pictures) {
+constexpr uint16_t broker_port = 18839;
+
+/// A program that ends with this.
+class Program {
+ public:
+  Program(const char* name, std::vector<const char*> words) : process_(fork()) {
+    if (process_ != 0) return;
+    words.insert(words.begin(), name), words.push_back(nullptr);
+    if (!freopen("/dev/null", "w", stdout) || !freopen("/dev/null", "w", stderr)) _exit(126);
+    execvp(name, const_cast<char* const*>(words.data()));
+    _exit(127);
+  }
+  ~Program() { kill(process_, SIGTERM), waitpid(process_, nullptr, 0); }
+  Program(const Program&) = delete;
+  Program& operator=(const Program&) = delete;
+
+ private:
+  pid_t process_;
+};
+
+/// A broker, a reader over HTTP, and a store, for as long as a station is measured.
+struct Outlets {
+  std::string folder = "/tmp/heron-bench-station-" + std::to_string(getpid());
+  Program broker{"mosquitto", {"-p", "18839"}};
+  std::optional<Program> reader;
+
+  void before(StationFile& file, StoreSync sync) const {
+    file.store = StationStore{.results = {.folder = folder, .sync = sync}};
+  }
+  void open(Station& station) {
+    station.add_outlet(std::make_unique<MqttOutlet>(
+        MqttSettings{.broker = {"127.0.0.1", broker_port}, .topic = "bench"}, station.port()));
+    auto http = std::make_unique<HttpOutlet>(HttpSettings{.listen = {"127.0.0.1", 0}}, station.port());
+    const std::string address = "http://" + http->address().text() + "/events";
+    reader.emplace("curl", std::vector<const char*>{"-s", "-N", address.c_str()});
+    station.add_outlet(std::move(http));
+  }
+  void told(const Station& station) const {
+    for (const auto& outlet : station.outlets())
+      std::printf("%s: %lld reports sent, %lld waiting\n", outlet->text().c_str(),
+                  static_cast<long long>(outlet->counts().sent),
+                  static_cast<long long>(outlet->counts().waiting));
+  }
+  ~Outlets() { std::filesystem::remove_all(folder); }
+};
+
+void measure(const std::string& folder, int pictures, std::optional<StoreSync> sync) {
   StationFile file = load_station(folder + "/station.toml");
   Listener robot;
   file.link.listens = false, file.link.address = robot.address(), file.link.mode = LinkMode::push;
   auto recording = open_recording(file.camera.substr(file.camera.find(':') + 1));
   auto camera = std::make_unique<Replay>(*recording, pictures);
   const Replay& replay = *camera;
+  std::optional<Outlets> outlets;
+  if (sync) outlets.emplace().before(file, *sync);
   Station station(file, std::move(camera));
   station.open_link();
+  if (outlets) outlets->open(station);
   std::vector<double> finding, beyond, asked, asked_kib, asked_large, faults;
   for (int i = 0;; ++i) {
     const auto report = station.step();
@@ -160,14 +217,19 @@ void measure(const std::string& folder, int pictures) {
   told("memory asked for", asked_kib, "KiB");
   told("of it in pieces of 16 KiB or more", asked_large, "KiB");
   told("pages new from the system", faults, "of 4 KiB");
+  if (outlets) outlets->told(station);
 }
 
 }  // namespace
 
 int main(int argc, char** argv) {
-  if (argc < 4 || std::string(argv[3]) != "plain") keep_freed_memory();
+  const std::string how = argc > 3 ? argv[3] : "";
+  if (how != "plain") keep_freed_memory();
   try {
-    measure(argc > 1 ? argv[1] : "demo", argc > 2 ? std::max(20, std::atoi(argv[2])) : 1000);
+    measure(argc > 1 ? argv[1] : "demo", argc > 2 ? std::max(20, std::atoi(argv[2])) : 1000,
+            how == "outlets"          ? std::optional(StoreSync::each)
+            : how == "outlets-system" ? std::optional(StoreSync::system)
+                                      : std::nullopt);
   } catch (const Error& e) {
     std::fprintf(stderr, "%s\n", e.what());
     return 1;

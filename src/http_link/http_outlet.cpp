@@ -244,7 +244,11 @@ struct HttpOutlet::State {
       text += fmt::format("id: {}\ndata: {}\n\n", report.number, report.json);
     if (text.empty()) {
       std::unique_lock lock(mutex);
-      if (changed.wait_for(lock, sign_of_life, [&] { return over || wakes != seen; })) return !over;
+      if (changed.wait_for(lock, sign_of_life, [&] { return over || wakes != seen; })) {
+        lock.unlock();
+        std::this_thread::sleep_for(machine_first);
+        return true;  // looks for the end itself
+      }
       text = ": still there\n\n";
     }
     if (!sink.write(text.data(), text.size())) return false;

@@ -209,6 +209,7 @@ struct MqttOutlet::State {
     while (!over.stop_requested()) {
       step();
       wait(Clock::now() + longest_pause, over);
+      std::this_thread::sleep_for(machine_first);
     }
     step();
     for (const auto deadline = Clock::now() + farewell_time;

@@ -8,6 +8,7 @@
 #include <mutex>
 #include <random>
 
+#include "checkpoints.hpp"
 #include "database.hpp"
 #include "folder_lock.hpp"
 #include "heron/base/error.hpp"
@@ -21,7 +22,7 @@ using std::chrono::nanoseconds;
 constexpr int64_t store_version = 1;
 constexpr int64_t application = 0x48524e31;  // tells a store from other databases
 constexpr uint64_t reserved_at_once = 1000;  // numbers, where a power cut may lose the last results
-constexpr uint64_t prune_every = 64;
+constexpr uint64_t tidy_every = 64;
 
 std::string system_start() {
   std::string id;
@@ -77,6 +78,7 @@ struct ResultStore::State {
     some.emplace(database, (columns + std::string("WHERE number > ? ORDER BY number LIMIT ?")).c_str());
   }
 
+  Checkpoints checkpoints{settings.folder + "/results.db"};
   std::optional<Statement> insert, count_taken, change, oldest_waiting, one, some;
 
   void begin() {
@@ -91,6 +93,7 @@ struct ResultStore::State {
                     : std::string("is a database, and no store of a station"));
     database.run("PRAGMA journal_mode = WAL");
     database.run("PRAGMA journal_size_limit = 16000000");
+    database.run("PRAGMA wal_autocheckpoint = 0");  // Checkpoints does it, while nobody waits
     sync(true);
     if (fresh) make();
     session = about("session");
@@ -238,12 +241,14 @@ void ResultStore::add(const StoredResult& r, std::chrono::steady_clock::time_poi
   s.count_taken->with(r.source).finish();
   both.commit();
   s.newest = r.number;
-  if (r.number % prune_every == 0) s.prune();
 }
 
 void ResultStore::settle(uint64_t number, ResultState state, const std::string& why) {
   const std::lock_guard lock(state_->mutex);
   state_->change->with(static_cast<int>(state), why, number).finish();
+  if (number % tidy_every != 0 || state == ResultState::acknowledged) return;
+  state_->prune();  // here, where nobody waits for a first byte
+  state_->checkpoints.begin_one();
 }
 
 uint64_t ResultStore::taken_of(const std::string& source) const {

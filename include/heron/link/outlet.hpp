@@ -1,4 +1,5 @@
 #pragma once
+#include <chrono>
 #include <cstdint>
 #include <optional>
 #include <string>
@@ -56,6 +57,10 @@ class StationPort {
   virtual uint64_t position(const std::string& receiver) const = 0;
   virtual void set_position(const std::string& receiver, uint64_t number) = 0;
 };
+
+/// An outlet that is woken waits for this before it works: the machine's message leaves first, with the
+/// processor to itself.
+inline constexpr std::chrono::milliseconds machine_first{5};
 
 struct OutletCounts {
   int64_t sent = 0;      ///< reports that were acknowledged
