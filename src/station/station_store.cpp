@@ -10,9 +10,6 @@
 #include "recording_of.hpp"
 
 namespace heron {
-namespace {
-
-/// Everything that decides what is found.
 std::string settings_hash(const StationFile& file) {
   Hash hash;
   const auto take = [&](const std::string& path) {
@@ -28,8 +25,6 @@ bool is_bad(const Report& report) {
   return std::any_of(report.parts.begin(), report.parts.end(),
                      [](const ReportedPart& p) { return !p.withheld.empty(); });
 }
-
-}  // namespace
 
 /// Before the link: its greeting holds the store's session.
 void Station::open_store() {

@@ -7,15 +7,16 @@
 
 namespace heron {
 
-Database::Database(const std::string& path) : path_(path) {
-  if (sqlite3_open_v2(path.c_str(), &handle_, SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE, nullptr) ==
-      SQLITE_OK) {
+Database::Database(const std::string& path, Use use) : path_(path) {
+  const int flags = use == Use::read ? SQLITE_OPEN_READONLY : SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE;
+  if (sqlite3_open_v2(path.c_str(), &handle_, flags, nullptr) == SQLITE_OK) {
     sqlite3_extended_result_codes(handle_, 1);
     sqlite3_busy_timeout(handle_, 2000);
     return;
   }
   const std::string why = handle_ ? sqlite3_errmsg(handle_) : "no memory";
   sqlite3_close(handle_);
+  if (use == Use::read) fail_file({.file = path}, fmt::format("cannot be read: {}", why));
   throw Error(ErrorCode::not_writable, fmt::format("{}: {}", path, why));
 }
 

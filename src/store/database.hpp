@@ -10,7 +10,9 @@ namespace heron {
 /// An SQLite database. Every call throws Error{not_writable} or Error{bad_file} with SQLite's reason.
 class Database {
  public:
-  explicit Database(const std::string& path);
+  enum class Use { write, read };
+  /// A database that is only read must be there.
+  explicit Database(const std::string& path, Use use = Use::write);
   ~Database();
   Database(const Database&) = delete;
   Database& operator=(const Database&) = delete;

@@ -23,8 +23,8 @@ PictureFolder::PictureFolder(std::string folder, int keep)
   if (error) throw Error(ErrorCode::not_writable, fmt::format("{}: {}", folder_, error.message()));
 }
 
-std::string PictureFolder::path(uint64_t number) const {
-  return (std::filesystem::path(folder_) / fmt::format("{:06}.png", number)).string();
+std::string PictureFolder::path(const std::string& folder, uint64_t number) {
+  return (std::filesystem::path(folder) / fmt::format("{:06}.png", number)).string();
 }
 
 std::string PictureFolder::keep(uint64_t number, const Picture& picture) {

@@ -51,6 +51,32 @@ std::string made_folder(const std::string& folder) {
 constexpr const char* columns =
     "SELECT number, source, settings, taken_ns, report, state, why, boot, boot_ns FROM result ";
 
+void require_store(Database& database, const std::string& folder) {
+  const int64_t version = database.number("PRAGMA user_version");
+  if (database.number("PRAGMA application_id") == application && version == store_version) return;
+  fail_file({.file = folder + "/results.db"},
+            version > store_version
+                ? fmt::format("is a store of version {}, and this program reads version {}; use "
+                              "the program that made it, or another folder",
+                              version, store_version)
+                : std::string("is a database, and no store of a station"));
+}
+
+StoredResult row_of(const Statement& s, const std::string& boot) {
+  StoredResult r{.number = static_cast<uint64_t>(s.number(0)),
+                 .source = s.text(1),
+                 .settings = s.text(2),
+                 .taken = std::chrono::system_clock::time_point(
+                     duration_cast<std::chrono::system_clock::duration>(nanoseconds(s.number(3)))),
+                 .report = s.text(4),
+                 .state = static_cast<ResultState>(s.number(5)),
+                 .why = s.text(6)};
+  const nanoseconds age = s.text(7) == boot ? system_clock_now() - nanoseconds(s.number(8))
+                                            : nanoseconds(std::chrono::system_clock::now() - r.taken);
+  r.age = std::max(duration_cast<std::chrono::milliseconds>(age), std::chrono::milliseconds(0));
+  return r;
+}
+
 }  // namespace
 
 struct ResultStore::State {
@@ -83,14 +109,7 @@ struct ResultStore::State {
 
   void begin() {
     const bool fresh = database.number("SELECT count(*) FROM sqlite_master") == 0;
-    const int64_t version = database.number("PRAGMA user_version");
-    if (!fresh && (database.number("PRAGMA application_id") != application || version != store_version))
-      fail_file({.file = settings.folder + "/results.db"},
-                version > store_version
-                    ? fmt::format("is a store of version {}, and this program reads version {}; use the "
-                                  "program that made it, or another folder",
-                                  version, store_version)
-                    : std::string("is a database, and no store of a station"));
+    if (!fresh) require_store(database, settings.folder);
     database.run("PRAGMA journal_mode = WAL");
     database.run("PRAGMA journal_size_limit = 16000000");
     database.run("PRAGMA wal_autocheckpoint = 0");  // Checkpoints does it, while nobody waits
@@ -156,24 +175,9 @@ struct ResultStore::State {
     reserved = number + reserved_at_once;
   }
 
-  StoredResult row(const Statement& s) const {
-    StoredResult r{.number = static_cast<uint64_t>(s.number(0)),
-                   .source = s.text(1),
-                   .settings = s.text(2),
-                   .taken = std::chrono::system_clock::time_point(
-                       duration_cast<std::chrono::system_clock::duration>(nanoseconds(s.number(3)))),
-                   .report = s.text(4),
-                   .state = static_cast<ResultState>(s.number(5)),
-                   .why = s.text(6)};
-    const nanoseconds age = s.text(7) == boot ? system_clock_now() - nanoseconds(s.number(8))
-                                              : nanoseconds(std::chrono::system_clock::now() - r.taken);
-    r.age = std::max(duration_cast<std::chrono::milliseconds>(age), std::chrono::milliseconds(0));
-    return r;
-  }
-
   std::optional<StoredResult> first_of(Statement& s) const {
     if (!s.step()) return std::nullopt;
-    StoredResult r = row(s);
+    StoredResult r = row_of(s, boot);
     s.reset();
     return r;
   }
@@ -276,7 +280,7 @@ std::vector<StoredResult> ResultStore::after(uint64_t number, size_t limit) cons
   const std::lock_guard lock(s.mutex);
   std::vector<StoredResult> results;
   s.some->with(number, static_cast<int64_t>(limit));
-  while (s.some->step()) results.push_back(s.row(*s.some));
+  while (s.some->step()) results.push_back(row_of(*s.some, s.boot));
   return results;
 }
 
@@ -300,6 +304,32 @@ void ResultStore::set_position(const std::string& receiver, uint64_t number) {
   Statement write(state_->database,
                   "INSERT INTO receiver VALUES(?, ?) ON CONFLICT(name) DO UPDATE SET number = ?");
   write.with(receiver, number, number).finish();
+}
+
+struct StoreReader::State {
+  Database database;
+  std::string boot = system_start();
+  explicit State(const std::string& folder) : database(folder + "/results.db", Database::Use::read) {
+    require_store(database, folder);
+  }
+};
+
+StoreReader::StoreReader(const std::string& folder) : state_(std::make_unique<State>(folder)) {}
+StoreReader::~StoreReader() = default;
+
+std::string StoreReader::session() const {
+  return state_->database.text("SELECT value FROM about WHERE key = 'session'");
+}
+uint64_t StoreReader::newest() const {
+  return static_cast<uint64_t>(state_->database.number("SELECT max(number) FROM result"));
+}
+std::vector<StoredResult> StoreReader::after(uint64_t number, size_t limit) const {
+  std::vector<StoredResult> results;
+  Statement some(state_->database,
+                 (columns + std::string("WHERE number > ? ORDER BY number LIMIT ?")).c_str());
+  some.with(number, static_cast<int64_t>(limit));
+  while (some.step()) results.push_back(row_of(some, state_->boot));
+  return results;
 }
 
 }  // namespace heron

@@ -177,6 +177,40 @@ TEST_CASE("a result that waited longer than the user allows is given up, and sai
   CHECK_FALSE(std::filesystem::exists(long_run().folder / "old-store/pictures/000058.png"));
 }
 
+TEST_CASE("stored pictures are looked at again, with what differs since") {
+  const std::string link = "connect = \"127.0.0.1:5934\"\nmode = \"push\"",
+                    store = "folder = \"replayed\"\ngive_up_s = 5\npictures = \"all\"\nkeep_pictures = 3";
+  long_run().write_station("replay.toml", link, store);
+  CHECK(contains(long_run().run("replay replay.toml").err, "results.db"));  // nothing is stored yet
+  std::thread robot([] { long_run().run("simulate robot --listen 127.0.0.1:5934 --time-scale 100000"); });
+  CHECK(long_run().run("run replay.toml --quiet").status == 0);
+  robot.join();
+  const std::string before = support::read_text(long_run().folder / "replayed/results.db");
+  const auto same = long_run().run("replay replay.toml");
+  CHECK(same.status == 0);
+  CHECK(contains(same.err, "0 of 3 results differ, 57 have no picture"));
+  CHECK(contains(same.out, "replay     60  "));
+  CHECK(contains(same.out, "as then, 3 parts"));
+  // A range that is too narrow: what is gone, and why.
+  std::string narrow = support::read_text(long_run().folder / "replay.toml");
+  narrow.insert(narrow.find("[store]"), "angle = [170, 175]\n");
+  support::write_text(long_run().folder / "narrow.toml", narrow);
+  const auto other = long_run().run("replay narrow.toml --from 59 --to 59 --json --pictures again");
+  CHECK(other.status == 1);
+  CHECK(contains(other.err, "1 of 1 results differ; the settings have changed since 1"));
+  const json line = json::parse(other.out);
+  CHECK(line["replay"] == true);
+  CHECK(line["number"] == 59);
+  CHECK(line["then"]["found"].size() == 3);
+  CHECK(line["now"]["found"].size() < 3);
+  REQUIRE(!line["differences"].empty());
+  CHECK(contains(line["differences"][0].get<std::string>(), " is gone: angle "));
+  CHECK(std::filesystem::exists(long_run().folder / "again/replay-000059.png"));
+  CHECK(long_run().run("replay narrow.toml --bad").out.empty());  // all were good
+  CHECK(long_run().run("replay replay.toml --from 5 --to 4").status == 2);
+  CHECK(support::read_text(long_run().folder / "replayed/results.db") == before);
+}
+
 TEST_CASE("stores that cannot be used are refused before the first picture") {
   const auto refused = [](const std::string& store, const std::string& why) {
     long_run().write_station("bad.toml", "connect = \"127.0.0.1:5933\"\ntimeout_s = 0.2\nmode = \"push\"",

@@ -51,7 +51,7 @@ void refused(const std::string& arguments, const std::string& message, int statu
 
 TEST_CASE("help has an example for every command, and wrong use is status 2") {
   CHECK(worked().run("--help").status == 0);
-  for (const char* command : {"board", "calibrate", "rings", "map", "teach", "find", "study", "run",
+  for (const char* command : {"board", "calibrate", "rings", "map", "teach", "find", "study", "run", "replay",
                               "simulate robot", "simulate tray", "demo"}) {
     const auto ran = worked().run(std::string(command) + " --help");
     CHECK(ran.status == 0);

@@ -20,6 +20,12 @@ namespace heron {
 
 class StationControl;
 
+/// Of everything that decides what a station finds: its file, mapping, targets and gauges.
+std::string settings_hash(const StationFile& file);
+/// Whether a report's picture is kept by the rule "bad": no part, one that is withheld, or a verdict that is
+/// not good.
+bool is_bad(const Report& report);
+
 /// Runs a set-up: takes pictures, finds the targets, sends the parts to the robot. `next` gives the report of
 /// the next picture, which is stored before `deliver` sends it where the file says so; `step` does both.
 /// What an earlier run with the same store could not deliver comes first: docs/delivery.md.

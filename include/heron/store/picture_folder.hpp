@@ -14,8 +14,9 @@ class PictureFolder {
   /// Returns why the picture was not stored, and nothing when it was. Where the disk is nearly full, results
   /// need the room: no picture is stored until there is some again.
   std::string keep(uint64_t number, const Picture& picture);
+  std::string path(uint64_t number) const { return path(folder_, number); }
   /// Where the picture of a result is, or was.
-  std::string path(uint64_t number) const;
+  static std::string path(const std::string& folder, uint64_t number);
 
  private:
   std::string folder_;

@@ -51,6 +51,25 @@ struct StoreCounts {
   int64_t bytes = 0;                               ///< of the database
 };
 
+/// Reads the results of a store, also while its station runs; writes nothing. Throws Error{bad_file} when
+/// there is none, or it is none of this version.
+class StoreReader {
+ public:
+  explicit StoreReader(const std::string& folder);
+  ~StoreReader();
+  StoreReader(const StoreReader&) = delete;
+  StoreReader& operator=(const StoreReader&) = delete;
+
+  std::string session() const;
+  uint64_t newest() const;  ///< 0: none
+  /// Those with a number above `number`, oldest first, at most `limit`.
+  std::vector<StoredResult> after(uint64_t number, size_t limit) const;
+
+ private:
+  struct State;
+  std::unique_ptr<State> state_;
+};
+
 /// The results of one station, which outlive its program: each has its number and is stored before it is
 /// sent, and its state changes with what the receiver says. The numbers and the session go on over restarts.
 /// A write is there as a whole or not at all, whenever the program is killed. May be used by several threads.

@@ -1,0 +1,138 @@
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+
+#include <filesystem>
+#include <nlohmann/json.hpp>
+
+#include "commands.hpp"
+#include "heron/base/error.hpp"
+#include "heron/draw/overlay.hpp"
+#include "heron/files/picture_file.hpp"
+#include "heron/files/report_json.hpp"
+#include "heron/station/compare_reports.hpp"
+#include "heron/station/station.hpp"
+#include "log.hpp"
+#include "options.hpp"
+#include "stopping.hpp"
+
+namespace heron::tool {
+namespace {
+
+struct ReplayOptions {
+  std::string station, pictures;
+  uint64_t from = 1, to = 0;
+  bool bad = false, json = false;
+};
+
+struct ReplayTally {
+  int replayed = 0, different = 0, without_picture = 0, other_settings = 0;
+};
+
+/// The pictures come from the store; a camera need not be there.
+class NoCamera : public Camera {
+ public:
+  CameraInfo info() const override { return {.address = "none", .name = "none"}; }
+  std::optional<Picture> take() override { return std::nullopt; }
+};
+
+/// Today's look at a picture of that day.
+Report looked_at_again(Station& station, const std::string& path, const StoredResult& stored) {
+  Report now = station.examine(load_picture(path), station.file().robot_from_world);
+  now.number = stored.number;
+  return now;
+}
+
+void print_replayed(const StoredResult& stored, const Report& then, const Report& now,
+                    const std::vector<std::string>& changes, bool json) {
+  if (json) {
+    nlohmann::ordered_json line{{"replay", true},
+                                {"number", stored.number},
+                                {"picture", then.picture},
+                                {"differences", changes},
+                                {"then", nlohmann::ordered_json::parse(stored.report)},
+                                {"now", nlohmann::ordered_json::parse(report_json(now))}};
+    fmt::print("{}\n", line.dump(-1, ' ', false, nlohmann::ordered_json::error_handler_t::replace));
+  } else if (changes.empty()) {
+    fmt::print("replay {:6}  {}: as then, {} part{}{}\n", stored.number, then.picture, then.parts.size(),
+               then.parts.size() == 1 ? "" : "s",
+               then.verdict ? fmt::format(", {}", word_of(*then.verdict)) : "");
+  } else {
+    fmt::print("replay {:6}  {}: differs\n", stored.number, then.picture);
+    for (const std::string& change : changes) fmt::print("               {}\n", change);
+  }
+  std::fflush(stdout);
+}
+
+void replay_one(Station& station, const StoredResult& stored, const ReplayOptions& o, ReplayTally& tally) {
+  const Report then = report_of_json(stored.report, fmt::format("result {}", stored.number));
+  if (o.bad && !is_bad(then)) return;
+  const std::string path =
+      PictureFolder::path(station.file().store->results.folder + "/pictures", stored.number);
+  if (!std::filesystem::exists(path)) return void(++tally.without_picture);
+  const Report now = looked_at_again(station, path, stored);
+  const std::vector<std::string> changes = differences(then, now);
+  ++tally.replayed, tally.different += !changes.empty();
+  tally.other_settings += stored.settings != settings_hash(station.file());
+  print_replayed(stored, then, now, changes, o.json);
+  if (!o.pictures.empty())
+    save_picture(
+        (std::filesystem::path(o.pictures) / fmt::format("replay-{:06}.png", stored.number)).string(),
+        draw_report(grey_levels(load_picture(path)), now));
+}
+
+int replay(const ReplayOptions& o) {
+  StationFile file = load_station(o.station);
+  if (!file.store)
+    fail_argument(fmt::format("replay: {} has no [store], and so no results to look at again", o.station));
+  if (file.mount == Mount::arm)
+    fail_argument("replay: the camera is on the arm, and where it stood with each picture is not stored");
+  if (o.to > 0 && o.to < o.from)
+    fail_argument(fmt::format("replay: --from {} is above --to {}", o.from, o.to));
+  if (!o.pictures.empty()) std::filesystem::create_directories(o.pictures);
+  const StoreReader store(file.store->results.folder);
+  Work& stop = stop_on_signals();
+  Station station(std::move(file), std::make_unique<NoCamera>(), &stop);
+  ReplayTally tally;
+  constexpr size_t at_once = 100;
+  uint64_t last = o.from > 0 ? o.from - 1 : 0;
+  for (bool more = true; more && !stop.stopped();) {
+    const auto results = store.after(last, at_once);
+    more = results.size() == at_once;
+    for (const StoredResult& stored : results) {
+      if (stop.stopped() || (o.to > 0 && stored.number > o.to)) {
+        more = false;
+        break;
+      }
+      last = stored.number;
+      replay_one(station, stored, o, tally);
+    }
+  }
+  std::string text = fmt::format("{} of {} results differ", tally.different, tally.replayed);
+  if (tally.without_picture > 0) text += fmt::format(", {} have no picture", tally.without_picture);
+  if (tally.other_settings > 0)
+    text += fmt::format("; the settings have changed since {}", tally.other_settings);
+  log_note("replay: {}{}", stop.stopped() ? "stopped by a signal: " : "", text);
+  return status_after_stop(tally.different > 0 ? 1 : 0);
+}
+
+}  // namespace
+
+void add_replay(CLI::App& app, Action& action) {
+  auto o = std::make_shared<ReplayOptions>();
+  CLI::App* c = app.add_subcommand(
+      "replay", "Looks at a station's stored pictures again with today's settings and says what differs");
+  c->add_option("station", o->station, "station file with a [store] that keeps pictures")->required();
+  c->add_option("--from", o->from, "first result")->capture_default_str()->check(not_negative);
+  c->add_option("--to", o->to, "last result; 0: the newest")->capture_default_str()->check(not_negative);
+  c->add_flag("--bad", o->bad,
+              "only results without a part, with a part withheld, or with a verdict that is not good");
+  c->add_option("--pictures", o->pictures, "folder for the pictures with today's overlays");
+  c->add_flag("--json", o->json, "prints one JSON object for each result: then, now and the differences");
+  c->footer(
+      "Example: heron replay station.toml --bad\nNothing is sent, and the store stays as it is. Exit status "
+      "1 "
+      "when a result differs.");
+  c->callback([o, &action] { action = [o] { return replay(*o); }; });
+}
+
+}  // namespace heron::tool
