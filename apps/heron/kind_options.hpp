@@ -22,7 +22,8 @@ class KindOptions {
 
 /// A setting's option: min_area is --min-area.
 std::string option_of(std::string name);
-/// A setting from an option's text, of the sort of its usual value. Throws Error{invalid_argument} for any other.
+/// A setting from an option's text, of the sort of its usual value. Throws Error{invalid_argument} for any
+/// other.
 SettingValue value_from(const std::string& text, const NamedSetting& usual);
 
 /// A setting as a person reads it.

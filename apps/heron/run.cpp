@@ -26,6 +26,7 @@
 #include "heron/station/station.hpp"
 #include "log.hpp"
 #include "options.hpp"
+#include "service.hpp"
 #include "steps.hpp"
 #include "stopping.hpp"
 
@@ -93,6 +94,7 @@ std::string delivery_json(uint64_t number, const Delivery& d) {
 
 struct Tally {
   int pictures = 0, parts = 0, withheld = 0;
+  int judged = 0, not_good = 0;  // pictures with a verdict
   bool nothing = false;
   std::vector<std::string> unacknowledged;
 
@@ -101,14 +103,22 @@ struct Tally {
     parts += static_cast<int>(report.parts.size());
     nothing = nothing || report.parts.empty();
     for (const ReportedPart& part : report.parts) withheld += !part.withheld.empty();
+    judged += report.verdict.has_value(), not_good += report.verdict && *report.verdict != Verdict::good;
   }
 };
 
 std::string counted(int n, const char* thing) { return fmt::format("{} {}{}", n, thing, n == 1 ? "" : "s"); }
 
-void print_summary(const Tally& tally, const Station& station, bool stopped, bool dry) {
+std::string counted_so_far(const Tally& tally) {
   std::string text = fmt::format("{}, {}", counted(tally.pictures, "picture"), counted(tally.parts, "part"));
   if (tally.withheld > 0) text += fmt::format(" ({} not sent)", tally.withheld);
+  if (tally.judged > 0)
+    text += fmt::format(", {} good and {} not", tally.judged - tally.not_good, tally.not_good);
+  return text;
+}
+
+void print_summary(const Tally& tally, const Station& station, bool stopped, bool dry) {
+  std::string text = counted_so_far(tally);
   if (dry)
     text += ", nothing was sent";
   else if (tally.unacknowledged.empty())
@@ -224,10 +234,14 @@ int run(const RunOptions& o) {
     open_link(station, stop);
     open_outlets(station);
   }
+  Service service;
+  service.watch([&station] { return station.busy_for(); });
+  service.ready();
   Tally tally;
   try {
     while (const std::optional<Report> report = station.next()) {
       tally.add(*report);
+      service.status(fmt::format("{}: {}", station.file().name, counted_so_far(tally)));
       if (station.left_behind())
         log_note("run: result {} was not delivered before the station ended; it is sent now", report->number);
       if (o.json)

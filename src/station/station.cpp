@@ -118,6 +118,8 @@ Station::Station(StationFile file, std::unique_ptr<Camera> camera, Work* stop)
       mapping_(load_mapping(file_.mapping)),
       control_(std::make_unique<StationControl>(file_.trigger)) {
   require_frame_of(mapping_, file_);
+  if (file_.exposure_ms) camera_->set_exposure_ms(*file_.exposure_ms);
+  if (file_.gain) camera_->set_gain(*file_.gain);
   if (const CameraInfo info = camera_->info(); info.width > 0)
     require_size(info.address, info.width, info.height, mapping_);
   for (const StationTarget& t : file_.targets) {
@@ -233,6 +235,7 @@ Report Station::examine(const Picture& picture, const RobotFromWorld& robot_from
     report.complete = report.complete && result.complete;
     add_result(report, std::move(result), frames, t.target.geometry());
   }
+  order_parts(report.parts, file_.order);
   if (gauges_) measure(report, *gauges_, prepared, frames, {}, stop_);
   report.picture = picture.name;
   if (gauges_) read_crops(report, *gauges_, stop_);
@@ -296,7 +299,9 @@ std::optional<Report> Station::look() {
   if (!frame) return std::nullopt;
   if (auto left = take_left_behind()) return left;
   if (!control_->wait(stop_) || !take_picture()) return std::nullopt;
+  busy_since_ = Clock::now().time_since_epoch().count();
   Report report = examine(picture_, *frame);
+  busy_since_ = 0;
   if (!report.complete) return std::nullopt;  // stopped in the middle
   if (store_) {
     store_->add(
@@ -310,6 +315,13 @@ std::optional<Report> Station::look() {
 void Station::farewell() {
   control_->end();
   if (link_) link_->farewell(number_);
+}
+
+std::chrono::milliseconds Station::busy_for() const {
+  const Clock::rep since = busy_since_;
+  if (since == 0) return {};
+  return std::chrono::duration_cast<std::chrono::milliseconds>(Clock::now() -
+                                                               Clock::time_point(Clock::duration(since)));
 }
 
 int64_t Station::dropped_triggers() const { return control_->counts().dropped; }

@@ -191,6 +191,26 @@ std::string path_in(const TomlTable& t, const std::string& key, const std::strin
                     : std::string();
 }
 
+OrderSettings order_of(const TomlTable& t) {
+  OrderSettings order;
+  const auto& words = part_order_words;
+  const std::string by = t.word("by", {std::begin(words), std::end(words)});
+  order.by = static_cast<PartOrder>(std::find(std::begin(words), std::end(words), by) - std::begin(words));
+  if (order.by == PartOrder::nearest) {
+    const auto point = t.numbers("to", 2);
+    order.point = {point[0], point[1]};
+  }
+  if (order.by == PartOrder::along || order.by == PartOrder::rows)
+    order.direction = WorldAngle(degrees(t.number("direction")));
+  if (order.by == PartOrder::rows) {
+    order.row_mm = t.number("row_mm");
+    if (!(order.row_mm > 0 && order.row_mm <= text_protocol::largest_value))
+      t.refuse("row_mm", fmt::format("must be above 0 and at most {:g}", text_protocol::largest_value));
+  }
+  t.done();
+  return order;
+}
+
 TriggerSettings trigger_of(const TomlTable& t) {
   TriggerSettings trigger;
   const std::string by = t.word("by", {"station", "timer", "command"});
@@ -293,6 +313,8 @@ StationFile load_station(const std::string& path) {
           ? camera.text("address")
           : "recording:" +
                 (std::filesystem::path(folder) / camera.text("recording")).lexically_normal().string();
+  if (camera.has("exposure_ms")) station.exposure_ms = camera.number("exposure_ms");
+  if (camera.has("gain")) station.gain = camera.number("gain");
   station.camera_timeout = seconds(camera, "timeout_s", station.camera_timeout);
   camera.done();
   const TomlTable mapping = file.table("mapping");
@@ -320,6 +342,7 @@ StationFile load_station(const std::string& path) {
   if (station.targets.empty()) file.refuse("target", "names no target");
   if (file.has("gauges")) station.gauges = (std::filesystem::path(folder) / file.text("gauges")).string();
   if (const auto store = file.optional_table("store")) station.store = store_of(*store, folder);
+  if (const auto order = file.optional_table("order")) station.order = order_of(*order);
   const TomlTable link = file.table("link");
   read_link(link, station);
   if (station.mount == Mount::arm && (station.lines || station.registers))

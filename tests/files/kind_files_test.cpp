@@ -195,7 +195,10 @@ TEST_CASE("a report tells points, lengths and chips of a border, and how far awa
   CHECK(contains(lying,
                  "\"points\":[{\"name\":\"corner1\",\"x\":100.0,\"y\":50.0,\"sigma\":{\"x\":0.02,\"y\":0.03},"
                  "\"world\":{"));
-  CHECK(contains(lying, "\"length\":400.0,\"length_mm\":80"));  // 400 px of 500 at 1000 mm: 800 mm
+  CHECK(contains(
+      lying,
+      "\"length\":400.0,\"from\":[100.0,50.0],\"to\":[500.0,50.0],\"length_mm\":80"));  // 400 px of 500 at
+                                                                                        // 1000 mm: 800 mm
   CHECK(contains(lying, "\"what\":\"chip\""));
   CHECK(contains(lying, "\"length\":7.0"));
   CHECK_FALSE(contains(lying, "\"distance\":"));

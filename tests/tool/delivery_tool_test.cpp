@@ -1,6 +1,11 @@
 // Station and robot are killed in the middle, again and again: docs/delivery.md.
 #include <doctest/doctest.h>
 
+#include <sys/socket.h>
+#include <sys/un.h>
+#include <unistd.h>
+
+#include <array>
 #include <atomic>
 #include <nlohmann/json.hpp>
 #include <set>
@@ -209,6 +214,41 @@ TEST_CASE("stored pictures are looked at again, with what differs since") {
   CHECK(long_run().run("replay narrow.toml --bad").out.empty());  // all were good
   CHECK(long_run().run("replay replay.toml --from 5 --to 4").status == 2);
   CHECK(support::read_text(long_run().folder / "replayed/results.db") == before);
+}
+
+TEST_CASE("a service manager is told: ready, alive, how far, stopping") {
+  long_run().write_station("service.toml", "connect = \"127.0.0.1:5935\"\nmode = \"push\"",
+                           "folder = \"service-store\"\ngive_up_s = 5");
+  const int manager = socket(AF_UNIX, SOCK_DGRAM, 0);
+  sockaddr_un at{};
+  at.sun_family = AF_UNIX;
+  const std::string path = long_run().folder / "notify";
+  REQUIRE(path.size() < sizeof at.sun_path);
+  std::copy(path.begin(), path.end(), at.sun_path);
+  REQUIRE(bind(manager, reinterpret_cast<const sockaddr*>(&at), sizeof at) == 0);
+  std::vector<std::string> heard;
+  std::jthread listening([&](const std::stop_token& over) {
+    const timeval wait{0, 100000};
+    setsockopt(manager, SOL_SOCKET, SO_RCVTIMEO, &wait, sizeof wait);
+    std::array<char, 500> text{};
+    while (!over.stop_requested())
+      if (const ssize_t size = recv(manager, text.data(), text.size(), 0); size > 0)
+        heard.emplace_back(text.data(), static_cast<size_t>(size));
+  });
+  std::thread robot([] { long_run().run("simulate robot --listen 127.0.0.1:5935 --time-scale 100000"); });
+  const auto ran =
+      support::run("NOTIFY_SOCKET=" + path + " WATCHDOG_USEC=150000 " + tool + " run service.toml --quiet",
+                   long_run().folder.path());
+  robot.join();
+  listening.request_stop();
+  listening.join();
+  close(manager);
+  CHECK(ran.status == 0);
+  const auto count = [&](const std::string& text) { return std::count(heard.begin(), heard.end(), text); };
+  CHECK(count("READY=1") == 1);
+  CHECK(count("WATCHDOG=1") > 5);
+  CHECK(count("STATUS=tray: 60 pictures, 180 parts") == 1);
+  CHECK(heard.back() == "STOPPING=1");
 }
 
 TEST_CASE("stores that cannot be used are refused before the first picture") {

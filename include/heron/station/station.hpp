@@ -1,4 +1,5 @@
 #pragma once
+#include <atomic>
 #include <memory>
 #include <mutex>
 #include <optional>
@@ -84,6 +85,8 @@ class Station {
   uint64_t taken_before() const { return taken_before_; }
   /// Results that the robot acknowledged and never reported to be done with.
   int unfinished() const { return unfinished_; }
+  /// How long the picture in hand has been looked at; 0 between pictures. From any thread: a watchdog's.
+  std::chrono::milliseconds busy_for() const;
   /// Triggers that came while others were worked on, and were not kept.
   int64_t dropped_triggers() const;
   /// How often the camera failed and was tried again.
@@ -134,10 +137,11 @@ class Station {
   mutable std::mutex picture_mutex_;  ///< outlets copy it, from their threads
   Picture picture_;
   std::chrono::steady_clock::time_point taken_{};
+  std::atomic<std::chrono::steady_clock::rep> busy_since_{0};  ///< 0: it is not
   uint64_t number_ = 0;
   int unfinished_ = 0, camera_failures_ = 0, given_up_ = 0;
   std::unique_ptr<StationControl> control_;
-  std::unique_ptr<Port> port_;
+  std::unique_ptr<StationPort> port_;
   std::mutex outlets_mutex_;
   std::vector<std::unique_ptr<ReportOutlet>> outlets_;  ///< the last member: they end before the others go
 };

@@ -11,6 +11,7 @@
 #include "heron/link/register_map.hpp"
 #include "heron/link/station_link.hpp"
 #include "heron/locate/pattern.hpp"
+#include "heron/station/order.hpp"
 #include "heron/store/result_store.hpp"
 
 namespace heron {
@@ -79,7 +80,9 @@ struct StationFile {
   bool from_axes = false;             ///< both start from the mapping's zero and axes, not from its board
   std::vector<StationTarget> targets;
   std::string gauges = {};  ///< gauge file; empty: parts are found and not judged
-  bool quick = false;       ///< skips the search beyond the limits for parts that they reject
+  OrderSettings order = {};
+  bool quick = false;  ///< skips the search beyond the limits for parts that they reject
+  std::optional<double> exposure_ms = {}, gain = {};  ///< set before the first picture; nothing: as they are
   std::chrono::milliseconds camera_timeout{10000};  ///< for a camera that fails, before the station ends
   std::set<Doubt> withhold = {Doubt::ambiguous};    ///< such parts are reported and not sent
   LinkSettings link;
