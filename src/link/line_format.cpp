@@ -7,6 +7,7 @@
 #include <set>
 
 #include "heron/base/error.hpp"
+#include "plain_word.hpp"
 
 namespace heron {
 namespace {
@@ -40,13 +41,7 @@ std::string written(const FieldValue& value, const FieldForm& form, bool whole) 
   }
   if (const auto* text = std::get_if<std::string>(&value)) {
     if (const auto word = form.words.find(*text); word != form.words.end()) return word->second;
-    std::string plain = *text;
-    for (char& c : plain) {
-      const bool kept = (c >= 'A' && c <= 'Z') || (c >= 'a' && c <= 'z') || (c >= '0' && c <= '9') ||
-                        c == '_' || c == '.' || c == '-';
-      if (!kept) c = '_';
-    }
-    return plain;
+    return plain_word(*text);
   }
   return form.missing;
 }
@@ -56,7 +51,12 @@ LineWriter::LineWriter(LineFormat format) : format_(std::move(format)) {
   for (const FieldForm& form : format_.forms) {
     require_form(form);
     if (!names.insert(form.name).second) fail_argument(fmt::format("two fields are called '{}'", form.name));
-    if (!field_info(part_fields(), form.of) && !field_info(report_fields(), form.of))
+    const FieldInfo* of_part = field_info(part_fields(), form.of);
+    const FieldInfo* info = of_part ? of_part : field_info(report_fields(), form.of);
+    if (info && info->text && (form.decimals || form.zero != 0 || form.scale != 1 || form.width != 0))
+      fail_argument(fmt::format("field '{}': '{}' is a text; zero, scale, decimals and width are for numbers",
+                                form.name, form.of));
+    if (!info)
       fail_argument(fmt::format("field '{}': there is no field '{}'; a part has {}; a result has {}",
                                 form.name, form.of, names_of(part_fields()), names_of(report_fields())));
   }

@@ -6,6 +6,8 @@
 #include <charconv>
 #include <cmath>
 
+#include "plain_word.hpp"
+
 namespace heron::text_protocol {
 
 const std::array<const char*, field_count> field_words{"x",         "y",         "angle",   "score",
@@ -28,12 +30,7 @@ bool Part::can_be_sent() const {
 namespace {
 
 std::string plain_name(const std::string& name) {
-  std::string plain = name.substr(0, 64);
-  for (char& c : plain) {
-    const bool fine = (c >= 'A' && c <= 'Z') || (c >= 'a' && c <= 'z') || (c >= '0' && c <= '9') ||
-                      c == '_' || c == '.' || c == '-';
-    if (!fine) c = '_';
-  }
+  const std::string plain = plain_word(name.substr(0, 64));
   return plain.empty() ? "_" : plain;
 }
 

@@ -139,6 +139,10 @@ RegisterMap registers_of(const TomlTable& t) {
   RegisterMap map;
   map.max_parts = t.whole("max_parts", map.max_parts);
   for (const TomlTable& field : t.tables("register")) map.fields.push_back(mapped_of(field));
+  if (t.has("timeout_s"))
+    t.refuse("timeout_s",
+             "is not for protocol \"modbus\", whose controller may come and go; finish_s and acknowledge_s "
+             "say how long the station waits");
   for (const char* key : {"fields", "token", "connect"})
     if (t.has(key))
       t.refuse(key, "is not for protocol \"modbus\": the station listens, and registers say what it holds");

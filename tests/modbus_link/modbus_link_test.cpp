@@ -270,3 +270,21 @@ TEST_CASE("a taken port and an address that is no station's are errors") {
   settings.listens = false;
   CHECK_THROWS_AS(ModbusLink(settings, two_places()), Error);
 }
+
+TEST_CASE("a station that is held says so, but for a result that still waits for its acknowledgement") {
+  ModbusLink link(listening(), two_places());
+  Controller plc(link.address());
+  link.hold(true);
+  CHECK(plc.read(modbus_state) == static_cast<uint16_t>(ModbusState::held));
+  link.hold(false);
+  CHECK(plc.read(modbus_state) == static_cast<uint16_t>(ModbusState::ready));
+  std::jthread side([&] {
+    Controller other(link.address());
+    REQUIRE(other.await(modbus_result, 3));
+    link.hold(true);
+    CHECK(other.read(modbus_state) == static_cast<uint16_t>(ModbusState::result));
+    other.write(modbus_acknowledged, 3);
+    CHECK(other.await(modbus_state, static_cast<uint16_t>(ModbusState::held)));
+  });
+  CHECK(link.deliver(sent_of(places(3, {{1, 2, 3}}), 0)).acknowledged);
+}

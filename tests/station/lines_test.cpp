@@ -133,6 +133,8 @@ TEST_CASE("a station's registers are read from its file, and a dry run prints th
                      "every = 4\ntype = \"int32\"\nscale = 1000\n[[link.register]]\nat = 22\nof = "
                      "\"name\"\npart = 1\nevery = 4\n"
                      "words = { leaf = 7 }\n"));
+  CHECK_THROWS_WITH_AS(with_registers("timeout_s = 3\n[[link.register]]\nat = 10\nof = \"count\"\n"),
+                       doctest::Contains("'timeout_s' is not for protocol"), Error);
   CHECK_THROWS_WITH_AS(station.open_link(), doctest::Contains("hand it over"), Error);
   station.begin_dry_run();
   const auto report = station.next();
