@@ -49,10 +49,13 @@ std::optional<Report> Station::take_left_behind() {
       wait_done_of(left->number);
       continue;
     }
+    // A machine that has no word for results asked for a picture of then; its next question is another one.
+    const bool nobody_waits = machine_ && file_.link.mode == LinkMode::ask;
     const auto& limit = file_.store->give_up;
-    if (limit && left->age > *limit) {
-      const std::string why =
-          fmt::format("{:.0f} s old after a restart", std::chrono::duration<double>(left->age).count());
+    if (nobody_waits || (limit && left->age > *limit)) {
+      const std::string why = nobody_waits ? std::string("it was asked for before a restart")
+                                           : fmt::format("{:.0f} s old after a restart",
+                                                         std::chrono::duration<double>(left->age).count());
       store_->settle(left->number, ResultState::given_up, why);
       ++given_up_;
       if (file_.link.warn) file_.link.warn(fmt::format("result {} is given up: {}", left->number, why));

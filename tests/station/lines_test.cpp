@@ -153,3 +153,49 @@ TEST_CASE("a station's registers are read from its file, and a dry run prints th
   CHECK(support::contains(refusal("token = \"T\"\n[[link.register]]\nat = 10\nof = \"count\"\n"),
                           "not for protocol"));
 }
+
+TEST_CASE(
+    "what a receiver of own lines did not get before a restart: pushed it comes again, asked for it is given "
+    "up") {
+  support::TemporaryFolder folder;
+  const auto stored = [&](StationFile file) {
+    file.store = StationStore{.results = {.folder = folder / "store"}};
+    file.link.timeout = file.link.finish = 300ms, file.link.acknowledge = 100ms;
+    return file;
+  };
+  std::string first_line;
+  {
+    Station station(stored(with_lines(pushed)));
+    station.open_link();
+    const auto report = station.next();
+    REQUIRE(report);
+    first_line = station.sent_text(*report);
+    CHECK_FALSE(station.deliver(*report).acknowledged);  // nobody is there
+  }
+  {
+    Station station(stored(with_lines(pushed)));
+    station.open_link();
+    CHECK(station.taken_before() == 1);
+    LineSocket receiver = LineSocket::connect(station.link_address(), 1000ms);
+    REQUIRE(station.step());
+    CHECK(station.left_behind());
+    std::string line;
+    REQUIRE(receiver.read(line, 2000ms) == LineSocket::Wait::line);
+    CHECK(line + "\n" == first_line);
+    const auto second = station.next();
+    REQUIRE(second);
+    CHECK_FALSE(station.left_behind());
+    CHECK(second->number == 2);
+  }
+  // Result 2 was never sent. A receiver that asks wants a new picture, and there is none.
+  Station station(stored(with_lines("mode = \"ask\"\nask = \"TRIG\"\nline = \"{number}\"\n")));
+  station.open_link();
+  std::jthread asks([address = station.link_address()] {
+    LineSocket receiver = LineSocket::connect(address, 1000ms);
+    receiver.write("TRIG");
+    std::string line;
+    receiver.read(line, 1000ms);
+  });
+  CHECK_FALSE(station.next());  // the recording has ended
+  CHECK(station.given_up() == 1);
+}
