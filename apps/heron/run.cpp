@@ -29,6 +29,7 @@
 #include "service.hpp"
 #include "steps.hpp"
 #include "stopping.hpp"
+#include "time_shares.hpp"
 
 namespace heron::tool {
 namespace {
@@ -96,10 +97,13 @@ struct Tally {
   int pictures = 0, parts = 0, withheld = 0;
   int judged = 0, not_good = 0;  // pictures with a verdict
   bool nothing = false;
+  TimeShares finding;
+  std::chrono::steady_clock::time_point begun = std::chrono::steady_clock::now();
   std::vector<std::string> unacknowledged;
 
   void add(const Report& report) {
     ++pictures;
+    finding.add(report.elapsed_ms);
     parts += static_cast<int>(report.parts.size());
     nothing = nothing || report.parts.empty();
     for (const ReportedPart& part : report.parts) withheld += !part.withheld.empty();
@@ -138,6 +142,12 @@ void print_summary(const Tally& tally, const Station& station, bool stopped, boo
   if (station.dropped_triggers() > 0)
     text += fmt::format(", {} triggers dropped", station.dropped_triggers());
   log_note("run: {}{}", stopped ? "stopped by a signal: " : "", text);
+  if (tally.finding.count() > 1) {
+    const std::chrono::duration<double> time = std::chrono::steady_clock::now() - tally.begun;
+    log_note(
+        "run: a picture took {:.3g} ms to look at, 99 % of them at most {:.3g} ms; {:.3g} pictures a second",
+        tally.finding.below(0.5), tally.finding.below(0.99), tally.pictures / time.count());
+  }
   for (const auto& outlet : station.outlets()) {
     const OutletCounts c = outlet->counts();
     log_note("run: {}: {} sent{}{}", outlet->text(), counted(static_cast<int>(c.sent), "report"),

@@ -173,6 +173,7 @@ TEST_CASE("a result that waited longer than the user allows is given up, and sai
   CHECK(ran.status == 0);
   CHECK(contains(ran.err, "result 1 is given up: "));
   CHECK(contains(ran.err, "1 result given up"));
+  CHECK(contains(ran.err, "ms to look at, 99 % of them at most"));
   const Done done(long_run().folder / "old.memory");
   REQUIRE(done.finished.size() == picture_count - 1);
   CHECK(done.finished.front() == 2);
