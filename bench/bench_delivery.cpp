@@ -1,7 +1,8 @@
 // What deliveries are worth when everything dies: `bench_delivery [RESULTS] [KILLS] [each|system]`. A station
 // with a store runs in a process of its own and is killed KILLS times; its robot cuts the connection as
 // often, after the acknowledgement, before it, in the middle of a result, and forgets what it did not write
-// down. Counted at the robot: results that were lost, acted on twice, or came out of their order.
+// down. Counted at the robot: results that were lost, acted on twice, or came out of their order. With 0
+// KILLS it is a soak: the station's memory and the store's files after a tenth of the work and near its end.
 #include <signal.h>
 #include <sys/wait.h>
 #include <unistd.h>
@@ -10,6 +11,7 @@
 #include <cstdio>
 #include <cstring>
 #include <filesystem>
+#include <fstream>
 #include <random>
 #include <thread>
 
@@ -158,6 +160,17 @@ class Robot {
   bool done_ = true, over_ = false;
 };
 
+/// Memory of a process and size of the store's files, in MB.
+std::pair<double, double> sizes(pid_t process, const std::string& folder) {
+  long pages = 0, resident = 0;
+  std::ifstream("/proc/" + std::to_string(process) + "/statm") >> pages >> resident;
+  double files = 0;
+  std::error_code gone;
+  for (const auto& entry : std::filesystem::directory_iterator(folder + "/store", gone))
+    files += static_cast<double>(std::filesystem::file_size(entry, gone));
+  return {static_cast<double>(resident) * static_cast<double>(sysconf(_SC_PAGESIZE)) / 1e6, files / 1e6};
+}
+
 pid_t begin_station(const char* program, const std::string& folder, uint16_t port, int64_t results,
                     const char* sync) {
   const pid_t child = fork();
@@ -198,7 +211,14 @@ int run_bench(const char* program, int64_t results, int64_t kills, const char* s
     const uint64_t until = static_cast<uint64_t>(
         static_cast<double>(results) * static_cast<double>(killed + 1) / static_cast<double>(kills + 1));
     int status = 0;
+    uint64_t looks_at = static_cast<uint64_t>(results) / 10;
     while (waitpid(child, &status, WNOHANG) == 0) {
+      if (kills == 0 && ledger.newest >= looks_at) {
+        const auto [memory, files] = sizes(child, folder);
+        std::printf("after %llu results: %.1f MB of memory, %.1f MB of files\n",
+                    static_cast<unsigned long long>(ledger.newest), memory, files);
+        looks_at += static_cast<uint64_t>(results) / 5;
+      }
       if (killed < kills && ledger.newest >= until) {
         std::this_thread::sleep_for(
             std::chrono::microseconds(std::uniform_int_distribution<>(0, 2000)(random)));

@@ -31,7 +31,10 @@ void Database::fail() const {
       fail_file({.file = path_},
                 fmt::format("is broken ({}); move its folder away, and a new store begins", why));
     case SQLITE_FULL:
-      throw Error(ErrorCode::not_writable, fmt::format("{}: the disk is full; make room, or give the store less (max_mb, keep_results)", path_));
+      throw Error(
+          ErrorCode::not_writable,
+          fmt::format("{}: the disk is full; make room, or give the store less (max_mb, keep_results)",
+                      path_));
     default:
       throw Error(ErrorCode::not_writable, fmt::format("{}: {}", path_, why));
   }

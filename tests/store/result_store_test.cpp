@@ -124,6 +124,23 @@ TEST_CASE("settled results leave by number and by size, waiting ones never do, a
   CHECK(store.next_number() == 3001);
 }
 
+TEST_CASE("under a load without a pause the files stay small") {
+  TemporaryFolder folder;
+  ResultStore store({.folder = folder / "store", .sync = StoreSync::system, .keep_results = 200});
+  const int results = sanitized ? 3000 : 20000;
+  uintmax_t most = 0;
+  for (int i = 0; i < results; ++i) {
+    add(store, std::string(1000, 'l'));
+    store.settle(store.newest(), ResultState::acknowledged);
+    store.settle(store.newest(), ResultState::done);
+    if (i % 100 != 0) continue;
+    uintmax_t now = 0;
+    for (const auto& entry : std::filesystem::directory_iterator(folder / "store")) now += entry.file_size();
+    most = std::max(most, now);
+  }
+  CHECK(most < 60000000);
+}
+
 TEST_CASE("what is no store is told from one, and is left as it was") {
   TemporaryFolder folder;
   const auto error = [&] { return error_of([&] { ResultStore store({.folder = folder.path()}); }); };
