@@ -1,8 +1,11 @@
 #pragma once
-#include <asio/ip/tcp.hpp>
 #include <vector>
 
 #include "heron/link/line_socket.hpp"
+
+// After a header of the standard library: by what that has defined, this one chooses how it takes memory, and
+// all files must choose alike.
+#include <asio/ip/tcp.hpp>
 
 namespace heron {
 
