@@ -64,7 +64,7 @@ Image<uint8_t> pixels_within(const Image<uint8_t>& picture, const AreaPixels& ar
     const uint8_t *in = area.mask.row(y), *grey = picture.row(area.top + y) + area.left;
     uint8_t* to = within.row(y);
     for (int x = 0; x < within.width(); ++x)
-      to[x] = (in[x] != 0) & (grey[x] >= least) & (grey[x] <= most) ? 255 : 0;
+      to[x] = ((in[x] != 0) & (grey[x] >= least) & (grey[x] <= most)) ? 255 : 0;
   }
   return within;
 }
