@@ -20,7 +20,8 @@ namespace {
 
 struct ReplayOptions {
   std::string station, pictures;
-  uint64_t from = 1, to = 0;
+  uint64_t from = 1;
+  std::optional<uint64_t> to = {};
   bool bad = false, json = false;
 };
 
@@ -63,7 +64,9 @@ void print_replayed(const StoredResult& stored, const Report& then, const Report
   std::fflush(stdout);
 }
 
-void replay_one(Station& station, const StoredResult& stored, const ReplayOptions& o, ReplayTally& tally) {
+/// `settings`: today's, as a hash.
+void replay_one(Station& station, const std::string& settings, const StoredResult& stored,
+                const ReplayOptions& o, ReplayTally& tally) {
   const Report then = report_of_json(stored.report, fmt::format("result {}", stored.number));
   if (o.bad && !is_bad(then)) return;
   const std::string path =
@@ -72,7 +75,7 @@ void replay_one(Station& station, const StoredResult& stored, const ReplayOption
   const Report now = looked_at_again(station, path, stored);
   const std::vector<std::string> changes = differences(then, now);
   ++tally.replayed, tally.different += !changes.empty();
-  tally.other_settings += stored.settings != settings_hash(station.file());
+  tally.other_settings += stored.settings != settings;
   print_replayed(stored, then, now, changes, o.json);
   if (!o.pictures.empty())
     save_picture(
@@ -86,11 +89,12 @@ int replay(const ReplayOptions& o) {
     fail_argument(fmt::format("replay: {} has no [store], and so no results to look at again", o.station));
   if (file.mount == Mount::arm)
     fail_argument("replay: the camera is on the arm, and where it stood with each picture is not stored");
-  if (o.to > 0 && o.to < o.from)
-    fail_argument(fmt::format("replay: --from {} is above --to {}", o.from, o.to));
+  if (o.to && *o.to < o.from)
+    fail_argument(fmt::format("replay: --from {} is above --to {}", o.from, *o.to));
   if (!o.pictures.empty()) std::filesystem::create_directories(o.pictures);
   const StoreReader store(file.store->results.folder);
   Work& stop = stop_on_signals();
+  const std::string settings = settings_hash(file);
   Station station(std::move(file), std::make_unique<NoCamera>(), &stop);
   ReplayTally tally;
   constexpr size_t at_once = 100;
@@ -99,12 +103,12 @@ int replay(const ReplayOptions& o) {
     const auto results = store.after(last, at_once);
     more = results.size() == at_once;
     for (const StoredResult& stored : results) {
-      if (stop.stopped() || (o.to > 0 && stored.number > o.to)) {
+      if (stop.stopped() || (o.to && stored.number > *o.to)) {
         more = false;
         break;
       }
       last = stored.number;
-      replay_one(station, stored, o, tally);
+      replay_one(station, settings, stored, o, tally);
     }
   }
   std::string text = fmt::format("{} of {} results differ", tally.different, tally.replayed);
@@ -123,7 +127,7 @@ void add_replay(CLI::App& app, Action& action) {
       "replay", "Looks at a station's stored pictures again with today's settings and says what differs");
   c->add_option("station", o->station, "station file with a [store] that keeps pictures")->required();
   c->add_option("--from", o->from, "first result")->capture_default_str()->check(not_negative);
-  c->add_option("--to", o->to, "last result; 0: the newest")->capture_default_str()->check(not_negative);
+  c->add_option("--to", o->to, "last result; the newest unless given")->check(not_negative);
   c->add_flag("--bad", o->bad,
               "only results without a part, with a part withheld, or with a verdict that is not good");
   c->add_option("--pictures", o->pictures, "folder for the pictures with today's overlays");

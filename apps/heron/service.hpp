@@ -6,8 +6,8 @@
 
 namespace heron::tool {
 
-/// What a service manager is told (systemd's notify protocol: lines in a datagram to NOTIFY_SOCKET). Without
-/// one nothing happens.
+/// Reports to a service manager by systemd's notify protocol: lines in a datagram to NOTIFY_SOCKET. Does
+/// nothing where there is no manager.
 class Service {
  public:
   Service();

@@ -246,7 +246,7 @@ struct MqttOutlet::State {
     if ((fds[1].revents & POLLOUT) != 0) code = mosquitto_loop_write(client.get(), 1);
     if (code == MOSQ_ERR_SUCCESS && (fds[1].revents & ~POLLOUT) != 0)
       code = mosquitto_loop_read(client.get(), 1), moved = true;
-    // The library tells of a connection that was there; of one that never was, a certificate say, here.
+    // The disconnect callback covers lost connections, not failed ones, such as a wrong certificate.
     if (code != MOSQ_ERR_SUCCESS && !connected) fail(mosquitto_strerror(code));
     mosquitto_loop_misc(client.get());
     return moved || mosquitto_socket(client.get()) < 0;

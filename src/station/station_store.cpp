@@ -49,7 +49,7 @@ std::optional<Report> Station::take_left_behind() {
       wait_done_of(left->number);
       continue;
     }
-    // A machine that has no word for results asked for a picture of then; its next question is another one.
+    // Such a machine asked for a picture before the restart; its next question asks for a new one.
     const bool nobody_waits = machine_ && file_.link.mode == LinkMode::ask;
     const auto& limit = file_.store->give_up;
     if (nobody_waits || (limit && left->age > *limit)) {
@@ -98,7 +98,8 @@ void Station::keep_picture(const Report& report) {
   if (!pictures_ || left_behind_ || (file_.store->pictures == KeptPictures::bad && !is_bad(report))) return;
   const std::string why = pictures_->keep(report.number, picture_);
   if (!why.empty() && !pictures_failing_ && file_.link.warn)
-    file_.link.warn(fmt::format("{}; pictures are left out until there is room, the station goes on", why));
+    file_.link.warn(
+        fmt::format("{}; no raw picture is stored until there is space; the station goes on", why));
   pictures_failing_ = !why.empty();
 }
 

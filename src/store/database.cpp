@@ -33,8 +33,7 @@ void Database::fail() const {
     case SQLITE_FULL:
       throw Error(
           ErrorCode::not_writable,
-          fmt::format("{}: the disk is full; make room, or give the store less (max_mb, keep_results)",
-                      path_));
+          fmt::format("{}: the disk is full; free some space, or lower max_mb or keep_results", path_));
     default:
       throw Error(ErrorCode::not_writable, fmt::format("{}: {}", path_, why));
   }

@@ -141,7 +141,7 @@ TEST_CASE("under a load without a pause the files stay small") {
   CHECK(most < 60000000);
 }
 
-TEST_CASE("what is no store is told from one, and is left as it was") {
+TEST_CASE("a file that is not a store is refused and left unchanged") {
   TemporaryFolder folder;
   const auto error = [&] { return error_of([&] { ResultStore store({.folder = folder.path()}); }); };
   support::write_text(folder / "results.db", "this is a text and no database, and it is long enough for one");

@@ -217,7 +217,7 @@ TEST_CASE("stored pictures are looked at again, with what differs since") {
   CHECK(support::read_text(long_run().folder / "replayed/results.db") == before);
 }
 
-TEST_CASE("a service manager is told: ready, alive, how far, stopping") {
+TEST_CASE("run reports ready, alive, its progress and stopping to a service manager") {
   long_run().write_station("service.toml", "connect = \"127.0.0.1:5935\"\nmode = \"push\"",
                            "folder = \"service-store\"\ngive_up_s = 5");
   const int manager = socket(AF_UNIX, SOCK_DGRAM, 0);

@@ -11,8 +11,8 @@ class PictureFolder {
  public:
   /// Makes the folder. Throws Error{not_writable}.
   PictureFolder(std::string folder, int keep);
-  /// Returns why the picture was not stored, and nothing when it was. Where the disk is nearly full, results
-  /// need the room: no picture is stored until there is some again.
+  /// Returns why the picture was not stored, and nothing when it was. A disk that is nearly
+  /// full is kept for results: no picture is stored until there is space again.
   std::string keep(uint64_t number, const Picture& picture);
   std::string path(uint64_t number) const { return path(folder_, number); }
   /// Where the picture of a result is, or was.
