@@ -116,33 +116,45 @@ class ColorsBeside {
     return step;
   }
 
-  /// By blocks two apart on one side of the border.
+  /// By blocks two apart on one side of the border, beyond what all of them change alike: light that slopes
+  /// is not uneven.
   void measure_unevenness(BorderColors& result) const {
-    std::array<double, 2> uneven{}, by_noise{}, count{};
-    for (int row = 0; row < rows_; ++row)
-      for (int column = 0; column < columns_; ++column) {
+    for (const size_t side : {0u, 1u}) {
+      double uneven = 0, by_noise = 0, count = 0;
+      for (const auto& [right, down] : {std::pair{2, 0}, {0, 2}}) {
+        const Differences d = differences(side, right, down);
+        if (d.count < 2) continue;
+        uneven += (d.squares - d.sum * d.sum / d.count) * d.count / (d.count - 1);
+        by_noise += d.by_noise, count += d.count;
+      }
+      if (count > 0) result.uneven += uneven / count, result.uneven_by_noise += by_noise / count;
+    }
+  }
+
+ private:
+  /// Of colors along the border's change, one way of the grid.
+  struct Differences {
+    double sum = 0, squares = 0, by_noise = 0, count = 0;
+  };
+
+  Differences differences(size_t side, int right, int down) const {
+    Differences d;
+    for (int row = 0; row + down < rows_; ++row)
+      for (int column = 0; column + right < columns_; ++column) {
         const Both& wide = wide_[index(column, row)];
         if (!wide.in.tell() || !wide.out.tell()) continue;  // not near the border
         const ColorStep step = step_at(column, row);
         if (step.square < min_square) continue;
-        for (const auto& [right, down] : {std::pair{2, 0}, {0, 2}})
-          for (const size_t side : {0u, 1u}) {
-            if (column + right >= columns_ || row + down >= rows_) continue;
-            const Both &here = single_[index(column, row)],
-                       &there = single_[index(column + right, row + down)];
-            const Sums &one = side ? here.out : here.in, &two = side ? there.out : there.in;
-            if (!one.tell() || !two.tell()) continue;
-            const double off = dot(one.mean(), step.change) - dot(two.mean(), step.change);
-            uneven[side] += off * off / step.square;
-            by_noise[side] += 1.0 / one.count + 1.0 / two.count, ++count[side];
-          }
+        const Both &here = single_[index(column, row)], &there = single_[index(column + right, row + down)];
+        const Sums &one = side ? here.out : here.in, &two = side ? there.out : there.in;
+        if (!one.tell() || !two.tell()) continue;
+        const double off = (dot(one.mean(), step.change) - dot(two.mean(), step.change)) / std::sqrt(step.square);
+        d.sum += off, d.squares += off * off;
+        d.by_noise += 1.0 / one.count + 1.0 / two.count, ++d.count;
       }
-    for (const size_t side : {0u, 1u})
-      if (count[side] > 0)
-        result.uneven += uneven[side] / count[side], result.uneven_by_noise += by_noise[side] / count[side];
+    return d;
   }
 
- private:
   size_t index(int column, int row) const { return static_cast<size_t>(row * columns_ + column); }
 
   /// Blocks whose colors count for some mixed pixel.
