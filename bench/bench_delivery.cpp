@@ -59,9 +59,9 @@ class Endless : public Camera {
 
 StationFile station_file(const std::string& folder, uint16_t port, StoreSync sync) {
   StationFile file;
-  file.name = "bench", file.mapping = folder + "/mapping.toml", file.camera = "endless";
-  file.targets = {{.file = folder + "/stud.png"}};
-  file.quick = true;
+  file.name = "bench", file.setup.mapping = folder + "/mapping.toml", file.setup.camera = "endless";
+  file.setup.targets = {{.file = folder + "/stud.png"}};
+  file.setup.quick = true;
   file.store = StationStore{.results = {.folder = folder + "/store", .sync = sync, .keep_results = 5000}};
   file.link.address = {"127.0.0.1", port};
   file.link.timeout = 20s;

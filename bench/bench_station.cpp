@@ -188,7 +188,7 @@ void measure(const std::string& folder, int pictures, std::optional<StoreSync> s
   StationFile file = load_station(folder + "/station.toml");
   Listener robot;
   file.link.listens = false, file.link.address = robot.address(), file.link.mode = LinkMode::push;
-  auto recording = open_recording(file.camera.substr(file.camera.find(':') + 1));
+  auto recording = open_recording(file.setup.camera.substr(file.setup.camera.find(':') + 1));
   auto camera = std::make_unique<Replay>(*recording, pictures);
   const Replay& replay = *camera;
   std::optional<Outlets> outlets;

@@ -148,7 +148,7 @@ heron_module(geometry USES base)
 heron_module(image USES base LINK PkgConfig::hwy TBB::tbb)
 heron_module(feature USES geometry image LINK PkgConfig::hwy)
 # Layer 2
-heron_module(heights USES image)
+heron_module(heights USES image geometry)
 heron_module(calibrate USES feature)
 heron_module(locate/common USES image geometry LINK PkgConfig::hwy)
 heron_module(locate/edge_samples USES locate/common LINK PkgConfig::hwy)

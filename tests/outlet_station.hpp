@@ -13,17 +13,26 @@ class FakeStation : public heron::StationPort {
   std::string name() const override { return "tray"; }
   std::string session() const override { return "0a1b2c3d"; }
   heron::StationState state() const override { return state_; }
+  std::optional<heron::SetUpName> setup() const override {
+    if (setup_ == 0) return std::nullopt;
+    return heron::SetUpName{setup_, "kites"};
+  }
   uint64_t newest() const override {
     const std::lock_guard lock(mutex_);
     return reports_.empty() ? 0 : reports_.rbegin()->first;
   }
-  heron::CommandAnswer command(heron::StationCommand command) override {
+  heron::CommandAnswer command(const heron::StationCommand& command) override {
     ++commands;
-    if (command == heron::StationCommand::trigger && state_ == heron::StationState::held)
+    if (command.kind == heron::StationCommand::select) {
+      if (command.setup != 7) return {false, "there is no set-up " + std::to_string(command.setup)};
+      setup_ = command.setup;
+      return {true};
+    }
+    if (command.kind == heron::StationCommand::trigger && state_ == heron::StationState::held)
       return {false, "the station is held"};
-    if (command != heron::StationCommand::trigger)
+    if (command.kind != heron::StationCommand::trigger)
       state_ =
-          command == heron::StationCommand::hold ? heron::StationState::held : heron::StationState::working;
+          command.kind == heron::StationCommand::hold ? heron::StationState::held : heron::StationState::working;
     return {true};
   }
   std::vector<heron::NumberedReport> reports_after(uint64_t number, size_t limit) const override {
@@ -62,6 +71,7 @@ class FakeStation : public heron::StationPort {
  private:
   mutable std::mutex mutex_;
   std::atomic<heron::StationState> state_ = heron::StationState::working;
+  std::atomic<int> setup_ = 0;
   std::map<uint64_t, std::string> reports_;
   std::map<std::string, uint64_t> positions_;
 };

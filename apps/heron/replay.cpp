@@ -1,7 +1,9 @@
 #include <fmt/format.h>
 #include <fmt/ranges.h>
 
+#include <algorithm>
 #include <filesystem>
+#include <map>
 #include <nlohmann/json.hpp>
 
 #include "commands.hpp"
@@ -25,6 +27,9 @@ struct ReplayOptions {
   bool bad = false, json = false;
 };
 
+/// Today's settings, by set-up; only 0 where there is one.
+using SettingsToday = std::map<int, std::string>;
+
 struct ReplayTally {
   int replayed = 0, different = 0, without_picture = 0, other_settings = 0;
 };
@@ -36,10 +41,19 @@ class NoCamera : public Camera {
   std::optional<Picture> take() override { return std::nullopt; }
 };
 
-/// Today's look at a picture of that day.
-Report looked_at_again(Station& station, const std::string& path, const StoredResult& stored) {
-  Report now = station.examine(load_picture(path), station.file().robot_from_world);
-  now.number = stored.number;
+/// Today's look at a picture of that day, with the same set-up.
+Report looked_at_again(Station& station, const std::string& path, const Report& then) {
+  const StationFile& file = station.file();
+  const int number = then.setup ? then.setup->number : 0;
+  if (number != station.selected())
+    if (const CommandAnswer answer = station.select(number); !answer.taken)
+      fail_argument(fmt::format("replay: result {} was looked at with set-up {}: {}", then.number, number,
+                                answer.reason));
+  RobotFromWorld frame = file.setup.robot_from_world;
+  for (const SetUp& s : file.setups)
+    if (s.number == number) frame = s.robot_from_world;
+  Report now = station.examine(load_picture(path), frame);
+  now.number = then.number;
   return now;
 }
 
@@ -64,38 +78,44 @@ void print_replayed(const StoredResult& stored, const Report& then, const Report
   std::fflush(stdout);
 }
 
-/// `settings`: today's, as a hash.
-void replay_one(Station& station, const std::string& settings, const StoredResult& stored,
+void replay_one(Station& station, const SettingsToday& settings, const StoredResult& stored,
                 const ReplayOptions& o, ReplayTally& tally) {
   const Report then = report_of_json(stored.report, fmt::format("result {}", stored.number));
   if (o.bad && !is_bad(then)) return;
   const std::string path =
-      PictureFolder::path(station.file().store->results.folder + "/pictures", stored.number);
-  if (!std::filesystem::exists(path)) return void(++tally.without_picture);
-  const Report now = looked_at_again(station, path, stored);
+      PictureFolder::find(station.file().store->results.folder + "/pictures", stored.number);
+  if (path.empty()) return void(++tally.without_picture);
+  const Report now = looked_at_again(station, path, then);
   const std::vector<std::string> changes = differences(then, now);
   ++tally.replayed, tally.different += !changes.empty();
-  tally.other_settings += stored.settings != settings;
+  const auto today = settings.find(then.setup ? then.setup->number : 0);
+  tally.other_settings += today == settings.end() || today->second != stored.settings;
   print_replayed(stored, then, now, changes, o.json);
   if (!o.pictures.empty())
     save_picture(
         (std::filesystem::path(o.pictures) / fmt::format("replay-{:06}.png", stored.number)).string(),
-        draw_report(grey_levels(load_picture(path)), now));
+        draw_report(station.view(load_picture(path)), now));
 }
 
 int replay(const ReplayOptions& o) {
   StationFile file = load_station(o.station);
   if (!file.store)
     fail_argument(fmt::format("replay: {} has no [store], and so no results to look at again", o.station));
-  if (file.mount == Mount::arm)
+  const auto setups = file.all_setups();
+  if (std::any_of(setups.begin(), setups.end(), [](const SetUp& s) { return s.mount == Mount::arm; }))
     fail_argument("replay: the camera is on the arm, and where it stood with each picture is not stored");
   if (o.to && *o.to < o.from)
     fail_argument(fmt::format("replay: --from {} is above --to {}", o.from, *o.to));
   if (!o.pictures.empty()) std::filesystem::create_directories(o.pictures);
   const StoreReader store(file.store->results.folder);
   Work& stop = stop_on_signals();
-  const std::string settings = settings_hash(file);
-  Station station(std::move(file), std::make_unique<NoCamera>(), &stop);
+  SettingsToday settings;
+  Cameras cameras;
+  for (const SetUp& s : setups) {
+    settings[s.number] = settings_hash(file, s);
+    cameras[s.camera] = std::make_unique<NoCamera>();
+  }
+  Station station(std::move(file), std::move(cameras), &stop);
   ReplayTally tally;
   constexpr size_t at_once = 100;
   uint64_t last = o.from > 0 ? o.from - 1 : 0;

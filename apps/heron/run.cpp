@@ -37,6 +37,7 @@ namespace {
 struct RunOptions {
   std::string station, reports, pictures, trace;
   uint64_t keep = 1000;
+  std::optional<int> setup = {};
   bool json = false, dry = false;
 };
 
@@ -64,7 +65,7 @@ class Keeping {
   void keep_picture(const Station& station, const Report& report) {
     if (o_.pictures.empty() || pictures_failed_ || station.left_behind()) return;
     try {
-      save_picture(picture_name(report.number), draw_report(grey_levels(station.picture()), report));
+      save_picture(picture_name(report.number), draw_report(station.view(station.picture()), report));
     } catch (const Error& error) {
       pictures_failed_ = true;
       log_error("run: {}; no more pictures are kept, the station goes on", error.what());
@@ -158,10 +159,10 @@ void print_summary(const Tally& tally, const Station& station, bool stopped, boo
 
 void say_what_the_store_knows(const Station& station) {
   if (!station.file().store || station.taken_before() == 0) return;
-  const std::string& camera = station.file().camera;
   log_note("run: the store {} has results of {} of {}; {}", station.file().store->results.folder,
-           counted(static_cast<int>(station.taken_before()), "picture"), camera,
-           camera.starts_with("recording:") ? "the run goes on after them" : "their numbers go on");
+           counted(static_cast<int>(station.taken_before()), "picture"), station.used_set_up().camera,
+           station.used_set_up().camera.starts_with("recording:") ? "the run goes on after them"
+                                                                   : "their numbers go on");
 }
 
 void open_link(Station& station, [[maybe_unused]] const Work& stop) {
@@ -227,17 +228,26 @@ void print_sent(const std::string& bytes) {
   fmt::print("{}", shown);
 }
 
+/// Those that are no recordings, which the station opens itself.
+Cameras live_cameras(const StationFile& file, Work& stop) {
+  Cameras cameras;
+  for (const SetUp& s : file.all_setups())
+    if (!s.camera.starts_with("recording:") && !cameras.contains(s.camera))
+      cameras[s.camera] = open_any_camera(s.camera, Pace::at_once, &stop);
+  return cameras;
+}
+
 int run(const RunOptions& o) {
   if (o.dry && !o.trace.empty()) fail_argument("run: --trace keeps what a link sends; --dry-run opens none");
   StationFile file = load_station(o.station);
-  require_not_read({o.reports, o.trace}, {o.station, file.mapping});
+  if (o.setup) file.start = *o.setup, file.resume = false;
+  for (const SetUp& s : file.all_setups()) require_not_read({o.reports, o.trace}, {o.station, s.path, s.mapping});
   Keeping keeping(o);
   Work& stop = stop_on_signals();
   file.link.trace = o.trace;
   file.link.warn = [](const std::string& what) { log_note("run: {}", what); };
-  auto camera =
-      file.camera.starts_with("recording:") ? nullptr : open_any_camera(file.camera, Pace::at_once, &stop);
-  Station station(std::move(file), std::move(camera), &stop);
+  Cameras cameras = live_cameras(file, stop);
+  Station station(std::move(file), std::move(cameras), &stop);
   if (o.dry) {
     station.begin_dry_run();
   } else {
@@ -309,6 +319,9 @@ void add_run(CLI::App& app, Action& action) {
       ->capture_default_str()
       ->check(not_negative);
   c->add_option("--trace", o->trace, "appends every line of the link with its time stamp to this file");
+  c->add_option("--setup", o->setup,
+                "number of the set-up that it starts with, instead of the station file's `start`")
+      ->check(not_negative);
   c->add_flag(
       "--dry-run", o->dry,
       "sends nothing and waits for nobody: prints after each picture what would be sent, byte by byte");

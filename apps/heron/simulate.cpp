@@ -43,6 +43,10 @@ void add_robot(CLI::App& simulate, Action& action) {
   c->add_option("--memory", o->settings.memory,
                 "file in which the robot keeps what it must know after it was switched off in the middle");
   c->add_flag("--ask", o->settings.asks, "requests each part instead of receiving what is sent");
+  c->add_option("--select", o->settings.setups,
+                "set-ups that it selects in turn, one for each result, such as 1,2")
+      ->delimiter(',')
+      ->check(CLI::Range(1, 65535));
   c->add_option("--look", o->looks,
                 "X,Y,ANGLE of the arm for the next picture, sent with the request; may be repeated")
       ->expected(1)

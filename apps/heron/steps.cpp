@@ -135,7 +135,9 @@ Image<Rgb> draw_over(const PreparedPicture& prepared, const Report& report, cons
 }
 
 void print_report(const Report& report) {
-  fmt::print("{}: {} found in {:.1f} ms\n", report.picture, report.parts.size(), report.elapsed_ms);
+  fmt::print("{}: {} found in {:.1f} ms{}{}\n", report.picture, report.parts.size(), report.elapsed_ms,
+             report.setup ? fmt::format(", set-up {} ({})", report.setup->number, report.setup->name) : "",
+             report.unusable.empty() ? "" : "; " + report.unusable);
   const bool world = !report.parts.empty() && report.parts[0].world,
              robot = !report.parts.empty() && report.parts[0].robot;
   if (!report.parts.empty()) {

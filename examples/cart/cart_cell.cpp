@@ -7,6 +7,7 @@
 
 #include "heron/calibrate/lens.hpp"
 #include "heron/files/atomic_file.hpp"
+#include "heron/files/mapping_file.hpp"
 #include "heron/files/picture_file.hpp"
 #include "heron/files/target_file.hpp"
 #include "heron/render/tray_station.hpp"

@@ -132,7 +132,9 @@ std::string report_json(const Report& report) {
          {"found", Json::array()},
          {"misses", Json::array()}};
   if (report.number > 0) j["number"] = report.number;
+  if (report.setup) j["setup"] = {{"number", report.setup->number}, {"name", report.setup->name}};
   if (!report.complete) j["complete"] = false;
+  if (!report.unusable.empty()) j["unusable"] = report.unusable;
   for (const ReportedPart& part : report.parts) j["found"].push_back(json_of(part));
   for (const Miss& miss : report.misses) j["misses"].push_back(json_of(miss));
   for (const Reading& reading : report.readings) j["readings"].push_back(json_of(reading));

@@ -151,6 +151,8 @@ Report report_of_json(const std::string& line, const std::string& from) try {
   Report report;
   report.picture = j.at("picture"), report.elapsed_ms = j.at("elapsed_ms");
   if (j.contains("number")) report.number = j["number"];
+  if (j.contains("setup")) report.setup = {j["setup"].at("number"), j["setup"].at("name")};
+  report.unusable = text_in(j, "unusable");
   if (j.contains("complete")) report.complete = j["complete"];
   for (const ReadJson& part : j.at("found")) report.parts.push_back(part_of_json(part));
   for (const ReadJson& miss : j.at("misses")) report.misses.push_back(miss_of_json(miss));

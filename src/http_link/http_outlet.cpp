@@ -26,7 +26,8 @@ constexpr int io_timeout_s = 5;
 constexpr std::chrono::seconds sign_of_life{2};
 constexpr size_t reports_at_once = 50;
 constexpr const char* what_there_is =
-    "there are GET /state, /report, /report/NUMBER, /picture, /events and POST /trigger, /hold, /release";
+    "there are GET /state, /report, /report/NUMBER, /picture, /events and POST /trigger, /hold, /release, "
+    "/select/SET-UP";
 
 bool is_local(const std::string& host) {
   return host.starts_with("127.") || host == "localhost" || host == "::1";
@@ -164,7 +165,9 @@ struct HttpOutlet::State {
     if (q.method == "GET" || q.method == "HEAD") return httplib::Server::HandlerResponse::Unhandled;
     // Answered before a body is read: a command has none, and not every client says so by its length.
     r.set_header("Connection", "close");
-    const auto command = q.path.empty() ? std::nullopt : station_command(q.path.substr(1));
+    std::string words = q.path.empty() ? std::string() : q.path.substr(1);
+    std::replace(words.begin(), words.end(), '/', ' ');  // /select/2
+    const auto command = station_command(words);
     if (q.method == "POST" && command)
       answer_command(*command, r);
     else
@@ -173,11 +176,12 @@ struct HttpOutlet::State {
   }
 
   void answer_state(Response& r) const {
-    r.set_content(dump({{"station", station.name()},
-                        {"session", station.session()},
-                        {"state", word_of(station.state())},
-                        {"newest", station.newest()}}),
-                  json_type);
+    ReplyJson state{{"station", station.name()},
+               {"session", station.session()},
+               {"state", word_of(station.state())},
+               {"newest", station.newest()}};
+    if (const auto setup = station.setup()) state["setup"] = {{"number", setup->number}, {"name", setup->name}};
+    r.set_content(dump(state), json_type);
   }
 
   void answer_report(uint64_t number, Response& r) {

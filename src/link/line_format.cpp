@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <charconv>
 #include <cmath>
 #include <set>
 
@@ -46,6 +47,44 @@ std::string written(const FieldValue& value, const FieldForm& form, bool whole) 
   return form.missing;
 }
 
+namespace {
+
+constexpr std::string_view setup_place = "{setup}";
+
+void require_selection(const LineFormat& f) {
+  if (f.select.empty() && (!f.selected.empty() || !f.not_selected.empty()))
+    fail_argument("selected and not_selected answer a line that selects; say with select how it is written");
+  if (f.select.empty()) return;
+  if (f.ask.empty()) fail_argument("select is for mode \"ask\"; a receiver that asks nothing is not listened to");
+  const size_t at = f.select.find(setup_place);
+  if (at == std::string::npos || f.select.find(setup_place, at + 1) != std::string::npos)
+    fail_argument("select must hold {setup} once, where the number of the set-up stands");
+  if (f.selected.empty() || f.not_selected.empty())
+    fail_argument("select needs selected and not_selected, the answers when a set-up is loaded and when it is not");
+  if (setup_in(f.ask, f.select)) fail_argument("ask looks like a line that selects; write them otherwise");
+}
+
+}  // namespace
+
+std::optional<int> setup_in(const std::string& line, const std::string& form) {
+  const size_t at = form.find(setup_place), after = form.size() - at - setup_place.size();
+  if (line.size() <= at + after || !line.starts_with(form.substr(0, at)) ||
+      !line.ends_with(form.substr(form.size() - after)))
+    return std::nullopt;
+  const char *begin = line.data() + at, *end = line.data() + line.size() - after;
+  int setup = 0;
+  const auto [stop, error] = std::from_chars(begin, end, setup);
+  if (error != std::errc() || stop != end || setup < 0) return std::nullopt;
+  return setup;
+}
+
+std::string with_setup(const std::string& form, int setup) {
+  std::string line = form;
+  if (const size_t at = line.find(setup_place); at != std::string::npos)
+    line.replace(at, setup_place.size(), std::to_string(setup));
+  return line;
+}
+
 LineWriter::LineWriter(LineFormat format) : format_(std::move(format)) {
   std::set<std::string> names;
   for (const FieldForm& form : format_.forms) {
@@ -62,6 +101,7 @@ LineWriter::LineWriter(LineFormat format) : format_(std::move(format)) {
   }
   if (format_.line_end != "\n" && format_.line_end != "\r\n")
     fail_argument("line_end must be \"\\n\" or \"\\r\\n\"");
+  require_selection(format_);
   if (format_.max_parts < 1) fail_argument("max_parts must be at least 1");
   line_ = pieces_of(format_.line, "line", false), part_ = pieces_of(format_.part, "part", true);
   if (format_.none) none_ = pieces_of(*format_.none, "none", false);

@@ -112,7 +112,8 @@ struct LineLink::State {
     switch (peer->read(line, wait)) {
       case LineSocket::Wait::line:
         trace.heard(line);
-        return line;
+        if (!take_selection(line)) return line;
+        break;
       case LineSocket::Wait::closed:
         lose("the receiver is gone");
         break;
@@ -120,6 +121,19 @@ struct LineLink::State {
         break;
     }
     return std::nullopt;
+  }
+
+  /// A line that selects is answered at once: what is asked after it is meant for the new set-up.
+  bool take_selection(const std::string& line) {
+    const LineFormat& format = writer.format();
+    const auto setup = format.select.empty() ? std::nullopt : setup_in(line, format.select);
+    if (!setup) return false;
+    const CommandAnswer answer =
+        settings.select ? settings.select(*setup) : CommandAnswer{false, "this station has no set-ups"};
+    if (!answer.taken && settings.warn)
+      settings.warn(fmt::format("the receiver selected set-up {}: {}", *setup, answer.reason));
+    send(with_setup(answer.taken ? format.selected : format.not_selected, *setup) + format.line_end);
+    return true;
   }
 
   void refuse(const std::string& line, const std::string& wanted) {

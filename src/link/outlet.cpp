@@ -1,16 +1,25 @@
 #include "heron/link/outlet.hpp"
 
 #include <algorithm>
-#include <iterator>
+#include <charconv>
+#include <utility>
 
 #include "heron/link/outlet_settings.hpp"
 
 namespace heron {
 
-std::optional<StationCommand> station_command(std::string_view word) {
-  const auto at = std::find(std::begin(station_command_words), std::end(station_command_words), word);
-  if (at == std::end(station_command_words)) return std::nullopt;
-  return static_cast<StationCommand>(at - std::begin(station_command_words));
+std::optional<StationCommand> station_command(std::string_view words) {
+  for (const auto& [word, kind] : {std::pair{"trigger", StationCommand::trigger},
+                                   {"hold", StationCommand::hold},
+                                   {"release", StationCommand::release}})
+    if (words == word) return StationCommand{kind};
+  constexpr std::string_view select = "select ";
+  if (!words.starts_with(select)) return std::nullopt;
+  const std::string_view digits = words.substr(select.size());
+  StationCommand command{StationCommand::select};
+  const auto [end, error] = std::from_chars(digits.data(), digits.data() + digits.size(), command.setup);
+  if (error != std::errc() || end != digits.data() + digits.size() || command.setup < 0) return std::nullopt;
+  return command;
 }
 
 std::string wrong_with_topic(const std::string& topic) {

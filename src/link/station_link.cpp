@@ -4,12 +4,14 @@
 
 #include <atomic>
 #include <condition_variable>
+#include <deque>
 #include <mutex>
 #include <random>
 #include <thread>
 
 #include "greeter.hpp"
 #include "heron/base/error.hpp"
+#include "selector.hpp"
 
 namespace heron {
 namespace {
@@ -21,6 +23,7 @@ using Duration = LineSocket::Duration;
 constexpr int max_tries = 3;
 constexpr int max_refused = 50;  // within the time below, of a peer that talks something else altogether
 constexpr std::chrono::seconds refused_time{10};
+constexpr size_t max_early = 100;  // lines that a robot says while nobody waits for it
 constexpr int max_shown = 3;
 constexpr int max_losses = 20;  // of a robot that comes and goes and says nothing
 constexpr Duration beat_pause{1000};
@@ -52,12 +55,14 @@ struct StationLink::State {
   Clock::time_point refused_since{};
   int losses = 0;     // of connections, since the robot last said something
   std::string heard;  // the robot's last line
+  std::deque<std::string> early;  // what it said while nobody waited for it
   Clock::time_point last_said{};
   Clock::time_point stopped_at{};
 
   std::atomic<bool> held = false;
   bool held_said = false;
 
+  Selector selector;
   std::condition_variable_any ended;
   std::jthread heartbeat;  // the last member: it ends before the others go
 
@@ -66,12 +71,14 @@ struct StationLink::State {
         stop(work),
         trace(s.trace, s.warn),
         greeter(s, s.session.empty() ? new_session() : s.session, work),
-        newest(s.newest) {}
+        newest(s.newest),
+        selector(s.select) {}
 
   void start_heartbeat() {
     heartbeat = std::jthread([this](const std::stop_token& over) {
       std::unique_lock lock(mutex);
       while (!over.stop_requested()) {
+        take_early();
         beat();
         ended.wait_for(lock, over, Duration(100), [] { return false; });
       }
@@ -89,8 +96,41 @@ struct StationLink::State {
   }
   bool say(const StationLine& line) { return say(encode(line, settings.fields)); }
 
+  /// While nobody waits for the robot it may select a set-up, and hears what is no line of a robot; all else
+  /// waits for whoever waits for it.
+  void take_early() {
+    while (has_robot() && early.size() < max_early &&
+           robot->read(heard, Duration(0)) == LineSocket::Wait::line) {
+      trace.heard(heard);
+      const Parsed<RobotLine> parsed = parse_robot_line(heard);
+      if (!parsed.line)
+        refuse_line(parsed.error);
+      else if (!take_selection(parsed))
+        early.push_back(heard);
+    }
+  }
+
+  bool take_selection(const Parsed<RobotLine>& parsed) {
+    const auto* select = parsed.line ? std::get_if<Select>(&*parsed.line) : nullptr;
+    if (select) selector.want(select->setup), losses = 0;
+    return select != nullptr;
+  }
+
+  void answer_selections() {
+    while (const auto done = selector.finished()) {
+      if (done->answer.taken) {
+        say(Selected{done->setup});
+        continue;
+      }
+      if (settings.warn)
+        settings.warn(fmt::format("the robot selected set-up {}: {}", done->setup, done->answer.reason));
+      say(Refusal{done->answer.reason});
+    }
+  }
+
   /// Once a second, and at once when a person holds or releases the station.
   void beat() {
+    answer_selections();
     const bool now = held;
     if (!has_robot() || (now == held_said && Clock::now() - last_said < beat_pause)) return;
     held_said = now;
@@ -110,7 +150,7 @@ struct StationLink::State {
   void drop(const std::string& why) {
     if (!robot) return;
     trace.noted("connection ended: " + why);
-    robot.reset();
+    robot.reset(), early.clear();
     ++losses;
   }
 
@@ -168,13 +208,13 @@ struct StationLink::State {
           admit(std::move(*newcomer));
           return Heard::lost;
         }
-      const auto left = std::chrono::duration_cast<Duration>(deadline - now) + Duration(1);
-      const LineSocket::Wait wait = robot->read(heard, std::min(left, slice));
-      // After a stop a read no longer waits; what settles is waited for here.
-      if (stopped() && wait == LineSocket::Wait::timeout) std::this_thread::sleep_for(Duration(5));
-      if (wait != LineSocket::Wait::line) continue;
-      trace.heard(heard);
+      if (selector.busy()) {  // what is said after SELECT is meant for the new set-up
+        std::this_thread::sleep_for(Duration(2));
+        continue;
+      }
+      if (!read_line(deadline)) continue;
       const Parsed<RobotLine> parsed = parse_robot_line(heard);
+      if (take_selection(parsed)) continue;
       if (parsed.line && !std::holds_alternative<Robot>(*parsed.line)) {
         line = *parsed.line;
         losses = 0;
@@ -183,6 +223,22 @@ struct StationLink::State {
       refuse_line(parsed.line ? "the greeting was answered already" : parsed.error);
     }
     return Heard::lost;
+  }
+
+  /// The robot's next line, into `heard`; false when none came within a moment.
+  bool read_line(Clock::time_point deadline) {
+    if (!early.empty()) {
+      heard = std::move(early.front());
+      early.pop_front();
+      return true;
+    }
+    const auto left = std::chrono::duration_cast<Duration>(deadline - Clock::now()) + Duration(1);
+    const LineSocket::Wait wait = robot->read(heard, std::clamp(left, Duration(1), slice));
+    // After a stop a read no longer waits; what settles is waited for here.
+    if (stopped() && wait == LineSocket::Wait::timeout) std::this_thread::sleep_for(Duration(5));
+    if (wait != LineSocket::Wait::line) return false;
+    trace.heard(heard);
+    return true;
   }
 
   Address address() const { return greeter.listener() ? greeter.listener()->address() : settings.address; }
@@ -198,8 +254,11 @@ StationLink::StationLink(StationLink&&) noexcept = default;
 StationLink& StationLink::operator=(StationLink&&) noexcept = default;
 StationLink::~StationLink() = default;
 
-Delivery StationLink::deliver(uint64_t number, const std::vector<Part>& parts, int64_t age_ms, bool again) {
+Delivery StationLink::deliver(Result head, const std::vector<Part>& parts) {
   State& s = *state_;
+  const uint64_t number = head.number;
+  const int64_t age_ms = head.age_ms;
+  head.count = static_cast<int>(parts.size());
   const std::lock_guard lock(s.mutex);
   const auto begun = Clock::now();
   s.newest = number;
@@ -210,9 +269,8 @@ Delivery StationLink::deliver(uint64_t number, const std::vector<Part>& parts, i
     const int64_t waited =
         std::chrono::duration_cast<std::chrono::milliseconds>(Clock::now() - begun).count();
     // In one go: the robot wakes up once.
-    s.say(
-        encode_result({number, static_cast<int>(parts.size()), age_ms + waited, again || delivery.tries > 1},
-                      parts, s.settings.fields));
+    head.age_ms = age_ms + waited, head.again = head.again || delivery.tries > 1;
+    s.say(encode_result(head, parts, s.settings.fields));
     const auto deadline = Clock::now() + s.settings.acknowledge;
     RobotLine line;
     State::Heard heard = State::Heard::line;

@@ -12,7 +12,7 @@ namespace heron::text_protocol {
 
 const std::array<const char*, field_count> field_words{"x",         "y",         "angle",   "score",
                                                        "z",         "sigma_x",   "sigma_y", "sigma_angle",
-                                                       "ambiguous", "range_end", "verdict"};
+                                                       "ambiguous", "range_end", "verdict", "setup"};
 
 const Fields& default_fields() {
   static const Fields fields{Field::x, Field::y, Field::angle, Field::score};
@@ -67,6 +67,7 @@ class Words {
       if (!std::isfinite(value)) good_ = false;
     return value;
   }
+  void refuse() { good_ = false; }
   bool next_is(std::string_view word) const { return left_.substr(0, left_.find(' ')) == word; }
   bool at_end() const { return left_.empty(); }
   bool good() const { return good_; }
@@ -106,6 +107,7 @@ int digits_of(Field f) {
     case Field::ambiguous:
     case Field::range_end:
     case Field::verdict:
+    case Field::setup:
       return 0;
     case Field::sigma_x:
     case Field::sigma_y:
@@ -136,7 +138,8 @@ struct Encode {
     return text;
   }
   std::string operator()(const Result& l) const {
-    return fmt::format("RESULT {} COUNT {} AGE {}{}", l.number, l.count, l.age_ms, l.again ? " AGAIN" : "");
+    return fmt::format("RESULT {} COUNT {} AGE {}{}{}", l.number, l.count, l.age_ms,
+                       l.setup > 0 ? fmt::format(" SETUP {}", l.setup) : "", l.again ? " AGAIN" : "");
   }
   std::string operator()(const Part& l) const {
     std::string text = fmt::format("PART {} {} {}", l.number, l.index, plain_name(l.name));
@@ -148,6 +151,7 @@ struct Encode {
   std::string operator()(const EndOfResults& l) const { return fmt::format("END-OF-RESULTS {}", l.number); }
   std::string operator()(const Heartbeat& l) const { return fmt::format("HEARTBEAT {}", l.number); }
   std::string operator()(const Hold& l) const { return fmt::format("HOLD {}", l.number); }
+  std::string operator()(const Selected& l) const { return fmt::format("SELECTED {}", l.setup); }
   std::string operator()(const Refusal& l) const {
     std::string text = "ERROR " + l.reason.substr(0, longest_line - 6);
     for (char& c : text)
@@ -162,12 +166,20 @@ struct Encode {
     return l.index > 0 ? fmt::format("ACK {} {}", l.number, l.index) : fmt::format("ACK {}", l.number);
   }
   std::string operator()(const Done& l) const { return fmt::format("DONE {}", l.number); }
+  std::string operator()(const Select& l) const { return fmt::format("SELECT {}", l.setup); }
   std::string operator()(const Next& l) const {
     if (!l.robot_from_flange) return "NEXT";
     return fmt::format("NEXT AT {:.4f} {:.4f} {:.4f}", l.robot_from_flange->x, l.robot_from_flange->y,
                        l.robot_from_flange->angle.degrees());
   }
 };
+
+/// The number of a set-up.
+int setup_in(Words& words) {
+  const int setup = words.number<int>();
+  if (setup < 1 || setup > 65535) words.refuse();
+  return setup;
+}
 
 Parsed<StationLine> hello_of(Words& words) {
   Hello l;
@@ -245,9 +257,10 @@ Parsed<StationLine> parse_station_line(std::string_view text, const Fields& fiel
     l.count = words.number<int>();
     words.expect("AGE");
     l.age_ms = words.number<int64_t>();
+    if (words.next_is("SETUP")) words.expect("SETUP"), l.setup = setup_in(words);
     if (!words.at_end()) words.expect("AGAIN"), l.again = true;
     if (l.count < 0 || l.count > 100000) return {std::nullopt, "COUNT must be from 0 to 100000"};
-    return finished<StationLine>(words, l, "RESULT number COUNT count AGE ms [AGAIN]");
+    return finished<StationLine>(words, l, "RESULT number COUNT count AGE ms [SETUP setup] [AGAIN]");
   }
   if (kind == "PART") return part_of(words, fields);
   if (kind == "END") return finished<StationLine>(words, End{words.number<uint64_t>()}, "END number");
@@ -257,10 +270,12 @@ Parsed<StationLine> parse_station_line(std::string_view text, const Fields& fiel
   if (kind == "HEARTBEAT")
     return finished<StationLine>(words, Heartbeat{words.number<uint64_t>()}, "HEARTBEAT number");
   if (kind == "HOLD") return finished<StationLine>(words, Hold{words.number<uint64_t>()}, "HOLD number");
+  if (kind == "SELECTED")
+    return finished<StationLine>(words, Selected{setup_in(words)}, "SELECTED setup");
   if (kind == "ERROR")
     return {StationLine(Refusal{std::string(text.substr(std::min<size_t>(6, text.size())))}), {}};
   return {std::nullopt,
-          "a line starts with HERON, RESULT, PART, END, NONE, END-OF-RESULTS, HEARTBEAT, HOLD or ERROR"};
+          "a line starts with HERON, RESULT, PART, END, NONE, END-OF-RESULTS, HEARTBEAT, HOLD, SELECTED or ERROR"};
 }
 
 Parsed<RobotLine> parse_robot_line(std::string_view text) {
@@ -290,7 +305,9 @@ Parsed<RobotLine> parse_robot_line(std::string_view text) {
     }
     return finished<RobotLine>(words, l, "NEXT [AT x y angle]");
   }
-  return {std::nullopt, "a line starts with ROBOT, ACK, NEXT or DONE"};
+  if (kind == "SELECT")
+    return finished<RobotLine>(words, Select{setup_in(words)}, "SELECT setup, a number from 1 to 65535");
+  return {std::nullopt, "a line starts with ROBOT, ACK, NEXT, DONE or SELECT"};
 }
 
 }  // namespace heron::text_protocol

@@ -18,6 +18,7 @@
 #include <thread>
 
 #include "heron/base/error.hpp"
+#include "link/selector.hpp"
 #include "link/trace.hpp"
 
 namespace heron {
@@ -104,21 +105,23 @@ struct ModbusLink::State {
   std::condition_variable changed;
   std::unique_ptr<modbus_mapping_t, FreeMapping> registers;
   LinkCounts counts;
-  uint16_t asked = 0;
+  uint16_t asked = 0, selecting = 0;
   ModbusState shown = ModbusState::ready;
   bool held = false;
   std::vector<std::string> refused;  // fields whose values did not fit, each warned of once
   Trace trace;
 
+  Selector selector;
   std::jthread server;  // the last member: it ends before the others go
 
   State(const LinkSettings& s, const RegisterMap& m, const Work* work)
-      : settings(s), map(m), stop(work), listener(opened(s, m)), trace(s.trace, s.warn) {
+      : settings(s), map(m), stop(work), listener(opened(s, m)), trace(s.trace, s.warn), selector(s.select) {
     int last = first_free_register;
     for (const RegisterValue& v : registers_of(map, SentReport{Report{}, 0, {}}))
       last = std::max(last, v.at + static_cast<int>(v.words.size()) - 1);
-    registers.reset(modbus_mapping_new(0, last + 1, 2, last + 1));
+    registers.reset(modbus_mapping_new(0, last + 1, modbus_select + 1, last + 1));
     if (!registers || !context) throw std::bad_alloc();
+    set(modbus_setup, static_cast<uint16_t>(settings.setup));
     server = std::jthread([this](const std::stop_token& over) { serve(over); });
   }
 
@@ -145,6 +148,7 @@ struct ModbusLink::State {
         const std::lock_guard lock(mutex);
         ++registers->tab_input_registers[modbus_heartbeat];
       }
+      show_selections();
       for (size_t i = fds.size(); i-- > 1;)  // of those that were looked at, the last first
         if ((fds[i].revents != 0 || controllers[i - 1].half_since) && !serve_one(controllers[i - 1]))
           controllers.erase(controllers.begin() + static_cast<std::ptrdiff_t>(i - 1));
@@ -215,8 +219,26 @@ struct ModbusLink::State {
     if (written(modbus_ask) != ask) trace.noted(fmt::format("asked {}", written(modbus_ask)));
     if (written(modbus_acknowledged) != acknowledged)
       trace.noted(fmt::format("acknowledged {}", written(modbus_acknowledged)));
+    if (written(modbus_select) != selecting) {
+      selecting = written(modbus_select);
+      if (selecting != 0) selector.want(selecting);
+      trace.noted(fmt::format("selects set-up {}", selecting));
+    }
     changed.notify_all();
     return sent >= 0;
+  }
+
+  void show_selections() {
+    while (const auto done = selector.finished()) {
+      const std::lock_guard lock(mutex);
+      const auto setup = static_cast<uint16_t>(done->setup);
+      if (done->answer.taken) set(modbus_setup, setup);
+      set(modbus_refused_setup, done->answer.taken ? uint16_t{0} : setup);
+      trace.noted(fmt::format("set-up {}: {}", setup, done->answer.taken ? "selected" : done->answer.reason));
+      if (!done->answer.taken && settings.warn)
+        settings.warn(fmt::format("the controller selected set-up {}: {}", setup, done->answer.reason));
+      changed.notify_all();
+    }
   }
 
   uint16_t written(int which) const { return registers->tab_registers[which]; }
@@ -282,7 +304,8 @@ Delivery ModbusLink::deliver(const SentReport& sent) {
 bool ModbusLink::wait_asked() {
   State& s = *state_;
   std::unique_lock lock(s.mutex);
-  const auto is_asked = [&] { return s.written(modbus_ask) != s.asked; };
+  // What is asked after a selection is meant for the new set-up.
+  const auto is_asked = [&] { return s.written(modbus_ask) != s.asked && !s.selector.busy(); };
   if (!s.await(lock, Clock::now() + s.settings.finish, is_asked)) {
     if (s.stopped()) return false;
     throw Error(
@@ -320,6 +343,11 @@ void ModbusLink::hold(bool held) {
   const std::lock_guard lock(state_->mutex);
   state_->held = held;
   state_->show();
+}
+
+void ModbusLink::selected(int setup) {
+  const std::lock_guard lock(state_->mutex);
+  state_->set(modbus_setup, static_cast<uint16_t>(setup));
 }
 
 Address ModbusLink::address() const {

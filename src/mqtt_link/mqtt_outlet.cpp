@@ -141,9 +141,11 @@ struct MqttOutlet::State {
   std::string topic(const char* name) const { return settings.topic + "/" + name; }
 
   std::string state_text(const std::string& state) const {
-    return nlohmann::ordered_json{
-        {"station", station.name()}, {"session", station.session()}, {"state", state}}
-        .dump(-1, ' ', false, nlohmann::ordered_json::error_handler_t::replace);
+    nlohmann::ordered_json j{
+        {"station", station.name()}, {"session", station.session()}, {"state", state}};
+    if (const auto setup = state == "gone" ? std::nullopt : station.setup())
+      j["setup"] = {{"number", setup->number}, {"name", setup->name}};
+    return j.dump(-1, ' ', false, nlohmann::ordered_json::error_handler_t::replace);
   }
 
   void warn(const std::string& what) const {
@@ -190,7 +192,7 @@ struct MqttOutlet::State {
     if (m.retain)
       answer.reason = "a command that the broker kept is none; publish it without retain";
     else if (!command)
-      answer.reason = "unknown; a command is trigger, hold or release";
+      answer.reason = "unknown; a command is trigger, hold, release, or select and a number";
     else
       answer = station.command(*command);
     nlohmann::ordered_json j{{"command", text}, {"taken", answer.taken}};
@@ -273,7 +275,8 @@ struct MqttOutlet::State {
   }
 
   void say_state(const std::string& state) {
-    if (std::exchange(said_state, state) != state) say("state", state_text(state), true);
+    std::string text = state_text(state);
+    if (text != said_state) say("state", said_state = std::move(text), true);
   }
 
   void publish_reports() {

@@ -4,6 +4,8 @@
 
 #include <algorithm>
 
+#include "heron/locate/names.hpp"
+
 namespace heron {
 namespace {
 
@@ -48,6 +50,10 @@ const std::vector<Row<Part>>& part_rows() {
       {{"score", "0 to 100"}, [](Part p) -> FieldValue { return p.detection.score; }},
       {{"scale", "1 is as taught"}, [](Part p) -> FieldValue { return p.detection.scale; }},
       {{"contrast", "grey levels"}, [](Part p) -> FieldValue { return p.detection.contrast; }},
+      {{"height", "mm above the table, of a height map"},
+       [](Part p) { return known(p.detection.measurement(measurement::height_mm)); }},
+      {{"tilt", "degrees of its surface, of a height map"},
+       [](Part p) { return known(p.detection.measurement(measurement::height_tilt)); }},
       {{"ambiguous", "1: it may lie in another pose as well", true},
        [](Part p) { return yes(p.detection.ambiguous.has_value()); }},
       {{"range_end", "1: it lies near the end of a range", true},
@@ -87,6 +93,12 @@ const std::vector<Row<Sent>>& report_rows() {
        [](Sent s) -> FieldValue { return static_cast<double>(s.age_ms); }},
       {{"elapsed_ms", "milliseconds that finding took"},
        [](Sent s) -> FieldValue { return s.report.elapsed_ms; }},
+      {{"setup", "number of the set-up by which it was looked at", true},
+       [](Sent s) -> FieldValue {
+         return s.report.setup ? FieldValue(static_cast<double>(s.report.setup->number)) : FieldValue();
+       }},
+      {{"setup_name", "its name", false, true},
+       [](Sent s) -> FieldValue { return s.report.setup ? FieldValue(s.report.setup->name) : FieldValue(); }},
       {{"picture", "its name", false, true}, [](Sent s) -> FieldValue { return s.report.picture; }},
       {{"verdict", "of the picture: good, bad, not found or not measured", false, true},
        [](Sent s) { return known(s.report.verdict); }},

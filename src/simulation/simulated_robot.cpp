@@ -68,9 +68,11 @@ struct SimulatedRobot::Session {
           memory.begin_session(hello->session);
         else if (memory.newest_done() && !robot.settings_.asks)
           say(Done{memory.newest()});
+        select_for(memory.newest());
         if (robot.settings_.asks) say(question());
         continue;
       }
+      if (std::holds_alternative<Selected>(*line)) continue;
       refused_last = std::holds_alternative<Refusal>(*line);
       if (const auto* refusal = std::get_if<Refusal>(&*line)) {
         ++log.refused_lines, ++refusals;
@@ -82,6 +84,12 @@ struct SimulatedRobot::Session {
       return line;
     }
     return std::nullopt;
+  }
+
+  /// The set-up for the result after so many. The station obeys before it reads what is said next.
+  void select_for(uint64_t results) {
+    const auto& setups = robot.settings_.setups;
+    if (!setups.empty()) say(Select{setups[results % setups.size()]});
   }
 
   bool say(const RobotLine& line) { return peer && peer->say(line); }
@@ -143,10 +151,12 @@ struct SimulatedRobot::Session {
     }
     memory.take(head.number, parts);  // before it says that it has it
     ++log.results;
+    if (head.setup > 0) log.result_setups.push_back(head.setup);
     truth_of(head.number);
     say(Ack{head.number});
     go_to_left();
     memory.finish(head.number);
+    select_for(head.number);
     say(Done{head.number});
     return true;
   }
@@ -223,6 +233,7 @@ struct SimulatedRobot::Session {
     truth_of(number);
     if (number > memory.newest()) memory.finish(number), ++log.results;
     say(Ack{number});
+    select_for(number);
   }
 };
 

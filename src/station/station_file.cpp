@@ -8,34 +8,12 @@
 #include <limits>
 
 #include "heron/files/toml_file.hpp"
+#include "set_up_file.hpp"
 
 namespace heron {
 namespace {
 
 constexpr int version = 1;
-
-StationTarget target_of(const TomlTable& t, const std::string& folder) {
-  StationTarget target;
-  target.file = (std::filesystem::path(folder) / t.text("file")).string();
-  if (t.has("angle")) target.angle = t.angle_range("angle", full_turn);
-  if (t.has("scale")) target.scale = t.range("scale", {1, 1});
-  if (t.has("min_score")) target.min_score = t.number("min_score");
-  if (t.has("min_contrast")) target.min_contrast = t.number("min_contrast");
-  if (t.has("max_count")) target.max_count = t.whole_or("max_count", "all", FindOptions::all);
-  if (t.has("search")) {
-    const auto b = t.numbers("search", 4);
-    if (b[2] <= 0 || b[3] <= 0) t.refuse("search", "must be [X, Y, W, H] with positive W and H");
-    target.search = Box{b[0], b[1], b[2], b[3]};
-  }
-  t.done();
-  return target;
-}
-
-LineSocket::Duration seconds(const TomlTable& t, const std::string& key, LineSocket::Duration otherwise) {
-  const double value = t.number(key, static_cast<double>(otherwise.count()) / 1000);
-  if (!(value > 0 && value <= 86400)) t.refuse(key, "must be above 0 and at most 86400 seconds");
-  return LineSocket::Duration(static_cast<int64_t>(value * 1000));
-}
 
 /// `key` as a list of words out of `known`, each once.
 std::vector<size_t> words_of(const TomlTable& t, const std::string& key,
@@ -101,6 +79,8 @@ LineFormat lines_of(const TomlTable& t) {
   format.max_parts = t.whole("max_parts", format.max_parts);
   format.line_end = t.text("line_end", format.line_end);
   format.ask = t.text("ask", ""), format.acknowledge = t.text("acknowledge", "");
+  format.select = t.text("select", ""), format.selected = t.text("selected", "");
+  format.not_selected = t.text("not_selected", "");
   if (t.has("field"))
     for (const TomlTable& field : t.tables("field")) format.forms.push_back(form_of(field));
   for (const char* key : {"fields", "token"})
@@ -176,9 +156,9 @@ void read_link(const TomlTable& t, StationFile& station) {
   if (station.lines && station.lines->ask.empty() == (station.link.mode == LinkMode::ask))
     t.refuse("mode", station.lines->ask.empty() ? "is \"ask\"; say with ask which line asks"
                                                 : "is \"push\"; a line that asks is for mode \"ask\"");
-  station.link.timeout = seconds(t, "timeout_s", station.link.timeout);
-  station.link.acknowledge = seconds(t, "acknowledge_s", station.link.acknowledge);
-  station.link.finish = seconds(t, "finish_s", station.link.finish);
+  station.link.timeout = seconds_in(t, "timeout_s", station.link.timeout);
+  station.link.acknowledge = seconds_in(t, "acknowledge_s", station.link.acknowledge);
+  station.link.finish = seconds_in(t, "finish_s", station.link.finish);
   t.done();
 }
 
@@ -190,36 +170,11 @@ Address address_in(const TomlTable& t, const std::string& key) {
   }
 }
 
-std::string path_in(const TomlTable& t, const std::string& key, const std::string& folder) {
-  return t.has(key) ? (std::filesystem::path(folder) / t.text(key)).lexically_normal().string()
-                    : std::string();
-}
-
-OrderSettings order_of(const TomlTable& t) {
-  OrderSettings order;
-  const auto& words = part_order_words;
-  const std::string by = t.word("by", {std::begin(words), std::end(words)});
-  order.by = static_cast<PartOrder>(std::find(std::begin(words), std::end(words), by) - std::begin(words));
-  if (order.by == PartOrder::nearest) {
-    const auto point = t.numbers("to", 2);
-    order.point = {point[0], point[1]};
-  }
-  if (order.by == PartOrder::along || order.by == PartOrder::rows)
-    order.direction = WorldAngle(degrees(t.number("direction")));
-  if (order.by == PartOrder::rows) {
-    order.row_mm = t.number("row_mm");
-    if (!(order.row_mm > 0 && order.row_mm <= text_protocol::largest_value))
-      t.refuse("row_mm", fmt::format("must be above 0 and at most {:g}", text_protocol::largest_value));
-  }
-  t.done();
-  return order;
-}
-
 TriggerSettings trigger_of(const TomlTable& t) {
   TriggerSettings trigger;
   const std::string by = t.word("by", {"station", "timer", "command"});
   trigger.by = by == "timer" ? Trigger::timer : by == "command" ? Trigger::command : Trigger::station;
-  if (by == "timer") trigger.every = seconds(t, "every_s", trigger.every);
+  if (by == "timer") trigger.every = seconds_in(t, "every_s", trigger.every);
   if (by != "station") trigger.queue = t.whole("queue", trigger.queue);
   if (trigger.queue < 0 || trigger.queue > 1000) t.refuse("queue", "must be from 0 to 1000");
   t.done();
@@ -296,6 +251,29 @@ StationStore store_of(const TomlTable& t, const std::string& folder) {
   return store;
 }
 
+int start_of(const TomlTable& file, const std::vector<SetUp>& setups) {
+  if (!file.has("start")) return setups.front().number;
+  const int start = file.whole("start");
+  if (std::none_of(setups.begin(), setups.end(), [&](const SetUp& s) { return s.number == start; }))
+    file.refuse("start", fmt::format("is {}, and no set-up has that number", start));
+  return start;
+}
+
+/// The pose of a robot that carries the camera comes with its question.
+void require_poses(const TomlTable& link, const StationFile& station) {
+  const auto setups = station.all_setups();
+  if (std::none_of(setups.begin(), setups.end(), [](const SetUp& s) { return s.mount == Mount::arm; }))
+    return;
+  const char* why = "a camera on the arm needs";
+  if (station.lines || station.registers)
+    link.refuse("protocol", fmt::format("is not \"text\"; {} \"text\", since the robot's pose comes with its "
+                                        "question",
+                                        why));
+  if (station.link.mode == LinkMode::push)
+    link.refuse("mode", fmt::format("is \"push\"; {} \"ask\", since the robot's pose comes with its question",
+                                    why));
+}
+
 }  // namespace
 
 StationFile load_station(const std::string& path) {
@@ -305,58 +283,17 @@ StationFile load_station(const std::string& path) {
   StationFile station;
   station.path = path;
   station.name = file.text("name");
-  station.quick = file.flag("quick", false);
-
-  const TomlTable camera = file.table("camera");
-  if (camera.has("recording") == camera.has("address"))
-    camera.refuse("recording",
-                  "or 'address' must be given, and only one of them: a recording's folder, or a camera as "
-                  "v4l2:/dev/video0, http://... or genicam:NAME");
-  station.camera =
-      camera.has("address")
-          ? camera.text("address")
-          : "recording:" +
-                (std::filesystem::path(folder) / camera.text("recording")).lexically_normal().string();
-  if (camera.has("exposure_ms")) station.exposure_ms = camera.number("exposure_ms");
-  if (camera.has("gain")) station.gain = camera.number("gain");
-  station.camera_timeout = seconds(camera, "timeout_s", station.camera_timeout);
-  camera.done();
-  const TomlTable mapping = file.table("mapping");
-  station.mapping = (std::filesystem::path(folder) / mapping.text("file")).string();
-  mapping.done();
-
-  const TomlTable frame = file.table("frame");
-  station.mount = frame.word("mount", {"fixed", "arm"}) == "fixed" ? Mount::fixed : Mount::arm;
-  const std::string robot = station.mount == Mount::fixed ? "robot" : "flange";
-  station.from_axes = frame.has(robot + "_from_axes");
-  const std::string key = robot + (station.from_axes ? "_from_axes" : "_from_board");
-  const auto pose = frame.numbers(key, 3);
-  if (!(std::max(std::abs(pose[0]), std::abs(pose[1])) <= text_protocol::largest_value &&
-        std::abs(pose[2]) <= 360))
-    frame.refuse(key, fmt::format("must be [x, y, angle] within {:g} mm and 360 degrees",
-                                  text_protocol::largest_value));
-  const Pose2 given{pose[0], pose[1], degrees(pose[2])};
-  if (station.mount == Mount::fixed)
-    station.robot_from_world = RobotFromWorld(given);
+  const ReadSetUp own = read_set_up(file, folder, {});
+  station.setup = own.setup;
+  station.setups = read_set_ups(file, folder, own);
+  if (station.setups.empty())
+    require_whole(file, own);
   else
-    station.flange_from_world = FlangeFromWorld(given);
-  frame.done();
-
-  for (const TomlTable& t : file.tables("target")) station.targets.push_back(target_of(t, folder));
-  if (station.targets.empty()) file.refuse("target", "names no target");
-  if (file.has("gauges")) station.gauges = (std::filesystem::path(folder) / file.text("gauges")).string();
+    station.start = start_of(file, station.setups);
   if (const auto store = file.optional_table("store")) station.store = store_of(*store, folder);
-  if (const auto order = file.optional_table("order")) station.order = order_of(*order);
   const TomlTable link = file.table("link");
   read_link(link, station);
-  if (station.mount == Mount::arm && (station.lines || station.registers))
-    link.refuse("protocol",
-                "is not \"text\"; a camera on the arm needs \"text\", since the robot's pose comes with its "
-                "question");
-  if (station.mount == Mount::arm && station.link.mode == LinkMode::push)
-    link.refuse(
-        "mode",
-        "is \"push\"; a camera on the arm needs \"ask\", since the robot's pose comes with its question");
+  require_poses(link, station);
   read_outlets(file, folder, station);
   file.done();
   return station;

@@ -3,6 +3,7 @@
 #include "heron/base/error.hpp"
 #include "heron/files/picture_file.hpp"
 #include "heron/station/station.hpp"
+#include "loaded_set_up.hpp"
 
 namespace heron {
 
@@ -13,7 +14,15 @@ class Station::Port : public StationPort {
   std::string session() const override { return store().session(); }
   StationState state() const override { return station_.control_->state(); }
   uint64_t newest() const override { return store().newest(); }
-  CommandAnswer command(StationCommand command) override { return station_.control_->command(command); }
+  std::optional<SetUpName> setup() const override {
+    if (station_.file_.setups.empty()) return std::nullopt;
+    const SetUp& setup = station_.set_up()->settings();
+    return SetUpName{setup.number, setup.name};
+  }
+  CommandAnswer command(const StationCommand& command) override {
+    if (command.kind == StationCommand::select) return station_.select(command.setup);
+    return station_.control_->command(command);
+  }
 
   std::vector<NumberedReport> reports_after(uint64_t number, size_t limit) const override {
     std::vector<NumberedReport> reports;
@@ -27,11 +36,14 @@ class Station::Port : public StationPort {
   }
   std::string picture_png() const override {
     Picture copy;
+    std::shared_ptr<const LoadedSetUp> setup;
     {
       const std::lock_guard lock(station_.picture_mutex_);
-      copy = station_.picture_;
+      copy = station_.picture_, setup = station_.picture_setup_;
     }
-    return copy.width() > 0 ? png_of(copy) : std::string();
+    if (copy.width() == 0) return {};
+    if (std::holds_alternative<Image<float>>(copy.pixels)) copy.pixels = setup->view(copy);
+    return png_of(copy);
   }
   uint64_t position(const std::string& receiver) const override { return store().position(receiver); }
   void set_position(const std::string& receiver, uint64_t number) override {
@@ -43,7 +55,7 @@ class Station::Port : public StationPort {
   Station& station_;
 };
 
-/// Their threads may call until they have ended.
+/// The threads of outlets may call until they have ended.
 Station::~Station() {
   std::vector<std::unique_ptr<ReportOutlet>> outlets;
   {

@@ -10,13 +10,15 @@
 #include "recording_of.hpp"
 
 namespace heron {
-std::string settings_hash(const StationFile& file) {
+
+std::string settings_hash(const StationFile& file, const SetUp& setup) {
   Hash hash;
   const auto take = [&](const std::string& path) {
     if (!path.empty()) hash.take(read_file(path));
   };
-  take(file.path), take(file.mapping), take(file.gauges);
-  for (const StationTarget& t : file.targets) take(t.file);
+  take(file.path), take(setup.path), take(setup.mapping), take(setup.gauges);
+  if (setup.heights) take(setup.heights->ground);
+  for (const StationTarget& t : setup.targets) take(t.file);
   return hash.text();
 }
 
@@ -32,11 +34,27 @@ void Station::open_store() {
   store_.emplace(file_.store->results);
   file_.link.session = store_->session();
   file_.link.newest = number_ = store_->newest();
-  settings_ = settings_hash(file_);
-  taken_before_ = store_->taken_of(file_.camera);
-  if (own_recording_ && taken_before_ > 0) camera_ = recording_of(file_.camera, taken_before_);
+  resume_set_up();
+  for (auto& [address, camera] : cameras_) {
+    const uint64_t taken = store_->taken_of(address);
+    if (own_recordings_.contains(address) && taken > 0) camera = recording_of(address, taken);
+    taken_before_ += taken;
+  }
   if (file_.store->pictures != KeptPictures::none)
     pictures_.emplace(file_.store->results.folder + "/pictures", file_.store->keep_pictures);
+}
+
+/// The machine goes on where it was, and so does the station.
+void Station::resume_set_up() {
+  if (file_.setups.empty()) return;
+  const int number = store_->selected_setup();
+  if (!file_.resume || number == 0 || number == control_->selected()) return;
+  const CommandAnswer answer = change_to(number);
+  if (answer.taken) file_.link.setup = number;
+  if (!file_.link.warn) return;
+  file_.link.warn(answer.taken ? fmt::format("goes on with set-up {}, which was selected last", number)
+                               : fmt::format("set-up {} was selected last: {}; starts with set-up {}", number,
+                                             answer.reason, control_->selected()));
 }
 
 /// The oldest result that an earlier run did not deliver. One that was acknowledged only waits for its DONE;

@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+#include <array>
 #include <charconv>
 #include <filesystem>
 #include <vector>
@@ -12,7 +14,12 @@
 namespace heron {
 namespace {
 
+constexpr std::array endings{".png", ".tif"};  // a height map is a TIFF
 constexpr uintmax_t room_for_results = 100 * 1000 * 1000;  // bytes
+
+std::string path_of(const std::string& folder, uint64_t number, const char* ending) {
+  return (std::filesystem::path(folder) / fmt::format("{:06}{}", number, ending)).string();
+}
 
 }  // namespace
 
@@ -23,8 +30,10 @@ PictureFolder::PictureFolder(std::string folder, int keep)
   if (error) throw Error(ErrorCode::not_writable, fmt::format("{}: {}", folder_, error.message()));
 }
 
-std::string PictureFolder::path(const std::string& folder, uint64_t number) {
-  return (std::filesystem::path(folder) / fmt::format("{:06}.png", number)).string();
+std::string PictureFolder::find(const std::string& folder, uint64_t number) {
+  for (const char* ending : endings)
+    if (std::string path = path_of(folder, number, ending); std::filesystem::exists(path)) return path;
+  return {};
 }
 
 std::string PictureFolder::keep(uint64_t number, const Picture& picture) {
@@ -33,7 +42,8 @@ std::string PictureFolder::keep(uint64_t number, const Picture& picture) {
   if (!error && space.available < room_for_results)
     return fmt::format("{}: the disk has only {} MB left", folder_, space.available / 1000000);
   try {
-    save_picture(path(number), picture);
+    const bool heights = std::holds_alternative<Image<float>>(picture.pixels);
+    save_picture(path_of(folder_, number, endings[heights ? 1 : 0]), picture);
   } catch (const Error& failed) {
     return failed.what();
   }
@@ -43,12 +53,13 @@ std::string PictureFolder::keep(uint64_t number, const Picture& picture) {
     const std::string stem = entry.path().stem().string();
     uint64_t n = 0;
     const auto [end, failed] = std::from_chars(stem.data(), stem.data() + stem.size(), n);
-    if (failed == std::errc() && end == stem.data() + stem.size() && entry.path().extension() == ".png")
+    if (failed == std::errc() && end == stem.data() + stem.size() &&
+        std::find(endings.begin(), endings.end(), entry.path().extension().string()) != endings.end())
       numbers.push_back(n);
   }
   if (numbers.size() > keep_) {
     std::sort(numbers.begin(), numbers.end());
-    for (size_t i = 0; i < numbers.size() - keep_; ++i) std::filesystem::remove(path(numbers[i]), error);
+    for (size_t i = 0; i < numbers.size() - keep_; ++i) std::filesystem::remove(find(folder_, numbers[i]), error);
   }
   return {};
 }

@@ -226,6 +226,16 @@ uint64_t ResultStore::newest() const {
   return state_->newest;
 }
 
+int ResultStore::selected_setup() const {
+  const std::lock_guard lock(state_->mutex);
+  return static_cast<int>(state_->database.number("SELECT max(CAST(value AS INTEGER)) FROM about WHERE key = 'setup'"));
+}
+
+void ResultStore::set_selected_setup(int number) {
+  const std::lock_guard lock(state_->mutex);
+  state_->set_about("setup", std::to_string(number));
+}
+
 uint64_t ResultStore::next_number() const {
   const std::lock_guard lock(state_->mutex);
   return state_->next_number();

@@ -92,6 +92,12 @@ TEST_CASE("commands are taken, or refused with the reason") {
   CHECK(refused->status == 409);
   CHECK(contains(refused->body, "the station is held"));
   CHECK(client.Post("/release")->status == 200);
+  CHECK_FALSE(contains(client.Get("/state")->body, "setup"));
+  CHECK(client.Post("/select/7")->status == 200);
+  CHECK(contains(client.Get("/state")->body, R"("setup":{"number":7,"name":"kites"})"));
+  CHECK(client.Post("/select/9")->status == 409);
+  for (const char* wrong : {"/select", "/select/", "/select/x", "/select/-1", "/select/7/8"})
+    CHECK(client.Post(wrong)->status == 404);
   CHECK(client.Get("/trigger")->status == 404);  // reading changes nothing
   CHECK(client.Delete("/report/1")->status == 405);
   // A client that says nothing of a body has none; one that sends one is answered too.
@@ -99,8 +105,8 @@ TEST_CASE("commands are taken, or refused with the reason") {
       "curl -s -m 2 -X POST http://127.0.0.1:" + std::to_string(outlet.address().port) + "/hold", "/tmp");
   CHECK(asked.out == "{\"taken\":true}");
   CHECK(client.Post("/release", "please", "text/plain")->status == 200);
-  CHECK(station.commands == 6);
-  CHECK(outlet.counts().commands == 5);
+  CHECK(station.commands == 8);
+  CHECK(outlet.counts().commands == 6);
 }
 
 TEST_CASE("events come as they are stored, and a reader that comes back misses none") {

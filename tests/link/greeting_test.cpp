@@ -66,7 +66,7 @@ TEST_CASE("scanners, health checks and idle peers are no robots, and do not end 
   });
   StationLink link(settings);
   for (uint64_t n = 1; n <= 3; ++n) {
-    const Delivery delivery = link.deliver(n, {}, 0);
+    const Delivery delivery = link.deliver({.number = n, .age_ms = 0}, {});
     CHECK_MESSAGE(delivery.acknowledged, delivery.why);
     CHECK(delivery.tries == 1);
   }
@@ -91,7 +91,7 @@ TEST_CASE("a robot that comes anew takes the place of the one that is gone witho
   slow.acknowledge = 5000ms;
   StationLink link(slow);
   const auto begun = std::chrono::steady_clock::now();
-  CHECK(link.deliver(1, {}, 0).acknowledged);
+  CHECK(link.deliver({.number = 1, .age_ms = 0}, {}).acknowledged);
   CHECK(std::chrono::steady_clock::now() - begun < 2s);  // long before the old one was given up
   done = true;
   peers.join();
@@ -135,7 +135,7 @@ TEST_CASE("station and robot both get an error within a second when modes, token
     take_one_result(socket);
   });
   StationLink link(settings);
-  CHECK(link.deliver(1, {}, 0).acknowledged);
+  CHECK(link.deliver({.number = 1, .age_ms = 0}, {}).acknowledged);
   { const StationLink gone = std::move(link); }
   peer.join();
 }
@@ -155,7 +155,7 @@ TEST_CASE("a link works over IPv6, and a name that nobody knows is an error in t
     take_one_result(*socket);
   });
   StationLink link(quick(robot.address()));
-  CHECK(link.deliver(7, two_parts, 0).acknowledged);
+  CHECK(link.deliver({.number = 7, .age_ms = 0}, two_parts).acknowledged);
   { const StationLink gone = std::move(link); }
   peer.join();
   const auto begun = std::chrono::steady_clock::now();
@@ -172,7 +172,7 @@ TEST_CASE("a trace holds every line with its time, and no token") {
     take_one_result(socket);
   });
   StationLink link(settings);
-  CHECK(link.deliver(7, two_parts, 0).acknowledged);
+  CHECK(link.deliver({.number = 7, .age_ms = 0}, two_parts).acknowledged);
   link.farewell(7);
   peer.join();
   const std::string trace = support::read_text(folder / "trace.txt");
@@ -204,7 +204,7 @@ TEST_CASE(
     take_one_result(*socket);
   });
   StationLink link(settings);
-  CHECK(link.deliver(1, {}, 0).acknowledged);
+  CHECK(link.deliver({.number = 1, .age_ms = 0}, {}).acknowledged);
   { const StationLink gone = std::move(link); }
   peer.join();
 }
@@ -220,7 +220,7 @@ TEST_CASE("what a person should know is shown at once: who was turned away, and 
     take_one_result(socket);
   });
   StationLink link(settings);
-  CHECK(link.deliver(1, {}, 0).acknowledged);
+  CHECK(link.deliver({.number = 1, .age_ms = 0}, {}).acknowledged);
   { const StationLink gone = std::move(link); }
   peer.join();
   REQUIRE(shown.size() == 4);

@@ -30,7 +30,7 @@ TEST_CASE("a result is delivered once it is acknowledged") {
     line_of(*socket, "END-OF-RESULTS");
   });
   StationLink link(quick(robot.address()));
-  const Delivery delivery = link.deliver(7, two_parts, 12);
+  const Delivery delivery = link.deliver({.number = 7, .age_ms = 12}, two_parts);
   CHECK(delivery.acknowledged);
   CHECK(delivery.tries == 1);
   CHECK(link.wait_done(7));
@@ -61,7 +61,7 @@ TEST_CASE("a connection cut in the middle: the result comes again and says so") 
     line_of(*socket, "END-OF-RESULTS");
   });
   StationLink link(quick(robot.address()));
-  CHECK(link.deliver(7, two_parts, 0).acknowledged);
+  CHECK(link.deliver({.number = 7, .age_ms = 0}, two_parts).acknowledged);
   link.farewell(7);
   peer.join();
   CHECK(again.ends_with("AGAIN"));
@@ -82,7 +82,7 @@ TEST_CASE(
       }
   });
   StationLink link(quick(robot.address()));
-  const Delivery delivery = link.deliver(7, two_parts, 0);
+  const Delivery delivery = link.deliver({.number = 7, .age_ms = 0}, two_parts);
   CHECK_FALSE(delivery.acknowledged);
   CHECK(delivery.why.find("result 7 was sent 3 times") != std::string::npos);
   { const StationLink gone = std::move(link); }
@@ -103,7 +103,7 @@ TEST_CASE("one refused line per result never ends the connection") {
   });
   StationLink link(quick(robot.address()));
   uint64_t acknowledged = 0;
-  for (uint64_t n = 1; n <= results; ++n) acknowledged += link.deliver(n, {}, 0).acknowledged;
+  for (uint64_t n = 1; n <= results; ++n) acknowledged += link.deliver({.number = n, .age_ms = 0}, {}).acknowledged;
   { const StationLink gone = std::move(link); }
   peer.join();
   CHECK(acknowledged == results);
@@ -127,7 +127,7 @@ TEST_CASE(
   LinkSettings settings = quick(robot.address());
   settings.finish = 5000ms;
   StationLink link(settings);
-  CHECK(link.deliver(9, {}, 0).acknowledged);
+  CHECK(link.deliver({.number = 9, .age_ms = 0}, {}).acknowledged);
   std::this_thread::sleep_for(2500ms);  // a camera that is slow
   CHECK(link.wait_done(9));
   peer.join();
@@ -201,7 +201,7 @@ TEST_CASE("DONE is waited for across a lost connection") {
   LinkSettings settings = quick(robot.address());
   settings.acknowledge = 2000ms;
   StationLink link(settings);
-  CHECK(link.deliver(7, two_parts, 0).acknowledged);
+  CHECK(link.deliver({.number = 7, .age_ms = 0}, two_parts).acknowledged);
   const auto begun = std::chrono::steady_clock::now();
   CHECK(link.wait_done(7));
   CHECK(std::chrono::steady_clock::now() - begun > 600ms);
@@ -252,7 +252,7 @@ TEST_CASE("every wait of a link ends within half a second of a stop") {
       stops(
           "at work",
           [&](const Work&) {
-            if (mode == LinkMode::push && wait == 0) CHECK_FALSE(link.deliver(7, {}, 0).acknowledged);
+            if (mode == LinkMode::push && wait == 0) CHECK_FALSE(link.deliver({.number = 7, .age_ms = 0}, {}).acknowledged);
             if (mode == LinkMode::push && wait == 1) CHECK_FALSE(link.wait_done(7));
             if (mode == LinkMode::ask && wait == 0) CHECK_FALSE(link.wait_next(7));
             if (mode == LinkMode::ask && wait == 1) CHECK_FALSE(link.answer(7, two_parts).acknowledged);
@@ -292,7 +292,7 @@ TEST_CASE("a thousand cuts lose, repeat or delay nothing silently") {
   StationLink link(quick(robot.address()));
   std::vector<uint64_t> delivered, told;
   for (uint64_t n = 1; n <= last_result; ++n) {
-    const Delivery d = link.deliver(n, {part(n, 1, "leaf", 0, 0, 0, 0)}, 0);
+    const Delivery d = link.deliver({.number = n}, {part(n, 1, "leaf", 0, 0, 0, 0)});
     (d.acknowledged ? delivered : told).push_back(n);  // three cuts in a row: said, not silent
   }
   { const StationLink gone = std::move(link); }

@@ -190,7 +190,7 @@ TEST_CASE("wrong functions and addresses are refused, half requests and floods h
   uint16_t word = 0;
   CHECK(modbus_read_input_registers(plc.raw(), 5000, 1, &word) == -1);
   CHECK(errno == EMBXILADD);
-  CHECK(modbus_write_register(plc.raw(), 2, 1) == -1);
+  CHECK(modbus_write_register(plc.raw(), 3, 1) == -1);
   CHECK(errno == EMBXILADD);
   CHECK(modbus_write_bit(plc.raw(), 0, 1) == -1);
   CHECK(errno == EMBXILADD);
@@ -287,4 +287,40 @@ TEST_CASE("a station that is held says so, but for a result that still waits for
     CHECK(other.await(modbus_state, static_cast<uint16_t>(ModbusState::held)));
   });
   CHECK(link.deliver(sent_of(places(3, {{1, 2, 3}}), 0)).acknowledged);
+}
+
+TEST_CASE("a controller selects a set-up, and what it asks then is meant for it") {
+  LinkSettings settings = listening(LinkMode::ask);
+  std::atomic<int> selected = 3;
+  settings.setup = 3;
+  settings.select = [&](int number) -> CommandAnswer {
+    std::this_thread::sleep_for(200ms);  // loading
+    if (number > 9) return {false, "there is no such set-up"};
+    selected = number;
+    return {true};
+  };
+  ModbusLink link(settings, two_places());
+  std::jthread side([&] {
+    Controller plc(link.address());
+    CHECK(plc.read(modbus_setup) == 3);
+    const std::array<uint16_t, 3> all{1, 0, 5};  // question and selection at one instant
+    REQUIRE(modbus_write_registers(plc.raw(), modbus_ask, 3, all.data()) == 3);
+    CHECK(plc.read(modbus_setup) == 3);  // loading holds up no answer
+    REQUIRE(plc.await(modbus_answered, 1));
+    CHECK(plc.read(modbus_setup) == 5);
+    CHECK(plc.read(modbus_refused_setup) == 0);
+    plc.write(modbus_acknowledged, plc.read(modbus_result));
+    plc.write(modbus_select, 40);
+    CHECK(plc.await(modbus_refused_setup, 40));
+    CHECK(plc.read(modbus_setup) == 5);
+    plc.write(modbus_select, 0);  // no wish; 40 could be tried again
+    plc.write(modbus_select, 6);
+    CHECK(plc.await(modbus_setup, 6));
+    CHECK(plc.read(modbus_refused_setup) == 0);
+    link.selected(8);  // by another link
+    CHECK(plc.read(modbus_setup) == 8);
+  });
+  REQUIRE(link.wait_asked());
+  CHECK(selected == 5);
+  CHECK(link.answer(sent_of(places(7, {{1, 2, 3}}), 0)).acknowledged);
 }

@@ -212,13 +212,16 @@ TEST_CASE("commands come back, and each is answered") {
   answered("release", R"({"command":"release","taken":true})");
   answered(
       "Trigger",
-      R"({"command":"Trigger","taken":false,"reason":"unknown; a command is trigger, hold or release"})");
-  answered("", R"({"command":"","taken":false,"reason":"unknown; a command is trigger, hold or release"})");
+      R"({"command":"Trigger","taken":false,"reason":"unknown; a command is trigger, hold, release, or select and a number"})");
+  answered("", R"({"command":"","taken":false,"reason":"unknown; a command is trigger, hold, release, or select and a number"})");
   answered("\x01\xff" + std::string(3, 'a'),
            "{\"command\":\"\\u0001\ufffdaaa\",\"taken\":false,\"reason\":\"unknown; a command is trigger, "
-           "hold or release\"}");
+           "hold, release, or select and a number\"}");
   CHECK(station.commands == 4);
-  CHECK(outlet.counts().commands == 3);
+  answered("select 7", R"({"command":"select 7","taken":true})");
+  answered("select 9", R"({"command":"select 9","taken":false,"reason":"there is no set-up 9"})");
+  REQUIRE(soon([&] { return contains(reader.got("state").back(), R"("setup":{"number":7,"name":"kites"})"); }));
+  CHECK(outlet.counts().commands == 4);
 }
 
 TEST_CASE("a command that the broker kept is not obeyed at every start") {

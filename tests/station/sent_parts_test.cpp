@@ -16,7 +16,7 @@ TEST_CASE("the user's zero and axes apply to what is sent when the frame starts 
   text.replace(text.find("mapping.toml"), 12, "axes.toml");
   Station station(cell().station(text));
   const Picture picture = load_picture(cell().tray.path("tray/tray-01.png"));
-  const Report report = station.examine(picture, station.file().robot_from_world);
+  const Report report = station.examine(picture, station.file().setup.robot_from_world);
   REQUIRE(report.parts.size() == 5);
   for (const ReportedPart& p : report.parts) {
     // What find shows is what is sent.
@@ -41,7 +41,7 @@ TEST_CASE("sigma, z and flags are told when the station's file says so, and what
         cell().text(cell().fixed(), link + (sends_all ? "withhold = []" : "withhold = [\"range_end\"]"));
     Station first(cell().station(text));
     const Report free =
-        first.examine(load_picture(cell().tray.path("tray/tray-01.png")), first.file().robot_from_world);
+        first.examine(load_picture(cell().tray.path("tray/tray-01.png")), first.file().setup.robot_from_world);
     const Detection& leaf = free.parts.at(2).detection;
     const Angle end = leaf.angle + degrees(4.5 * leaf.sigma.angle->degrees());
     text.replace(text.find("file = \"leaf.png\""), 17,

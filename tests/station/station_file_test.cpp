@@ -111,7 +111,7 @@ TEST_CASE("a target of a height map is refused by a station, which looks at pict
   save_target(cell().tray.path("relief.png"), relief);
   StationFile file =
       cell().station(cell().text(cell().fixed(), "connect = \"127.0.0.1:1\"\nmode = \"push\""));
-  file.targets[0].file = cell().tray.path("relief.png");
+  file.setup.targets[0].file = cell().tray.path("relief.png");
   CHECK(
       support::contains(support::error_of([&] { const Station refused{file}; }), "taught from a height map"));
 }

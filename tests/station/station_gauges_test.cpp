@@ -40,7 +40,7 @@ TEST_CASE(
     Station station(cell().station(station_with_gauges(std::string("fields = [\"x\", \"y\", \"verdict\"]\n") +
                                                        (keeps ? "withhold = [\"not_good\"]" : ""))));
     const Picture picture = load_picture(cell().tray.path("tray/tray-01.png"));
-    Report report = station.examine(picture, station.file().robot_from_world);
+    Report report = station.examine(picture, station.file().setup.robot_from_world);
     REQUIRE(report.parts.size() == 5);
     CHECK(report.verdict == Verdict::good);
     for (const Reading& r : report.readings) {
@@ -56,7 +56,7 @@ TEST_CASE(
     set.gauges[0].limits = {{}, 0.5 * (widths[2] + widths[3])}, set.gauges[0].unit = "mm";
     save_gauges(cell().tray.path("gauges.toml"), set);
     Station strict(station.file());
-    report = strict.examine(picture, strict.file().robot_from_world);
+    report = strict.examine(picture, strict.file().setup.robot_from_world);
     CHECK(report.verdict == Verdict::bad);
     int bad = 0, withheld = 0;
     for (const ReportedPart& p : report.parts) {

@@ -101,7 +101,7 @@ TEST_CASE("the station may be the one that listens") {
 TEST_CASE("the robot knows when it was sent astray") {
   StationFile file =
       cell().station(cell().text(cell().fixed(), "connect = \"127.0.0.1:1\"\nmode = \"push\""));
-  file.robot_from_world.x += 3;  // somebody moved the board after it was touched
+  file.setup.robot_from_world.x += 3;  // somebody moved the board after it was touched
   const RobotLog log =
       work(file, {.listens = true, .address = {"127.0.0.1", 0}}, load_truth(cell().tray.path("truth.json")));
   for (const Arrival& a : log.arrivals) CHECK(a.off_mm == doctest::Approx(3).epsilon(0.02));
@@ -180,7 +180,7 @@ TEST_CASE(
   for (const int failures : {3, 1000}) {
     StationFile file =
         cell().station(cell().text(cell().fixed(), "connect = \"127.0.0.1:1\"\nmode = \"push\""));
-    file.camera_timeout = 2s;
+    file.setup.camera_timeout = 2s;
     SimulatedRobot robot({.address = {"127.0.0.1", 0}, .time_scale = 1000},
                          load_truth(cell().tray.path("truth.json")));
     file.link.address = robot.address();

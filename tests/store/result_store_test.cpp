@@ -321,9 +321,10 @@ TEST_CASE("of raw pictures the newest stay") {
   Picture picture;
   picture.pixels = Image<uint8_t>(4, 3);
   for (const uint64_t number : {2, 5, 9, 1000000, 1000001}) CHECK(pictures.keep(number, picture).empty());
-  CHECK_FALSE(std::filesystem::exists(pictures.path(5)));
-  CHECK(std::filesystem::exists(pictures.path(9)));
-  CHECK(std::filesystem::exists(pictures.path(1000001)));
+  const std::string where = folder / "pictures";
+  CHECK(PictureFolder::find(where, 5).empty());
+  CHECK(PictureFolder::find(where, 9) == where + "/000009.png");
+  CHECK_FALSE(PictureFolder::find(where, 1000001).empty());
   support::write_text(folder / "pictures/mine.txt", "");
   CHECK(pictures.keep(1000002, picture).empty());
   CHECK(std::filesystem::exists(folder / "pictures/mine.txt"));

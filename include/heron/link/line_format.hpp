@@ -30,8 +30,16 @@ struct LineFormat {
   std::string line_end = "\n";   ///< or "\r\n"
   std::string ask = {};          ///< the line that asks for a picture; for mode ask
   std::string acknowledge = {};  ///< the line that a receiver answers with; empty: nothing is waited for
+  /// The line that selects a set-up, with {setup} where its number stands, and what it is answered with when
+  /// the set-up is loaded, or is not; empty: lines select none.
+  std::string select = {}, selected = {}, not_selected = {};
   std::vector<FieldForm> forms = {};
 };
+
+/// The number in a line like `form`, which holds {setup} once; nothing for another line.
+std::optional<int> setup_in(const std::string& line, const std::string& form);
+/// The line like `form` with that number.
+std::string with_setup(const std::string& form, int setup);
 
 /// A value as it is written. A number that is not finite is missing. Of texts, characters outside A-Z a-z 0-9
 /// _ . - become _, so that no name can break a line.

@@ -21,6 +21,8 @@ class MachineLink {
   [[nodiscard]] virtual Delivery answer(const SentReport& sent) = 0;
   /// Says that no result comes until it is released, where the protocol has a word for it. From any thread.
   virtual void hold(bool held) { static_cast<void>(held); }
+  /// Shows which set-up the next trigger gets, where the protocol has a place for it. From any thread.
+  virtual void selected(int setup) { static_cast<void>(setup); }
   virtual Address address() const = 0;
   /// Whether it listens where other machines may connect, with nothing that keeps them out.
   virtual bool open_to_all() const = 0;

@@ -6,6 +6,9 @@
 #include <string_view>
 #include <vector>
 
+#include "heron/link/station_link.hpp"
+#include "heron/report/report.hpp"
+
 namespace heron {
 
 /// What a station is doing, for whoever watches it.
@@ -18,19 +21,14 @@ inline constexpr const char* station_state_words[] = {"working", "held", "ended"
 inline const char* word_of(StationState state) { return station_state_words[static_cast<size_t>(state)]; }
 
 /// What a station may be asked for from outside.
-enum class StationCommand { trigger, hold, release };
-inline constexpr const char* station_command_words[] = {"trigger", "hold", "release"};
-inline const char* word_of(StationCommand command) {
-  return station_command_words[static_cast<size_t>(command)];
-}
-/// Nothing for another word.
-std::optional<StationCommand> station_command(std::string_view word);
-
-/// What became of a command.
-struct CommandAnswer {
-  bool taken = false;
-  std::string reason = {};  ///< where it was not
+struct StationCommand {
+  enum Kind { trigger, hold, release, select };
+  Kind kind;
+  int setup;  ///< to select
+  StationCommand(Kind k, int number = 0) : kind(k), setup(number) {}
 };
+/// "trigger", "hold", "release" or "select 2"; nothing for other words.
+std::optional<StationCommand> station_command(std::string_view words);
 
 /// The report of a stored result, as report_json writes it.
 struct NumberedReport {
@@ -46,8 +44,10 @@ class StationPort {
   virtual std::string name() const = 0;
   virtual std::string session() const = 0;
   virtual StationState state() const = 0;
+  /// The set-up that the next trigger gets; nothing where there is only one.
+  virtual std::optional<SetUpName> setup() const { return std::nullopt; }
   virtual uint64_t newest() const = 0;
-  virtual CommandAnswer command(StationCommand command) = 0;
+  virtual CommandAnswer command(const StationCommand& command) = 0;
   /// Those with a number above `number`, oldest first.
   virtual std::vector<NumberedReport> reports_after(uint64_t number, size_t limit) const = 0;
   virtual std::optional<NumberedReport> report(uint64_t number) const = 0;

@@ -11,6 +11,12 @@
 
 namespace heron {
 
+/// What became of a command.
+struct CommandAnswer {
+  bool taken = false;
+  std::string reason = {};  ///< where it was not
+};
+
 /// How a station reaches its robot.
 struct LinkSettings {
   bool listens = false;  ///< waits for the robot to connect, instead of connecting to it
@@ -25,6 +31,10 @@ struct LinkSettings {
   LineSocket::Duration finish{60000};      ///< for a robot to report that it is done, or to ask
   std::string session = {};                ///< the greeting's; empty: a new one. Numbers go on within it
   uint64_t newest = 0;                     ///< the newest result of that session
+  int setup = 0;                           ///< selected when the link opens; 0: there is only one
+  /// Selects a set-up, from a thread of the link's own; it takes as long as loading. Where it is empty,
+  /// selecting is refused.
+  std::function<CommandAnswer(int setup)> select = {};
   std::string trace = {};                  ///< a file to which every line is appended with its time
   /// Called at once with what a person at the station should know: why a robot was turned away, a line that
   /// was refused, a trace that cannot be written.
@@ -68,10 +78,9 @@ class StationLink {
   ~StationLink();
 
   /// Sends one result and waits until the robot acknowledged it; again over a new connection when the old one
-  /// breaks or stays silent, three times in all. `age_ms` is the time since the picture was taken; `again`
-  /// says that an earlier run may have sent it.
-  [[nodiscard]] Delivery deliver(uint64_t number, const std::vector<text_protocol::Part>& parts,
-                                 int64_t age_ms, bool again = false);
+  /// breaks or stays silent, three times in all. Of `result`, its age is the time since the picture was taken,
+  /// `again` says that an earlier run may have sent it, and its count is that of `parts`.
+  [[nodiscard]] Delivery deliver(text_protocol::Result result, const std::vector<text_protocol::Part>& parts);
   /// Waits for DONE of that result, through lost connections; false when the robot does not say it in time.
   bool wait_done(uint64_t number);
 

@@ -31,8 +31,21 @@ inline constexpr size_t longest_line = 512;   ///< bytes without the line's end;
 inline constexpr double largest_value = 1e6;  ///< of a number in a PART, either side of 0
 
 /// What a PART line can hold beside the name.
-enum class Field { x, y, angle, score, z, sigma_x, sigma_y, sigma_angle, ambiguous, range_end, verdict };
-inline constexpr size_t field_count = 11;
+enum class Field {
+  x,
+  y,
+  angle,
+  score,
+  z,
+  sigma_x,
+  sigma_y,
+  sigma_angle,
+  ambiguous,
+  range_end,
+  verdict,
+  setup
+};
+inline constexpr size_t field_count = 12;
 /// The words for fields, in their order.
 extern const std::array<const char*, field_count> field_words;
 using Fields = std::vector<Field>;
@@ -50,6 +63,7 @@ struct Result {
   uint64_t number = 0;
   int count = 0;
   int64_t age_ms = 0;
+  int setup = 0;  ///< by which the picture was looked at; 0: the station has only one
   bool again = false;
 };
 struct Part {
@@ -78,10 +92,13 @@ struct Heartbeat {
 struct Hold {
   uint64_t number = 0;
 };  ///< instead of a heartbeat: no result comes until a person releases the station
+struct Selected {
+  int setup = 0;
+};  ///< it is loaded: pictures that are triggered from now on are looked at with it
 struct Refusal {
   std::string reason;
 };  ///< the last line was not understood or cannot be answered
-using StationLine = std::variant<Hello, Result, Part, End, None, EndOfResults, Heartbeat, Hold, Refusal>;
+using StationLine = std::variant<Hello, Result, Part, End, None, EndOfResults, Heartbeat, Hold, Selected, Refusal>;
 
 // Lines of a robot.
 struct Robot {
@@ -99,7 +116,10 @@ struct Next {
 struct Done {
   uint64_t number = 0;
 };
-using RobotLine = std::variant<Robot, Ack, Next, Done>;
+struct Select {
+  int setup = 0;
+};
+using RobotLine = std::variant<Robot, Ack, Next, Done, Select>;
 
 /// Without the line's end. Characters of a name outside A-Z a-z 0-9 _ . - become _.
 std::string encode(const StationLine& line, const Fields& fields = default_fields());

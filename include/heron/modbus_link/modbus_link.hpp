@@ -21,6 +21,7 @@ class ModbusLink : public MachineLink {
   bool wait_asked() override;
   Delivery answer(const SentReport& sent) override;
   void hold(bool held) override;
+  void selected(int setup) override;
   Address address() const override;
   bool open_to_all() const override;
   LinkCounts counts() const override;
@@ -31,9 +32,10 @@ class ModbusLink : public MachineLink {
 };
 
 // Input registers of the handshake, written by the station.
-inline constexpr int modbus_state = 0, modbus_result = 1, modbus_answered = 2, modbus_heartbeat = 3;
+inline constexpr int modbus_state = 0, modbus_result = 1, modbus_answered = 2, modbus_heartbeat = 3,
+                     modbus_setup = 4, modbus_refused_setup = 5;
 // Holding registers, written by the controller.
-inline constexpr int modbus_ask = 0, modbus_acknowledged = 1;
+inline constexpr int modbus_ask = 0, modbus_acknowledged = 1, modbus_select = 2;
 /// What the state register holds.
 enum class ModbusState : uint16_t {
   ready = 0,    ///< no result waits

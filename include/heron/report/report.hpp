@@ -24,14 +24,22 @@ struct ReportedPart {
   std::optional<Verdict> verdict = {};  ///< by its gauges' readings; nothing without gauges
 };
 
+/// One of a station's set-ups.
+struct SetUpName {
+  int number = 0;
+  std::string name;
+};
+
 /// Everything about one trigger: what is drawn, stored and sent.
 struct Report {
   uint64_t number = 0;    ///< counts a station's triggers from 1; 0 outside a station
-  std::string picture;    ///< its name
+  std::optional<SetUpName> setup = {};  ///< by which it was looked at; nothing where there is only one
+  std::string picture;                  ///< its name
   double elapsed_ms = 0;  ///< from the picture in memory to the parts' poses
   std::vector<ReportedPart> parts;
   std::vector<Miss> misses;
   std::vector<ScanProfile> profiles;
+  std::string unusable = {};  ///< why the picture could not be looked at; empty: it could
   bool complete = true;  ///< false when the search was stopped: there may be more
   std::vector<Reading> readings = {};   ///< of the gauges, in their order, part by part
   std::optional<Verdict> verdict = {};  ///< of the picture; nothing without gauges

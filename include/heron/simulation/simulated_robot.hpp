@@ -26,7 +26,7 @@ void save_truth(const std::string& path, const RobotTruth& truth);
 /// How the stand-in behaves.
 struct RobotSettings {
   bool listens = true;
-  Address address;                      ///< port 0 lets the system choose when it listens
+  Address address = {};                 ///< port 0 lets the system choose when it listens
   bool asks = false;                    ///< asks for each part, instead of taking what the station sends
   std::string token = {};               ///< sent in its answer to the greeting
   double speed_mm_s = 500;              ///< along a straight line; 1 to 100000
@@ -36,6 +36,7 @@ struct RobotSettings {
   /// "SESSION word", "RESULT n COUNT c", the PART lines of it, "WENT n index" and "FINISHED n".
   std::string memory = {};
   std::vector<Pose2> looks = {};        ///< on an arm: its pose for each picture, sent with the question
+  std::vector<int> setups = {};         ///< selected in turn, the first before the first result
   LineSocket::Duration timeout{10000};  ///< for the station to come, or to say something
 };
 
@@ -58,6 +59,7 @@ struct RobotLog {
   int repeats = 0;        ///< results that came again and were not acted on
   int refused_lines = 0;  ///< lines it did not understand
   int left_lying = 0;     ///< true parts that it was never sent to
+  std::vector<int> result_setups;  ///< by which the results were looked at, of a station with several set-ups
   std::string refusal;    ///< why the station refused its last line, where it did
   bool over = false;      ///< the station announced the end of results
 };

@@ -1,14 +1,13 @@
 #pragma once
 #include <atomic>
+#include <map>
 #include <memory>
 #include <mutex>
 #include <optional>
+#include <set>
 #include <vector>
 
 #include "heron/camera/camera.hpp"
-#include "heron/files/mapping_file.hpp"
-#include "heron/files/target_file.hpp"
-#include "heron/gauge/gauge.hpp"
 #include "heron/image/picture.hpp"
 #include "heron/link/machine_link.hpp"
 #include "heron/link/outlet.hpp"
@@ -19,25 +18,32 @@
 
 namespace heron {
 
+class LoadedSetUp;
 class StationControl;
 
-/// Of everything that decides what a station finds: its file, mapping, targets and gauges.
-std::string settings_hash(const StationFile& file);
+/// By their addresses, as a station file names them.
+using Cameras = std::map<std::string, std::unique_ptr<Camera>>;
+
+/// Of everything that decides what a set-up of a station finds: the files of both, mapping, targets and
+/// gauges.
+std::string settings_hash(const StationFile& file, const SetUp& setup);
 /// Whether a report's picture is kept by the rule "bad": no part, one that is withheld, or a verdict that is
 /// not good.
 bool is_bad(const Report& report);
 
-/// Runs a set-up: takes pictures, finds the targets, sends the parts to the robot. `next` gives the report of
+/// Runs a station: takes pictures, finds the targets, sends the parts to the robot. `next` gives the report of
 /// the next picture, which is stored before `deliver` sends it where the file says so; `step` does both.
 /// What an earlier run with the same store could not deliver comes first: docs/delivery.md.
 class Station {
  public:
-  /// Loads and checks everything that the file names; nothing is connected yet. `camera` gives the pictures;
-  /// without one, the file must name a recording. After `stop` was stopped, every wait of the station and its
+  /// Loads and checks everything that the file names, of every set-up; nothing is connected yet. `camera`
+  /// gives the pictures of the set-up that it starts with; without one, the file must name a recording. After `stop` was stopped, every wait of the station and its
   /// link ends within half a second; give the same token to the camera, so that its waits end as well. Throws
   /// Error{bad_file} when a part is missing or broken, Error{invalid_argument} when the parts do not fit
   /// together.
   explicit Station(StationFile file, std::unique_ptr<Camera> camera = nullptr, Work* stop = nullptr);
+  /// With a camera for each address that set-ups name and that is no recording.
+  Station(StationFile file, Cameras cameras, Work* stop);
   ~Station();
 
   /// Opens the store and connects to the robot. Throws Error{no_connection} when it is not there, and the
@@ -71,17 +77,30 @@ class Station {
   /// acknowledged, unless a stop was the reason.
   std::optional<Report> step();
 
-  /// What one picture holds, without telling anyone. `robot_from_world` overrides the file's frame.
+  /// Pictures that are triggered from now on are looked at with this set-up, once it is loaded and checked:
+  /// when it returns, it is ready. What changed in its files since it was loaded counts. When it cannot be
+  /// loaded, the one before stays, and the answer says why. From any thread.
+  CommandAnswer select(int number);
+  /// The number of the set-up that the next trigger gets; 0 where there is only one.
+  int selected() const;
+  /// The set-up of the last report of `next`.
+  const SetUp& used_set_up() const;
+
+  /// What one picture holds by the selected set-up, without telling anyone. `robot_from_world` overrides its
+  /// frame.
   Report examine(const Picture& picture, const RobotFromWorld& robot_from_world);
 
   const StationFile& file() const { return file_; }
   /// The picture of the last report; empty for one of an earlier run.
   const Picture& picture() const { return picture_; }
+  /// A picture as the parts of its report by the selected set-up lie on it: grey levels; a height map leveled
+  /// and on square pixels, the highest places bright. Throws as `examine`.
+  Image<uint8_t> view(const Picture& picture) const;
   /// Whether the last report of `next` comes from an earlier run that could not deliver it.
   bool left_behind() const { return left_behind_; }
   /// Results that were not delivered and will not be: too old after a restart, or nobody waited any more.
   int given_up() const { return given_up_; }
-  /// How many pictures of the camera the store knows from earlier runs; a recording goes on after them.
+  /// How many pictures of its cameras the store knows from earlier runs; a recording goes on after them.
   uint64_t taken_before() const { return taken_before_; }
   /// Results that the robot acknowledged and never reported to be done with.
   int unfinished() const { return unfinished_; }
@@ -98,44 +117,51 @@ class Station {
 
  private:
   class Port;
-  struct Loaded {
-    Target target;
-    FindOptions options;
+  struct Question {
+    std::shared_ptr<const LoadedSetUp> setup;
+    RobotFromWorld robot_from_world;
   };
   std::optional<Report> look();
+  Report examined(const LoadedSetUp& setup, const Picture& picture,
+                  const RobotFromWorld& robot_from_world) const;
+  std::shared_ptr<const LoadedSetUp> set_up() const;  ///< the selected one
+  std::shared_ptr<const LoadedSetUp> set_up(int number) const;
   void open_store();
   std::optional<Report> take_left_behind();
   void wait_done_of(uint64_t number);
   void settle(uint64_t number, const Delivery& delivery);
   void keep_picture(const Report& report);
   void state_changed();
-  void load_gauge_set();
+  CommandAnswer change_to(int number);
+  void resume_set_up();
   void require_readings() const;
-  std::optional<RobotFromWorld> frame_of_question();
-  bool take_picture();
+  std::optional<Question> wait_asked();
+  Camera& camera() const;
+  Camera& camera_set_up();
+  void set_camera(const SetUp& setup);
+  bool take_picture(std::shared_ptr<const LoadedSetUp> setup);
   std::optional<Picture> take_patiently();
   int64_t age_ms() const;
   void require_link() const;
   bool stopped() const { return stop_ && stop_->stopped(); }
 
   StationFile file_;
-  bool own_recording_;
-  std::unique_ptr<Camera> camera_;
+  Cameras cameras_;
+  std::set<std::string> own_recordings_;  ///< cameras that the station opened itself
   Work* stop_;
-  MappingRecord mapping_;
-  std::vector<Loaded> targets_;
-  std::optional<GaugeSet> gauges_;
-  bool looks_at_color_ = false;
-  std::optional<StationLink> link_;
-  std::unique_ptr<MachineLink> machine_;  ///< instead of `link_`
+  mutable std::mutex setups_mutex_;  ///< of `setups_`
+  std::map<int, std::shared_ptr<const LoadedSetUp>> setups_;
+  std::mutex select_mutex_;
+  std::shared_ptr<const LoadedSetUp> current_;                            ///< of the picture in hand
+  std::map<std::string, std::shared_ptr<const LoadedSetUp>> set_at_ = {};  ///< whose exposure a camera has
   bool dry_ = false;
   std::optional<ResultStore> store_;
   std::optional<PictureFolder> pictures_;
-  std::string settings_;  ///< hash of everything that decides what is found
   bool left_behind_ = false, pictures_failing_ = false;
   uint64_t taken_before_ = 0;
   mutable std::mutex picture_mutex_;  ///< outlets copy it, from their threads
   Picture picture_;
+  std::shared_ptr<const LoadedSetUp> picture_setup_;
   std::chrono::steady_clock::time_point taken_{};
   std::atomic<std::chrono::steady_clock::rep> busy_since_{0};  ///< 0: it is not
   uint64_t number_ = 0;
@@ -143,7 +169,10 @@ class Station {
   std::unique_ptr<StationControl> control_;
   std::unique_ptr<StationPort> port_;
   std::mutex outlets_mutex_;
-  std::vector<std::unique_ptr<ReportOutlet>> outlets_;  ///< the last member: they end before the others go
+  std::vector<std::unique_ptr<ReportOutlet>> outlets_;
+  // The last members: their threads may select a set-up until they have ended.
+  std::unique_ptr<StationLink> link_;
+  std::unique_ptr<MachineLink> machine_;  ///< instead of `link_`
 };
 
 }  // namespace heron

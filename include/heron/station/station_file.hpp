@@ -5,32 +5,14 @@
 #include <string>
 #include <vector>
 
-#include "heron/base/pose.hpp"
 #include "heron/link/line_format.hpp"
 #include "heron/link/outlet_settings.hpp"
 #include "heron/link/register_map.hpp"
 #include "heron/link/station_link.hpp"
-#include "heron/locate/pattern.hpp"
-#include "heron/station/order.hpp"
+#include "heron/station/set_up.hpp"
 #include "heron/store/result_store.hpp"
 
 namespace heron {
-
-/// A target of a station: its file and what the station sets differently.
-struct StationTarget {
-  std::string file;
-  std::optional<Range<Angle>> angle = {};
-  std::optional<Range<double>> scale = {};
-  std::optional<double> min_score = {}, min_contrast = {};
-  std::optional<int> max_count = {};
-  std::optional<Box> search = {};  ///< where origins may lie, picture coordinates
-};
-
-/// Where the camera hangs.
-enum class Mount {
-  fixed,  ///< beside the robot
-  arm,    ///< on its arm; the robot sends its pose with each question
-};
 
 /// Reasons for which a station may not send a part that was found.
 enum class Doubt {
@@ -69,22 +51,18 @@ struct TriggerSettings {
   int queue = 0;
 };
 
-/// A whole set-up, as in its file; docs/formats.md. Paths are made relative to the file's folder.
+/// A whole station, as in its file; docs/formats.md.
 struct StationFile {
-  std::string path = {};  ///< of the station file itself; empty for one that was made in code
-  std::string name, mapping;
-  std::string camera;  ///< its address, as in Camera::info; recording:FOLDER for a recording
-  Mount mount = Mount::fixed;
-  RobotFromWorld robot_from_world;    ///< of a fixed camera
-  FlangeFromWorld flange_from_world;  ///< of one on the arm
-  bool from_axes = false;             ///< both start from the mapping's zero and axes, not from its board
-  std::vector<StationTarget> targets;
-  std::string gauges = {};  ///< gauge file; empty: parts are found and not judged
-  OrderSettings order = {};
-  bool quick = false;  ///< skips the search beyond the limits for parts that they reject
-  std::optional<double> exposure_ms = {}, gain = {};  ///< set before the first picture; nothing: as they are
-  std::chrono::milliseconds camera_timeout{10000};  ///< for a camera that fails, before the station ends
-  std::set<Doubt> withhold = {Doubt::ambiguous};    ///< such parts are reported and not sent
+  std::string path = {};  ///< empty for one that was made in code
+  std::string name;
+  /// What the station looks at and for. Where there are several set-ups: what each has that its own file does
+  /// not say otherwise.
+  SetUp setup = {};
+  std::vector<SetUp> setups = {};                 ///< by number; empty: `setup` is the only one
+  int start = 0;  ///< number of the set-up that it starts with
+  /// With a store: starts with the set-up that an earlier run selected last, where there is one.
+  bool resume = true;
+  std::set<Doubt> withhold = {Doubt::ambiguous};  ///< such parts are reported and not sent
   LinkSettings link;
   TriggerSettings trigger = {};
   std::optional<StationStore> store = {};
@@ -92,9 +70,14 @@ struct StationFile {
   std::optional<HttpSettings> http = {};      ///< needs a store
   std::optional<RegisterMap> registers = {};  ///< Modbus, instead of the robot text protocol
   std::optional<LineFormat> lines = {};  ///< the receiver's own lines, instead of the robot text protocol
+
+  /// Its set-ups; the only one where there are not several.
+  std::vector<SetUp> all_setups() const { return setups.empty() ? std::vector{setup} : setups; }
 };
 
-/// Throws Error{bad_file} with line and column.
+/// Throws Error{bad_file} with line and column, of a set-up's file too.
 StationFile load_station(const std::string& path);
+/// One set-up of a station, as its file stands now. Throws the same.
+SetUp load_set_up(const std::string& station_path, int number);
 
 }  // namespace heron

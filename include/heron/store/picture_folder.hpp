@@ -6,7 +6,7 @@
 
 namespace heron {
 
-/// Raw pictures of results, each under its number: 000017.png. The newest of them stay.
+/// Raw pictures of results, each under its number: 000017.png, a height map 000017.tif. The newest of them stay.
 class PictureFolder {
  public:
   /// Makes the folder. Throws Error{not_writable}.
@@ -14,9 +14,8 @@ class PictureFolder {
   /// Returns why the picture was not stored, and nothing when it was. A disk that is nearly
   /// full is kept for results: no picture is stored until there is space again.
   std::string keep(uint64_t number, const Picture& picture);
-  std::string path(uint64_t number) const { return path(folder_, number); }
-  /// Where the picture of a result is, or was.
-  static std::string path(const std::string& folder, uint64_t number);
+  /// Where the picture of a result is; empty when it is not there.
+  static std::string find(const std::string& folder, uint64_t number);
 
  private:
   std::string folder_;

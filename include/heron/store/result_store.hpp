@@ -105,6 +105,9 @@ class ResultStore {
   std::vector<StoredResult> after(uint64_t number, size_t limit) const;
   StoreCounts counts() const;
 
+  /// Number of the set-up that was selected last; 0: none was.
+  int selected_setup() const;
+  void set_selected_setup(int number);
   /// How far a further receiver by this name has got, in numbers; 0 for a name that is new.
   uint64_t position(const std::string& receiver) const;
   void set_position(const std::string& receiver, uint64_t number);

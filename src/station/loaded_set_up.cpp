@@ -1,0 +1,215 @@
+#include "loaded_set_up.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+
+#include "heron/files/gauge_file.hpp"
+#include "heron/files/picture_file.hpp"
+#include "heron/gauge/measure.hpp"
+#include "heron/locate/prepared_picture.hpp"
+#include "heron/reader/reader.hpp"
+
+namespace heron {
+namespace {
+
+FindOptions find_options_of(const StationTarget& t, FindOptions options) {
+  if (t.angle) options.angle = *t.angle;
+  if (t.scale) options.scale = *t.scale;
+  if (t.min_score) options.min_score = *t.min_score;
+  if (t.min_contrast) options.min_contrast = *t.min_contrast;
+  if (t.max_count) options.max_count = *t.max_count;
+  if (t.search) options.region = Region::rectangle(*t.search);
+  return options;
+}
+
+/// Heights as grey levels, from the hundredth part of them to that from above; holes are black.
+Image<uint8_t> shades_of(const Image<float>& map) {
+  std::vector<float> heights;
+  for (int y = 0; y < map.height(); y += 2)
+    for (int x = 0; x < map.width(); x += 2)
+      if (std::isfinite(map(x, y))) heights.push_back(map(x, y));
+  Image<uint8_t> shades(map.width(), map.height());
+  if (heights.empty()) return shades;
+  const auto at = [&](double share) {
+    const auto nth = heights.begin() + static_cast<std::ptrdiff_t>(share * static_cast<double>(heights.size() - 1));
+    std::nth_element(heights.begin(), nth, heights.end());
+    return *nth;
+  };
+  const float low = at(0.01), span = std::max(at(0.99) - low, 1e-6f);
+  for (int y = 0; y < map.height(); ++y)
+    for (int x = 0; x < map.width(); ++x)
+      if (std::isfinite(map(x, y)))
+        shades(x, y) = static_cast<uint8_t>(std::clamp(30 + 220 * (map(x, y) - low) / span, 30.0f, 250.0f));
+  return shades;
+}
+
+}  // namespace
+
+LoadedSetUp::LoadedSetUp(SetUp setup, std::string hash)
+    : setup_(std::move(setup)), hash_(std::move(hash)) {
+  if (!setup_.mapping.empty()) mapping_ = load_mapping(setup_.mapping);
+  if (setup_.heights) heights_.emplace(*setup_.heights);
+  require_frame();
+  load_targets();
+  if (!setup_.gauges.empty()) load_gauge_set();
+}
+
+/// A hand-eye mapping speaks of the robot's base or its flange already; a frame beside it would be applied
+/// twice.
+void LoadedSetUp::require_frame() const {
+  if (setup_.from_axes && !mapping_.axes)
+    fail_argument(
+        fmt::format("station: {} has no user zero and axes, which the frame starts from; set them with "
+                    "`heron map --set-zero`, or give {}_from_board",
+                    setup_.mapping, setup_.mount == Mount::fixed ? "robot" : "flange"));
+  const bool robot = mapping_.world == "robot", flange = mapping_.world == "flange";
+  if (!robot && !flange) return;
+  if (setup_.mount != (robot ? Mount::fixed : Mount::arm))
+    fail_argument(
+        fmt::format("station: {} is into the {}, so the camera is mounted \"{}\"; the station file "
+                    "says otherwise",
+                    setup_.mapping, robot ? "robot's base" : "robot's flange", robot ? "fixed" : "arm"));
+  const Pose2 given = robot ? setup_.robot_from_world.plain() : setup_.flange_from_world.plain();
+  if (given.x != 0 || given.y != 0 || given.angle.radians() != 0)
+    fail_argument(fmt::format("station: {} is into the {} already (hand-eye); set {} = [0, 0, 0]",
+                              setup_.mapping, robot ? "robot's base" : "robot's flange",
+                              robot ? "robot_from_board" : "flange_from_board"));
+}
+
+void LoadedSetUp::load_targets() {
+  for (const StationTarget& t : setup_.targets) {
+    LoadedTarget loaded = load_target(t.file);
+    const auto* pattern = loaded.target.as<PatternTarget>();
+    const bool of_heights = pattern && pattern->settings().height_step_mm > 0;
+    if (of_heights && !heights_)
+      fail_argument(fmt::format("station: {} was taught from a height map; give the station [heights], or teach it "
+                                "from a picture",
+                                t.file));
+    if (!of_heights && heights_)
+      fail_argument(fmt::format("station: {} was taught from a picture, and this set-up looks at height maps; teach it "
+                                "from a leveled one (`heron level --square --output`)",
+                                t.file));
+    const PartGeometry& geometry = loaded.target.geometry();
+    if (heights_ && (geometry.height_mm != 0 || geometry.size_mm != 0))
+      fail_argument(fmt::format("station: {} was taught with a height or a size of its own, and [heights] measures "
+                                "them; teach it without",
+                                t.file));
+    const FindOptions options = find_options_of(t, loaded.target.options());
+    try {
+      require_honoured(options, loaded.target.info());
+      loaded.target.with(options);  // which refuses what is out of range, in the target's own unit
+    } catch (const Error& error) {
+      throw Error(error.code(), fmt::format("station: {}: {}", t.file, error.what()));
+    }
+    looks_at_color_ = looks_at_color_ || loaded.target.info().looks_at_color;
+    targets_.push_back({std::move(loaded.target), options});
+  }
+}
+
+/// A gauge that follows a target which the station does not find would never be measured.
+void LoadedSetUp::load_gauge_set() {
+  gauges_ = load_gauges(setup_.gauges);
+  require_measurable(*gauges_, true);  // a station has a mapping
+  for (const GaugeTarget& t : gauges_->targets) {
+    if (!t.changed.empty())
+      fail_argument(fmt::format(
+          "station: {}: target '{}' was taught again since its gauges were drawn ({} changed); look at "
+          "them and confirm with `heron gauge confirm {}`",
+          setup_.gauges, t.name, t.changed, setup_.gauges));
+    looks_at_color_ = looks_at_color_ || t.target->info().looks_at_color;
+  }
+  for (const Gauge& g : gauges_->gauges)
+    if (gauges_->target(g.anchor) && std::none_of(targets_.begin(), targets_.end(), [&](const Loaded& t) {
+          return t.target.name() == g.anchor;
+        }))
+      fail_argument(
+          fmt::format("station: gauge '{}' of {} follows target '{}', which the station does not find",
+                      g.name, setup_.gauges, g.anchor));
+}
+
+void LoadedSetUp::require_size(const std::string& name, int width, int height) const {
+  if (width != mapping_.width || height != mapping_.height)
+    fail_argument(
+        fmt::format("station: {} has {} x {} pixels, the mapping was made with {} x {}; calibrate anew for "
+                    "this picture size",
+                    name, width, height, mapping_.width, mapping_.height));
+}
+
+Frames LoadedSetUp::frames(const Mapping& mapping, const RobotFromWorld& robot_from_world,
+                           const RobotFromUser& robot_from_user) const {
+  return {.mapping = &mapping,
+          .axes = mapping_.axes ? &*mapping_.axes : nullptr,
+          .robot_from_world = setup_.from_axes ? nullptr : &robot_from_world,
+          .robot_from_user = setup_.from_axes ? &robot_from_user : nullptr};
+}
+
+void LoadedSetUp::look(Report& report, const Picture& picture, const RobotFromWorld& robot_from_world,
+                       Work* stop) const {
+  require_size(picture.name, picture.width(), picture.height());
+  const auto* color = std::get_if<Image<Rgb>>(&picture.pixels);
+  const PreparedPicture prepared =
+      looks_at_color_ && color ? PreparedPicture(Image<Rgb>(*color)) : PreparedPicture(grey_levels(picture));
+  const RobotFromUser robot_from_user(robot_from_world.plain());
+  const Frames known = frames(mapping_.mapping, robot_from_world, robot_from_user);
+  for (const Loaded& t : targets_) {
+    FindResult result = find(t.target, prepared, t.options, explain(), stop);
+    report.complete = report.complete && result.complete;
+    add_result(report, std::move(result), known, t.target.geometry());
+  }
+  order_parts(report.parts, setup_.order);
+  if (gauges_) heron::measure(report, *gauges_, prepared, known, {}, stop);
+}
+
+void LoadedSetUp::look_at_heights(Report& report, const Picture& picture,
+                                  const RobotFromWorld& robot_from_world, Work* stop) const {
+  const LevelMap map = heights_->level(picture);
+  report.unusable = map.unusable;
+  if (!map.unusable.empty()) return;
+  if (!setup_.mapping.empty()) require_size(picture.name, map.picture.width(), map.picture.height());
+  const Mapping mapping = setup_.mapping.empty() ? HeightView::mapping_of(map) : mapping_.mapping;
+  const RobotFromUser robot_from_user(robot_from_world.plain());
+  const Frames known = frames(mapping, robot_from_world, robot_from_user);
+  for (const Loaded& t : targets_) {
+    FindResult result = find(t.target, prepare(map.picture, t.target), t.options, explain(), stop);
+    report.complete = report.complete && result.complete;
+    Report found;
+    add_result(found, std::move(result), known, t.target.geometry());
+    for (ReportedPart& part : found.parts) {
+      if (auto miss = heights_->measure(part, map, mapping, t.target.geometry()))
+        report.misses.push_back(std::move(*miss));
+      else
+        report.parts.push_back(std::move(part));
+    }
+    std::move(found.misses.begin(), found.misses.end(), std::back_inserter(report.misses));
+  }
+  order_parts(report.parts, setup_.order);
+  if (gauges_)
+    heron::measure(report, *gauges_, prepare(map.picture, *gauges_), known,
+                   {.heights = HeightMap{std::get<Image<float>>(map.picture.pixels), map.pitch_mm}}, stop);
+}
+
+Image<uint8_t> LoadedSetUp::view(const Picture& picture) const {
+  if (!heights_) return grey_levels(picture);
+  LevelMap level = heights_->level(picture);
+  if (!level.unusable.empty()) level.picture = picture;
+  return shades_of(std::get<Image<float>>(level.picture.pixels));
+}
+
+Report LoadedSetUp::examine(const Picture& picture, const RobotFromWorld& robot_from_world, Work* stop) const {
+  const auto begun = std::chrono::steady_clock::now();
+  Report report;
+  report.picture = picture.name;
+  if (setup_.number > 0) report.setup = {setup_.number, setup_.name};
+  if (heights_)
+    look_at_heights(report, picture, robot_from_world, stop);
+  else
+    look(report, picture, robot_from_world, stop);
+  if (gauges_) read_crops(report, *gauges_, stop);
+  report.elapsed_ms =
+      std::chrono::duration<double, std::milli>(std::chrono::steady_clock::now() - begun).count();
+  return report;
+}
+
+}  // namespace heron
