@@ -134,6 +134,13 @@ std::string report_json(const Report& report) {
   if (report.number > 0) j["number"] = report.number;
   if (report.setup) j["setup"] = {{"number", report.setup->number}, {"name", report.setup->name}};
   if (!report.complete) j["complete"] = false;
+  for (const auto& [name, value] : report.watched) j["watched"][name] = value;
+  for (const DriftWarning& w : report.drift)
+    j["drift"].push_back({{"quantity", w.quantity},
+                          {"value", w.value},
+                          {"usual", w.usual},
+                          {"limit", w.limit},
+                          {"cause", w.cause}});
   if (!report.unusable.empty()) j["unusable"] = report.unusable;
   for (const ReportedPart& part : report.parts) j["found"].push_back(json_of(part));
   for (const Miss& miss : report.misses) j["misses"].push_back(json_of(miss));

@@ -99,6 +99,8 @@ const std::vector<Row<Sent>>& report_rows() {
        }},
       {{"setup_name", "its name", false, true},
        [](Sent s) -> FieldValue { return s.report.setup ? FieldValue(s.report.setup->name) : FieldValue(); }},
+      {{"drift", "how many watched quantities have moved away from what is usual", true},
+       [](Sent s) -> FieldValue { return static_cast<double>(s.report.drift.size()); }},
       {{"picture", "its name", false, true}, [](Sent s) -> FieldValue { return s.report.picture; }},
       {{"verdict", "of the picture: good, bad, not found or not measured", false, true},
        [](Sent s) { return known(s.report.verdict); }},

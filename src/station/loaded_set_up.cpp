@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <array>
 #include <cmath>
 
 #include "heron/files/gauge_file.hpp"
@@ -10,6 +11,7 @@
 #include "heron/gauge/measure.hpp"
 #include "heron/locate/prepared_picture.hpp"
 #include "heron/reader/reader.hpp"
+#include "heron/report/watched.hpp"
 
 namespace heron {
 namespace {
@@ -22,6 +24,17 @@ FindOptions find_options_of(const StationTarget& t, FindOptions options) {
   if (t.max_count) options.max_count = *t.max_count;
   if (t.search) options.region = Region::rectangle(*t.search);
   return options;
+}
+
+/// Within the level as well: half of the pixels are darker.
+double median_of(const std::array<int, 256>& histogram, int count) {
+  double below = 0;
+  for (int level = 0; level < 256; ++level) {
+    const int here = histogram[static_cast<size_t>(level)];
+    if (below + here >= 0.5 * count) return level - 0.5 + (0.5 * count - below) / std::max(here, 1);
+    below += here;
+  }
+  return 255;
 }
 
 /// Heights as grey levels, from the hundredth part of them to that from above; holes are black.
@@ -54,6 +67,7 @@ LoadedSetUp::LoadedSetUp(SetUp setup, std::string hash)
   require_frame();
   load_targets();
   if (!setup_.gauges.empty()) load_gauge_set();
+  load_reference();
 }
 
 /// A hand-eye mapping speaks of the robot's base or its flange already; a frame beside it would be applied
@@ -160,6 +174,7 @@ void LoadedSetUp::look(Report& report, const Picture& picture, const RobotFromWo
   }
   order_parts(report.parts, setup_.order);
   if (gauges_) heron::measure(report, *gauges_, prepared, known, {}, stop);
+  watch_reference(report, prepared, stop);
 }
 
 void LoadedSetUp::look_at_heights(Report& report, const Picture& picture,
@@ -197,6 +212,53 @@ Image<uint8_t> LoadedSetUp::view(const Picture& picture) const {
   return shades_of(std::get<Image<float>>(level.picture.pixels));
 }
 
+void LoadedSetUp::load_reference() {
+  if (!setup_.drift || setup_.drift->reference.empty()) return;
+  if (heights_) fail_argument("station: a reference of [drift] is looked for in pictures, and this set-up has [heights]");
+  LoadedTarget loaded = load_target(setup_.drift->reference);
+  FindOptions options = loaded.target.options();
+  options.max_count = 1;
+  looks_at_color_ = looks_at_color_ || loaded.target.info().looks_at_color;
+  reference_ = Loaded{std::move(loaded.target), options};
+}
+
+/// The median of a region's grey levels, or the share of a height map that was measured.
+void LoadedSetUp::watch(Report& report, const Picture& picture) const {
+  if (!setup_.drift) return;
+  const Box everywhere{-0.5, -0.5, static_cast<double>(picture.width()), static_cast<double>(picture.height())};
+  const Box box = setup_.drift->light.value_or(everywhere);
+  const int left = std::max(0, static_cast<int>(std::ceil(box.x))), top = std::max(0, static_cast<int>(std::ceil(box.y))),
+            right = static_cast<int>(std::min<double>(picture.width(), std::ceil(box.x + box.width))),
+            bottom = static_cast<int>(std::min<double>(picture.height(), std::ceil(box.y + box.height)));
+  if (left >= right || top >= bottom)
+    fail_argument(fmt::format("station: light = [{:g}, {:g}, {:g}, {:g}] of [drift] lies outside {}, which has {} x {} "
+                              "pixels",
+                              box.x, box.y, box.width, box.height, picture.name, picture.width(), picture.height()));
+  if (const auto* map = std::get_if<Image<float>>(&picture.pixels)) {
+    double measured = 0, count = 0;
+    for (int y = top; y < bottom; ++y)
+      for (int x = left; x < right; ++x) measured += std::isfinite((*map)(x, y)), ++count;
+    report.watched[watched::measured] = measured / count;
+    return;
+  }
+  const Image<uint8_t> grey = grey_levels(picture);
+  std::array<int, 256> histogram{};
+  int count = 0;
+  for (int y = top; y < bottom; ++y)
+    for (int x = left; x < right; ++x) ++histogram[grey(x, y)], ++count;
+  report.watched[watched::brightness] = median_of(histogram, count);
+}
+
+void LoadedSetUp::watch_reference(Report& report, const PreparedPicture& prepared, Work* stop) const {
+  if (!reference_) return;
+  const FindResult seen = find(reference_->target, prepared, reference_->options, Explain::never, stop);
+  report.complete = report.complete && seen.complete;
+  report.watched[watched::reference_seen] = seen.detections.empty() ? 0 : 1;
+  if (seen.detections.empty()) return;
+  report.watched[watched::reference_x] = seen.detections[0].x;
+  report.watched[watched::reference_y] = seen.detections[0].y;
+}
+
 Report LoadedSetUp::examine(const Picture& picture, const RobotFromWorld& robot_from_world, Work* stop) const {
   const auto begun = std::chrono::steady_clock::now();
   Report report;
@@ -206,6 +268,7 @@ Report LoadedSetUp::examine(const Picture& picture, const RobotFromWorld& robot_
     look_at_heights(report, picture, robot_from_world, stop);
   else
     look(report, picture, robot_from_world, stop);
+  watch(report, picture);
   if (gauges_) read_crops(report, *gauges_, stop);
   report.elapsed_ms =
       std::chrono::duration<double, std::milli>(std::chrono::steady_clock::now() - begun).count();

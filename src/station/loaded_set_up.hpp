@@ -41,6 +41,9 @@ class LoadedSetUp {
   Frames frames(const Mapping& mapping, const RobotFromWorld& robot_from_world,
                 const RobotFromUser& robot_from_user) const;
   Explain explain() const { return setup_.quick ? Explain::never : Explain::always; }
+  void watch(Report& report, const Picture& picture) const;
+  void watch_reference(Report& report, const PreparedPicture& prepared, Work* stop) const;
+  void load_reference();
   void require_frame() const;
   void load_targets();
   void load_gauge_set();
@@ -50,6 +53,7 @@ class LoadedSetUp {
   MappingRecord mapping_;  ///< empty where height maps have none
   std::optional<HeightView> heights_;
   std::vector<Loaded> targets_;
+  std::optional<Loaded> reference_;  ///< whose place is watched
   std::optional<GaugeSet> gauges_;
   bool looks_at_color_ = false;
 };

@@ -90,6 +90,21 @@ HeightSettings heights_of(const TomlTable& t, const std::string& folder) {
   return heights;
 }
 
+DriftSettings drift_of(const TomlTable& t, const std::string& folder) {
+  DriftSettings drift;
+  drift.learn = t.whole("learn", drift.learn), drift.memory = t.whole("memory", drift.memory);
+  if (drift.learn < 20 || drift.learn > 1000000) t.refuse("learn", "must be from 20 to 1000000 pictures");
+  if (drift.memory < 5 || drift.memory > 100000) t.refuse("memory", "must be from 5 to 100000 pictures");
+  if (t.has("light")) {
+    const auto b = t.numbers("light", 4);
+    if (!(b[2] >= 1 && b[3] >= 1)) t.refuse("light", "must be [X, Y, W, H] with W and H of at least 1");
+    drift.light = Box{b[0], b[1], b[2], b[3]};
+  }
+  drift.reference = path_in(t, "reference", folder);
+  t.done();
+  return drift;
+}
+
 OrderSettings order_of(const TomlTable& t) {
   OrderSettings order;
   const auto& words = part_order_words;
@@ -144,6 +159,7 @@ ReadSetUp read_set_up(const TomlTable& file, const std::string& folder, ReadSetU
     mapping->done();
   }
   if (const auto heights = file.optional_table("heights")) setup.heights = heights_of(*heights, folder);
+  if (const auto drift = file.optional_table("drift")) setup.drift = drift_of(*drift, folder);
   if (const auto frame = file.optional_table("frame")) read_frame(*frame, setup), read.has_frame = true;
   if (file.has("target")) {
     setup.targets.clear();

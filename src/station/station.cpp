@@ -187,6 +187,7 @@ std::optional<Report> Station::look() {
   Report report = examined(*current_, picture_, question->robot_from_world);
   busy_since_ = 0;
   if (!report.complete) return std::nullopt;  // stopped in the middle
+  watch_drift(report);
   if (store_) {
     store_->add({.number = number_,
                  .source = current_->settings().camera,
@@ -208,6 +209,7 @@ Report Station::examined(const LoadedSetUp& setup, const Picture& picture,
 }
 
 void Station::farewell() {
+  for (const auto& [setup, drift] : drift_) keep_learned(setup);
   control_->end();
   if (link_) link_->farewell(number_);
 }

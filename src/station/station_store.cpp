@@ -18,6 +18,7 @@ std::string settings_hash(const StationFile& file, const SetUp& setup) {
   };
   take(file.path), take(setup.path), take(setup.mapping), take(setup.gauges);
   if (setup.heights) take(setup.heights->ground);
+  if (setup.drift) take(setup.drift->reference);
   for (const StationTarget& t : setup.targets) take(t.file);
   return hash.text();
 }
@@ -35,6 +36,7 @@ void Station::open_store() {
   file_.link.session = store_->session();
   file_.link.newest = number_ = store_->newest();
   resume_set_up();
+  begin_drift();
   for (auto& [address, camera] : cameras_) {
     const uint64_t taken = store_->taken_of(address);
     if (own_recordings_.contains(address) && taken > 0) camera = recording_of(address, taken);

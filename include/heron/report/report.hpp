@@ -1,5 +1,6 @@
 #pragma once
 #include <cstdint>
+#include <map>
 #include <optional>
 #include <string>
 #include <vector>
@@ -30,6 +31,13 @@ struct SetUpName {
   std::string name;
 };
 
+/// A quantity that has moved away from what it is as a rule.
+struct DriftWarning {
+  std::string quantity;                 ///< heron/report/watched.hpp
+  double value = 0, usual = 0, limit = 0;  ///< its average now, what it was, and how far it may move
+  std::string cause = {};               ///< what is likely the reason
+};
+
 /// Everything about one trigger: what is drawn, stored and sent.
 struct Report {
   uint64_t number = 0;    ///< counts a station's triggers from 1; 0 outside a station
@@ -39,6 +47,8 @@ struct Report {
   std::vector<ReportedPart> parts;
   std::vector<Miss> misses;
   std::vector<ScanProfile> profiles;
+  std::map<std::string, double> watched = {};  ///< what is looked at beside the parts for drift
+  std::vector<DriftWarning> drift = {};        ///< what has moved
   std::string unusable = {};  ///< why the picture could not be looked at; empty: it could
   bool complete = true;  ///< false when the search was stopped: there may be more
   std::vector<Reading> readings = {};   ///< of the gauges, in their order, part by part

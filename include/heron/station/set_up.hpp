@@ -6,6 +6,7 @@
 
 #include "heron/base/frame.hpp"
 #include "heron/locate/pattern.hpp"
+#include "heron/station/drift.hpp"
 #include "heron/station/order.hpp"
 
 namespace heron {
@@ -55,6 +56,7 @@ struct SetUp {
   std::vector<StationTarget> targets = {};
   std::string gauges = {};  ///< gauge file; empty: parts are found and not judged
   OrderSettings order = {};
+  std::optional<DriftSettings> drift = {};  ///< nothing: slow changes are not watched
   bool quick = false;  ///< skips the search beyond the limits for parts that they reject
 };
 

@@ -124,6 +124,9 @@ class Station {
   std::optional<Report> look();
   Report examined(const LoadedSetUp& setup, const Picture& picture,
                   const RobotFromWorld& robot_from_world) const;
+  void begin_drift();
+  void watch_drift(Report& report);
+  void keep_learned(int setup);
   std::shared_ptr<const LoadedSetUp> set_up() const;  ///< the selected one
   std::shared_ptr<const LoadedSetUp> set_up(int number) const;
   void open_store();
@@ -155,6 +158,13 @@ class Station {
   std::shared_ptr<const LoadedSetUp> current_;                            ///< of the picture in hand
   std::map<std::string, std::shared_ptr<const LoadedSetUp>> set_at_ = {};  ///< whose exposure a camera has
   bool dry_ = false;
+  struct Drift {
+    DriftWatch watch;
+    std::string settings;            ///< hash of the set-up that it learned from
+    std::set<std::string> warned = {};  ///< quantities that are beyond their limits
+    int64_t taken = 0;
+  };
+  std::map<int, Drift> drift_;  ///< by set-up
   std::optional<ResultStore> store_;
   std::optional<PictureFolder> pictures_;
   bool left_behind_ = false, pictures_failing_ = false;
