@@ -31,8 +31,8 @@ class FakeStation : public heron::StationPort {
     if (command.kind == heron::StationCommand::trigger && state_ == heron::StationState::held)
       return {false, "the station is held"};
     if (command.kind != heron::StationCommand::trigger)
-      state_ =
-          command.kind == heron::StationCommand::hold ? heron::StationState::held : heron::StationState::working;
+      state_ = command.kind == heron::StationCommand::hold ? heron::StationState::held
+                                                           : heron::StationState::working;
     return {true};
   }
   std::vector<heron::NumberedReport> reports_after(uint64_t number, size_t limit) const override {

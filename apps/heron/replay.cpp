@@ -104,8 +104,7 @@ int replay(const ReplayOptions& o) {
   const auto setups = file.all_setups();
   if (std::any_of(setups.begin(), setups.end(), [](const SetUp& s) { return s.mount == Mount::arm; }))
     fail_argument("replay: the camera is on the arm, and where it stood with each picture is not stored");
-  if (o.to && *o.to < o.from)
-    fail_argument(fmt::format("replay: --from {} is above --to {}", o.from, *o.to));
+  if (o.to && *o.to < o.from) fail_argument(fmt::format("replay: --from {} is above --to {}", o.from, *o.to));
   if (!o.pictures.empty()) std::filesystem::create_directories(o.pictures);
   const StoreReader store(file.store->results.folder);
   Work& stop = stop_on_signals();

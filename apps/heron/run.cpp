@@ -162,7 +162,7 @@ void say_what_the_store_knows(const Station& station) {
   log_note("run: the store {} has results of {} of {}; {}", station.file().store->results.folder,
            counted(static_cast<int>(station.taken_before()), "picture"), station.used_set_up().camera,
            station.used_set_up().camera.starts_with("recording:") ? "the run goes on after them"
-                                                                   : "their numbers go on");
+                                                                  : "their numbers go on");
 }
 
 void open_link(Station& station, [[maybe_unused]] const Work& stop) {
@@ -241,7 +241,8 @@ int run(const RunOptions& o) {
   if (o.dry && !o.trace.empty()) fail_argument("run: --trace keeps what a link sends; --dry-run opens none");
   StationFile file = load_station(o.station);
   if (o.setup) file.start = *o.setup, file.resume = false;
-  for (const SetUp& s : file.all_setups()) require_not_read({o.reports, o.trace}, {o.station, s.path, s.mapping});
+  for (const SetUp& s : file.all_setups())
+    require_not_read({o.reports, o.trace}, {o.station, s.path, s.mapping});
   Keeping keeping(o);
   Work& stop = stop_on_signals();
   file.link.trace = o.trace;

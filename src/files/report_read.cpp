@@ -156,8 +156,7 @@ Report report_of_json(const std::string& line, const std::string& from) try {
     for (const auto& [name, value] : j["watched"].items()) report.watched[name] = value;
   if (j.contains("drift"))
     for (const ReadJson& w : j["drift"])
-      report.drift.push_back(
-          {w.at("quantity"), w.at("value"), w.at("usual"), w.at("limit"), w.at("cause")});
+      report.drift.push_back({w.at("quantity"), w.at("value"), w.at("usual"), w.at("limit"), w.at("cause")});
   report.unusable = text_in(j, "unusable");
   if (j.contains("complete")) report.complete = j["complete"];
   for (const ReadJson& part : j.at("found")) report.parts.push_back(part_of_json(part));

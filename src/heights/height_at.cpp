@@ -19,9 +19,10 @@ constexpr double largest_radius_px = 2000;
 std::optional<HeightAt> height_at(const ImageView<const float>& map, Point2 place, double radius_px,
                                   double pitch_mm) {
   if (!(radius_px > 0 && radius_px <= largest_radius_px && pitch_mm > 0 && std::isfinite(pitch_mm)))
-    fail_argument(fmt::format("height_at: a radius of {} pixels of {} mm; the radius must be above 0 and at most {}, "
-                              "the pitch above 0",
-                              radius_px, pitch_mm, largest_radius_px));
+    fail_argument(
+        fmt::format("height_at: a radius of {} pixels of {} mm; the radius must be above 0 and at most {}, "
+                    "the pitch above 0",
+                    radius_px, pitch_mm, largest_radius_px));
   if (!is_finite(place)) fail_argument("height_at: the place must be finite");
   std::vector<FitRow<3>> rows;
   std::vector<double> heights;

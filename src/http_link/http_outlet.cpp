@@ -177,10 +177,11 @@ struct HttpOutlet::State {
 
   void answer_state(Response& r) const {
     ReplyJson state{{"station", station.name()},
-               {"session", station.session()},
-               {"state", word_of(station.state())},
-               {"newest", station.newest()}};
-    if (const auto setup = station.setup()) state["setup"] = {{"number", setup->number}, {"name", setup->name}};
+                    {"session", station.session()},
+                    {"state", word_of(station.state())},
+                    {"newest", station.newest()}};
+    if (const auto setup = station.setup())
+      state["setup"] = {{"number", setup->number}, {"name", setup->name}};
     r.set_content(dump(state), json_type);
   }
 

@@ -55,12 +55,14 @@ void require_selection(const LineFormat& f) {
   if (f.select.empty() && (!f.selected.empty() || !f.not_selected.empty()))
     fail_argument("selected and not_selected answer a line that selects; say with select how it is written");
   if (f.select.empty()) return;
-  if (f.ask.empty()) fail_argument("select is for mode \"ask\"; a receiver that asks nothing is not listened to");
+  if (f.ask.empty())
+    fail_argument("select is for mode \"ask\"; a receiver that asks nothing is not listened to");
   const size_t at = f.select.find(setup_place);
   if (at == std::string::npos || f.select.find(setup_place, at + 1) != std::string::npos)
     fail_argument("select must hold {setup} once, where the number of the set-up stands");
   if (f.selected.empty() || f.not_selected.empty())
-    fail_argument("select needs selected and not_selected, the answers when a set-up is loaded and when it is not");
+    fail_argument(
+        "select needs selected and not_selected, the answers when a set-up is loaded and when it is not");
   if (setup_in(f.ask, f.select)) fail_argument("ask looks like a line that selects; write them otherwise");
 }
 

@@ -39,7 +39,8 @@ void Selector::work(const std::stop_token& over) {
   while (wanted_.wait(lock, over, [this] { return !wishes_.empty(); })) {
     const int setup = wishes_.front();
     lock.unlock();
-    const CommandAnswer answer = select_ ? select_(setup) : CommandAnswer{false, "this station has no set-ups"};
+    const CommandAnswer answer =
+        select_ ? select_(setup) : CommandAnswer{false, "this station has no set-ups"};
     lock.lock();
     wishes_.pop_front();
     finished_.push_back({setup, answer});

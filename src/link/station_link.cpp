@@ -53,8 +53,8 @@ struct StationLink::State {
   uint64_t newest = 0;
   int refused_of_peer = 0;
   Clock::time_point refused_since{};
-  int losses = 0;     // of connections, since the robot last said something
-  std::string heard;  // the robot's last line
+  int losses = 0;                 // of connections, since the robot last said something
+  std::string heard;              // the robot's last line
   std::deque<std::string> early;  // what it said while nobody waited for it
   Clock::time_point last_said{};
   Clock::time_point stopped_at{};

@@ -270,12 +270,12 @@ Parsed<StationLine> parse_station_line(std::string_view text, const Fields& fiel
   if (kind == "HEARTBEAT")
     return finished<StationLine>(words, Heartbeat{words.number<uint64_t>()}, "HEARTBEAT number");
   if (kind == "HOLD") return finished<StationLine>(words, Hold{words.number<uint64_t>()}, "HOLD number");
-  if (kind == "SELECTED")
-    return finished<StationLine>(words, Selected{setup_in(words)}, "SELECTED setup");
+  if (kind == "SELECTED") return finished<StationLine>(words, Selected{setup_in(words)}, "SELECTED setup");
   if (kind == "ERROR")
     return {StationLine(Refusal{std::string(text.substr(std::min<size_t>(6, text.size())))}), {}};
   return {std::nullopt,
-          "a line starts with HERON, RESULT, PART, END, NONE, END-OF-RESULTS, HEARTBEAT, HOLD, SELECTED or ERROR"};
+          "a line starts with HERON, RESULT, PART, END, NONE, END-OF-RESULTS, HEARTBEAT, HOLD, SELECTED or "
+          "ERROR"};
 }
 
 Parsed<RobotLine> parse_robot_line(std::string_view text) {

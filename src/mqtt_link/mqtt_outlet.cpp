@@ -141,8 +141,7 @@ struct MqttOutlet::State {
   std::string topic(const char* name) const { return settings.topic + "/" + name; }
 
   std::string state_text(const std::string& state) const {
-    nlohmann::ordered_json j{
-        {"station", station.name()}, {"session", station.session()}, {"state", state}};
+    nlohmann::ordered_json j{{"station", station.name()}, {"session", station.session()}, {"state", state}};
     if (const auto setup = state == "gone" ? std::nullopt : station.setup())
       j["setup"] = {{"number", setup->number}, {"name", setup->name}};
     return j.dump(-1, ' ', false, nlohmann::ordered_json::error_handler_t::replace);

@@ -45,10 +45,12 @@ std::string cause_of(const DriftWarning& w, const std::vector<DriftWarning>& all
     return fell ? "the lamp fades, its glass or the lens is dirty, or the exposure was changed"
                 : "stray light, or the exposure was changed";
   if (w.quantity == watched::measured) return "the sensor sees less: dirt, glare, or another distance";
-  if (w.quantity == watched::elapsed_ms) return "the machine is busy with something else, or the pictures hold more";
+  if (w.quantity == watched::elapsed_ms)
+    return "the machine is busy with something else, or the pictures hold more";
   if (bright) return "the light has changed as well";
   if (w.quantity == watched::contrast)
-    return fell ? "the lens is out of focus or dirty, or the parts' surface has changed" : "the parts' surface has changed";
+    return fell ? "the lens is out of focus or dirty, or the parts' surface has changed"
+                : "the parts' surface has changed";
   return fell ? "the parts are not as they were taught" : "the parts are more like the taught one";
 }
 
@@ -83,24 +85,22 @@ DriftWatch::DriftWatch(const DriftSettings& settings, const std::string& learned
     for (const auto& [name, j] : all.at("usual").items()) {
       const UsualValue u{j.at("count"),    j.at("mean"),    j.at("squares"), j.at("last"),
                          j.at("products"), j.at("average"), j.at("largest")};
-      if (u.count < 1 || !(u.squares >= 0) || !(u.largest >= 0)) throw std::invalid_argument("a value is out of range");
+      if (u.count < 1 || !(u.squares >= 0) || !(u.largest >= 0))
+        throw std::invalid_argument("a value is out of range");
       usual_[name] = u;
     }
   } catch (const std::exception& error) {
-    fail_file({.file = from}, fmt::format("holds nothing that was learned of drift ({}); remove it to learn anew",
-                                          error.what()));
+    fail_file(
+        {.file = from},
+        fmt::format("holds nothing that was learned of drift ({}); remove it to learn anew", error.what()));
   }
 }
 
 std::string DriftWatch::learned() const {
   DriftJson j{{"version", 1}, {"usual", DriftJson::object()}};
   for (const auto& [name, u] : usual_)
-    j["usual"][name] = {{"count", u.count},
-                        {"mean", u.mean},
-                        {"squares", u.squares},
-                        {"last", u.last},
-                        {"products", u.products},
-                        {"average", u.average},
+    j["usual"][name] = {{"count", u.count},    {"mean", u.mean},         {"squares", u.squares},
+                        {"last", u.last},      {"products", u.products}, {"average", u.average},
                         {"largest", u.largest}};
   return j.dump();
 }
@@ -139,7 +139,8 @@ std::vector<DriftWarning> DriftWatch::take(const std::map<std::string, double>& 
   }
   std::vector<DriftWarning> warnings;
   for (const auto& [name, u] : usual_)
-    if (const double limit = limit_of(name, u); u.count >= settings_.learn && std::abs(u.average - u.mean) > limit)
+    if (const double limit = limit_of(name, u);
+        u.count >= settings_.learn && std::abs(u.average - u.mean) > limit)
       warnings.push_back({name, u.average, u.mean, limit, {}});
   for (DriftWarning& w : warnings) w.cause = cause_of(w, warnings);
   return warnings;

@@ -30,16 +30,16 @@ HeightView::HeightView(const HeightSettings& settings) : settings_(settings) {
 LevelMap HeightView::level(const Picture& picture) const {
   const auto* map = std::get_if<Image<float>>(&picture.pixels);
   if (!map)
-    fail_argument(
-        fmt::format("station: {} is no height map, and this set-up has [heights]; a height map is a TIFF of 32 bit "
-                    "float millimetres",
-                    picture.name));
+    fail_argument(fmt::format(
+        "station: {} is no height map, and this set-up has [heights]; a height map is a TIFF of 32 bit "
+        "float millimetres",
+        picture.name));
   const auto pitch = settings_.pitch_mm ? settings_.pitch_mm
                      : ground_          ? std::optional(ground_->pitch_mm)
                                         : picture.pitch_mm;
   if (!pitch)
-    fail_argument(fmt::format("station: {} does not say how large its pixels are; give pitch = [X, Y] in [heights]",
-                              picture.name));
+    fail_argument(fmt::format(
+        "station: {} does not say how large its pixels are; give pitch = [X, Y] in [heights]", picture.name));
   LevelMap level;
   GroundPlane plane;
   if (ground_) {
@@ -71,24 +71,27 @@ Mapping HeightView::mapping_of(const LevelMap& map) {
 std::optional<Miss> HeightView::measure(ReportedPart& part, const LevelMap& map, const Mapping& mapping,
                                         const PartGeometry& geometry) const {
   Detection& d = part.detection;
-  const auto at = height_at(std::get<Image<float>>(map.picture.pixels), grasp_pixel(d, mapping, geometry.grasp),
-                            std::max(settings_.radius_mm / map.pitch_mm, 1.5), map.pitch_mm);
+  const auto at =
+      height_at(std::get<Image<float>>(map.picture.pixels), grasp_pixel(d, mapping, geometry.grasp),
+                std::max(settings_.radius_mm / map.pitch_mm, 1.5), map.pitch_mm);
   if (!at || at->share < settings_.min_share) {
     part.robot.reset();  // its z would be a guess
     part.withheld = fmt::format(
-        "its height is not known: {:.0f} % of the disc about its grasp was measured and lies on one surface, needed "
+        "its height is not known: {:.0f} % of the disc about its grasp was measured and lies on one surface, "
+        "needed "
         "at least {:.0f} %",
         at ? 100 * at->share : 0, 100 * settings_.min_share);
     return std::nullopt;
   }
   if (const auto& band = settings_.band_mm; band && (at->height_mm < band->min || at->height_mm > band->max))
-    return Miss{.x = d.x,
-                .y = d.y,
-                .angle = d.angle,
-                .scale = d.scale,
-                .score = d.score,
-                .reasons = {{limit::height, at->height_mm, fmt::format("{:g} to {:g}", band->min, band->max)}},
-                .has_angle = d.has_angle};
+    return Miss{
+        .x = d.x,
+        .y = d.y,
+        .angle = d.angle,
+        .scale = d.scale,
+        .score = d.score,
+        .reasons = {{limit::height, at->height_mm, fmt::format("{:g} to {:g}", band->min, band->max)}},
+        .has_angle = d.has_angle};
   d.measurements.push_back({measurement::height_mm, at->height_mm});
   d.measurements.push_back({measurement::height_sigma, at->sigma_mm});
   d.measurements.push_back({measurement::height_tilt, at->tilt.degrees()});

@@ -46,7 +46,8 @@ Image<uint8_t> shades_of(const Image<float>& map) {
   Image<uint8_t> shades(map.width(), map.height());
   if (heights.empty()) return shades;
   const auto at = [&](double share) {
-    const auto nth = heights.begin() + static_cast<std::ptrdiff_t>(share * static_cast<double>(heights.size() - 1));
+    const auto nth =
+        heights.begin() + static_cast<std::ptrdiff_t>(share * static_cast<double>(heights.size() - 1));
     std::nth_element(heights.begin(), nth, heights.end());
     return *nth;
   };
@@ -60,8 +61,7 @@ Image<uint8_t> shades_of(const Image<float>& map) {
 
 }  // namespace
 
-LoadedSetUp::LoadedSetUp(SetUp setup, std::string hash)
-    : setup_(std::move(setup)), hash_(std::move(hash)) {
+LoadedSetUp::LoadedSetUp(SetUp setup, std::string hash) : setup_(std::move(setup)), hash_(std::move(hash)) {
   if (!setup_.mapping.empty()) mapping_ = load_mapping(setup_.mapping);
   if (setup_.heights) heights_.emplace(*setup_.heights);
   require_frame();
@@ -98,18 +98,21 @@ void LoadedSetUp::load_targets() {
     const auto* pattern = loaded.target.as<PatternTarget>();
     const bool of_heights = pattern && pattern->settings().height_step_mm > 0;
     if (of_heights && !heights_)
-      fail_argument(fmt::format("station: {} was taught from a height map; give the station [heights], or teach it "
-                                "from a picture",
-                                t.file));
+      fail_argument(
+          fmt::format("station: {} was taught from a height map; give the station [heights], or teach it "
+                      "from a picture",
+                      t.file));
     if (!of_heights && heights_)
-      fail_argument(fmt::format("station: {} was taught from a picture, and this set-up looks at height maps; teach it "
-                                "from a leveled one (`heron level --square --output`)",
-                                t.file));
+      fail_argument(
+          fmt::format("station: {} was taught from a picture, and this set-up looks at height maps; teach it "
+                      "from a leveled one (`heron level --square --output`)",
+                      t.file));
     const PartGeometry& geometry = loaded.target.geometry();
     if (heights_ && (geometry.height_mm != 0 || geometry.size_mm != 0))
-      fail_argument(fmt::format("station: {} was taught with a height or a size of its own, and [heights] measures "
-                                "them; teach it without",
-                                t.file));
+      fail_argument(
+          fmt::format("station: {} was taught with a height or a size of its own, and [heights] measures "
+                      "them; teach it without",
+                      t.file));
     const FindOptions options = find_options_of(t, loaded.target.options());
     try {
       require_honoured(options, loaded.target.info());
@@ -214,7 +217,8 @@ Image<uint8_t> LoadedSetUp::view(const Picture& picture) const {
 
 void LoadedSetUp::load_reference() {
   if (!setup_.drift || setup_.drift->reference.empty()) return;
-  if (heights_) fail_argument("station: a reference of [drift] is looked for in pictures, and this set-up has [heights]");
+  if (heights_)
+    fail_argument("station: a reference of [drift] is looked for in pictures, and this set-up has [heights]");
   LoadedTarget loaded = load_target(setup_.drift->reference);
   FindOptions options = loaded.target.options();
   options.max_count = 1;
@@ -225,15 +229,18 @@ void LoadedSetUp::load_reference() {
 /// The median of a region's grey levels, or the share of a height map that was measured.
 void LoadedSetUp::watch(Report& report, const Picture& picture) const {
   if (!setup_.drift) return;
-  const Box everywhere{-0.5, -0.5, static_cast<double>(picture.width()), static_cast<double>(picture.height())};
+  const Box everywhere{-0.5, -0.5, static_cast<double>(picture.width()),
+                       static_cast<double>(picture.height())};
   const Box box = setup_.drift->light.value_or(everywhere);
-  const int left = std::max(0, static_cast<int>(std::ceil(box.x))), top = std::max(0, static_cast<int>(std::ceil(box.y))),
+  const int left = std::max(0, static_cast<int>(std::ceil(box.x))),
+            top = std::max(0, static_cast<int>(std::ceil(box.y))),
             right = static_cast<int>(std::min<double>(picture.width(), std::ceil(box.x + box.width))),
             bottom = static_cast<int>(std::min<double>(picture.height(), std::ceil(box.y + box.height)));
   if (left >= right || top >= bottom)
-    fail_argument(fmt::format("station: light = [{:g}, {:g}, {:g}, {:g}] of [drift] lies outside {}, which has {} x {} "
-                              "pixels",
-                              box.x, box.y, box.width, box.height, picture.name, picture.width(), picture.height()));
+    fail_argument(
+        fmt::format("station: light = [{:g}, {:g}, {:g}, {:g}] of [drift] lies outside {}, which has {} x {} "
+                    "pixels",
+                    box.x, box.y, box.width, box.height, picture.name, picture.width(), picture.height()));
   if (const auto* map = std::get_if<Image<float>>(&picture.pixels)) {
     double measured = 0, count = 0;
     for (int y = top; y < bottom; ++y)
@@ -259,7 +266,8 @@ void LoadedSetUp::watch_reference(Report& report, const PreparedPicture& prepare
   report.watched[watched::reference_y] = seen.detections[0].y;
 }
 
-Report LoadedSetUp::examine(const Picture& picture, const RobotFromWorld& robot_from_world, Work* stop) const {
+Report LoadedSetUp::examine(const Picture& picture, const RobotFromWorld& robot_from_world,
+                            Work* stop) const {
   const auto begun = std::chrono::steady_clock::now();
   Report report;
   report.picture = picture.name;

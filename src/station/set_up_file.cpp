@@ -125,15 +125,17 @@ OrderSettings order_of(const TomlTable& t) {
   return order;
 }
 
-/// A camera keeps what the set-up before it set, so a set-up that sets nothing would depend on the one before.
+/// A camera keeps what the set-up before it set, so a set-up that sets nothing would depend on the one
+/// before.
 void require_all_set(const TomlTable& file, const std::vector<SetUp>& setups, const char* key,
                      std::optional<double> SetUp::*value) {
   for (const SetUp& a : setups)
     for (const SetUp& b : setups)
       if (a.camera == b.camera && a.*value && !(b.*value))
-        file.refuse("setup", fmt::format("{} sets {} of the camera and {} does not, which would then depend on "
-                                         "what ran before; give it to both, or in [camera] of the station",
-                                         a.number, key, b.number));
+        file.refuse("setup",
+                    fmt::format("{} sets {} of the camera and {} does not, which would then depend on "
+                                "what ran before; give it to both, or in [camera] of the station",
+                                a.number, key, b.number));
 }
 
 }  // namespace
@@ -205,7 +207,8 @@ std::vector<SetUp> read_set_ups(const TomlTable& file, const std::string& folder
     for (const SetUp& other : setups) {
       if (other.number == setup.number)
         t.refuse("number", fmt::format("is that of set-up '{}' already", other.name));
-      if (other.name == setup.name) t.refuse("name", fmt::format("is that of set-up {} already", other.number));
+      if (other.name == setup.name)
+        t.refuse("name", fmt::format("is that of set-up {} already", other.number));
     }
     setups.push_back(std::move(setup));
   }

@@ -37,12 +37,14 @@ Cameras with_camera(const StationFile& file, std::unique_ptr<Camera> camera) {
 /// What cannot change while a station runs.
 void require_same_camera(const SetUp& before, const SetUp& now) {
   if (now.camera != before.camera)
-    fail_argument(fmt::format("its camera was {} when the station started and is {} now; start the station anew",
-                              before.camera, now.camera));
+    fail_argument(
+        fmt::format("its camera was {} when the station started and is {} now; start the station anew",
+                    before.camera, now.camera));
   if (now.exposure_ms.has_value() != before.exposure_ms.has_value() ||
       now.gain.has_value() != before.gain.has_value())
-    fail_argument("it set exposure_ms or gain when the station started and does not now, or the other way "
-                  "round; start the station anew");
+    fail_argument(
+        "it set exposure_ms or gain when the station started and does not now, or the other way "
+        "round; start the station anew");
 }
 
 }  // namespace
@@ -53,16 +55,18 @@ Station::Station(StationFile file, std::unique_ptr<Camera> camera, Work* stop)
 Station::Station(StationFile file, Cameras cameras, Work* stop)
     : file_(std::move(file)), cameras_(std::move(cameras)), stop_(stop) {
   for (const SetUp& s : file_.all_setups()) {
-    if (!cameras_.contains(s.camera)) cameras_[s.camera] = recording_of(s.camera), own_recordings_.insert(s.camera);
+    if (!cameras_.contains(s.camera))
+      cameras_[s.camera] = recording_of(s.camera), own_recordings_.insert(s.camera);
     setups_[s.number] = std::make_shared<LoadedSetUp>(s, settings_hash(file_, s));
     if (const CameraInfo info = cameras_[s.camera]->info(); info.width > 0 && !s.heights)
       setups_[s.number]->require_size(info.address, info.width, info.height);
   }
   require_readings();
   if (!setups_.contains(file_.start))
-    fail_argument(file_.setups.empty()
-                      ? fmt::format("station: there is no set-up {}; {} has only one", file_.start, file_.name)
-                      : fmt::format("station: there is no set-up {}; there are {}", file_.start, setups_text(file_)));
+    fail_argument(
+        file_.setups.empty()
+            ? fmt::format("station: there is no set-up {}; {} has only one", file_.start, file_.name)
+            : fmt::format("station: there is no set-up {}; there are {}", file_.start, setups_text(file_)));
   control_ = std::make_unique<StationControl>(file_.trigger, file_.start);
   current_ = setups_.at(file_.start);
   for (const auto& [number, setup] : setups_)  // a camera that cannot be set says so now
@@ -88,11 +92,12 @@ void Station::require_readings() const {
                                     [](const auto& s) { return !s.second->settings().gauges.empty(); });
     if (!gauges)
       fail_argument(fmt::format("station: the link sends '{}', and the station has no gauges", field));
-    fail_argument(file_.setups.empty() ? fmt::format("station: the link sends '{}', and {} has no gauge of that name",
-                                                     field, file_.setup.gauges)
-                                       : fmt::format("station: the link sends '{}', and no set-up has a gauge of "
-                                                     "that name",
-                                                     field));
+    fail_argument(file_.setups.empty()
+                      ? fmt::format("station: the link sends '{}', and {} has no gauge of that name", field,
+                                    file_.setup.gauges)
+                      : fmt::format("station: the link sends '{}', and no set-up has a gauge of "
+                                    "that name",
+                                    field));
   }
 }
 
@@ -113,7 +118,8 @@ Camera& Station::camera_set_up() {
   const SetUp& setup = current_->settings();
   std::shared_ptr<const LoadedSetUp>& set = set_at_[setup.camera];
   if (set == current_) return camera;
-  const bool same = set && set->settings().exposure_ms == setup.exposure_ms && set->settings().gain == setup.gain;
+  const bool same =
+      set && set->settings().exposure_ms == setup.exposure_ms && set->settings().gain == setup.gain;
   if (!same) set_camera(setup);
   if (!same && set && camera.info().live)
     for (int i = 0; i < pictures_to_settle && !stopped(); ++i) camera.take();

@@ -25,8 +25,9 @@ std::pair<std::string, std::string> read_learned(const std::string& path) try {
   const auto j = nlohmann::ordered_json::parse(read_file(path));
   return {j.at("learned").dump(), j.at("settings").get<std::string>()};
 } catch (const nlohmann::json::exception& error) {
-  fail_file({.file = path}, fmt::format("holds nothing that was learned of drift ({}); remove it to learn anew",
-                                        error.what()));
+  fail_file(
+      {.file = path},
+      fmt::format("holds nothing that was learned of drift ({}); remove it to learn anew", error.what()));
 }
 
 }  // namespace
@@ -53,13 +54,14 @@ void Station::watch_drift(Report& report) {
   Drift& drift = at->second;
   const bool learning = drift.watch.learning();
   report.drift = drift.watch.take(watched_quantities(report));
-  if ((learning && !drift.watch.learning()) || ++drift.taken % pictures_between_saves == 0) keep_learned(number);
+  if ((learning && !drift.watch.learning()) || ++drift.taken % pictures_between_saves == 0)
+    keep_learned(number);
   std::set<std::string> beyond;
   for (const DriftWarning& w : report.drift) {
     beyond.insert(w.quantity);
     if (!drift.warned.contains(w.quantity) && file_.link.warn)
-      file_.link.warn(fmt::format("{} drifts: {:.4g}, usual is {:.4g} \u00b1 {:.2g}; {}", w.quantity, w.value, w.usual,
-                                  w.limit, w.cause));
+      file_.link.warn(fmt::format("{} drifts: {:.4g}, usual is {:.4g} \u00b1 {:.2g}; {}", w.quantity, w.value,
+                                  w.usual, w.limit, w.cause));
   }
   for (const std::string& name : drift.warned)
     if (!beyond.contains(name) && file_.link.warn) file_.link.warn(fmt::format("{} is as usual again", name));
@@ -73,7 +75,8 @@ void Station::keep_learned(int setup) try {
                                  {"learned", nlohmann::ordered_json::parse(drift.watch.learned())}};
   write_file(learned_file(file_, setup), j.dump(2) + "\n");
 } catch (const Error& error) {
-  if (file_.link.warn) file_.link.warn(fmt::format("what was learned of drift cannot be kept: {}", error.what()));
+  if (file_.link.warn)
+    file_.link.warn(fmt::format("what was learned of drift cannot be kept: {}", error.what()));
 }
 
 }  // namespace heron

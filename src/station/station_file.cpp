@@ -270,8 +270,8 @@ void require_poses(const TomlTable& link, const StationFile& station) {
                                         "question",
                                         why));
   if (station.link.mode == LinkMode::push)
-    link.refuse("mode", fmt::format("is \"push\"; {} \"ask\", since the robot's pose comes with its question",
-                                    why));
+    link.refuse("mode",
+                fmt::format("is \"push\"; {} \"ask\", since the robot's pose comes with its question", why));
 }
 
 }  // namespace

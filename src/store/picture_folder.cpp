@@ -14,7 +14,7 @@
 namespace heron {
 namespace {
 
-constexpr std::array endings{".png", ".tif"};  // a height map is a TIFF
+constexpr std::array endings{".png", ".tif"};              // a height map is a TIFF
 constexpr uintmax_t room_for_results = 100 * 1000 * 1000;  // bytes
 
 std::string path_of(const std::string& folder, uint64_t number, const char* ending) {
@@ -59,7 +59,8 @@ std::string PictureFolder::keep(uint64_t number, const Picture& picture) {
   }
   if (numbers.size() > keep_) {
     std::sort(numbers.begin(), numbers.end());
-    for (size_t i = 0; i < numbers.size() - keep_; ++i) std::filesystem::remove(find(folder_, numbers[i]), error);
+    for (size_t i = 0; i < numbers.size() - keep_; ++i)
+      std::filesystem::remove(find(folder_, numbers[i]), error);
   }
   return {};
 }

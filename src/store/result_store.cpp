@@ -228,7 +228,8 @@ uint64_t ResultStore::newest() const {
 
 int ResultStore::selected_setup() const {
   const std::lock_guard lock(state_->mutex);
-  return static_cast<int>(state_->database.number("SELECT max(CAST(value AS INTEGER)) FROM about WHERE key = 'setup'"));
+  return static_cast<int>(
+      state_->database.number("SELECT max(CAST(value AS INTEGER)) FROM about WHERE key = 'setup'"));
 }
 
 void ResultStore::set_selected_setup(int number) {

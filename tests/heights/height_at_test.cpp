@@ -22,10 +22,12 @@ Image<float> map_with(Height height) {
 }  // namespace
 
 TEST_CASE("the height and tilt of a plane, exactly") {
-  const auto at = height_at(map_with([](int x, int y) { return 3 + 0.1 * x - 0.05 * y; }), {20.5, 30.25}, 7, 0.5);
+  const auto at =
+      height_at(map_with([](int x, int y) { return 3 + 0.1 * x - 0.05 * y; }), {20.5, 30.25}, 7, 0.5);
   REQUIRE(at);
   CHECK(at->height_mm == doctest::Approx(3 + 2.05 - 1.5125).epsilon(1e-6));
-  CHECK(at->tilt.degrees() == doctest::Approx(radians(std::atan(std::hypot(0.2, 0.1))).degrees()).epsilon(1e-5));
+  CHECK(at->tilt.degrees() ==
+        doctest::Approx(radians(std::atan(std::hypot(0.2, 0.1))).degrees()).epsilon(1e-5));
   CHECK(at->share == 1);
   CHECK(at->sigma_mm < 1e-5);
 }
@@ -46,7 +48,8 @@ TEST_CASE("what lies over an edge, in holes or outside does not count, and the s
   CHECK_FALSE(height_at(map_with([](int, int) { return NAN; }), {30, 25}, 8, 1));
   CHECK_FALSE(height_at(map, {500, -400}, 8, 1));
   CHECK_FALSE(height_at(map, {1e300, 0}, 8, 1));
-  CHECK_FALSE(height_at(map_with([](int, int y) { return y == 25 ? 5.0 : static_cast<double>(NAN); }), {30, 25}, 8,
+  CHECK_FALSE(height_at(map_with([](int, int y) { return y == 25 ? 5.0 : static_cast<double>(NAN); }),
+                        {30, 25}, 8,
                         1));  // a line fixes no plane
 }
 

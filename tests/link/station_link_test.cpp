@@ -103,7 +103,8 @@ TEST_CASE("one refused line per result never ends the connection") {
   });
   StationLink link(quick(robot.address()));
   uint64_t acknowledged = 0;
-  for (uint64_t n = 1; n <= results; ++n) acknowledged += link.deliver({.number = n, .age_ms = 0}, {}).acknowledged;
+  for (uint64_t n = 1; n <= results; ++n)
+    acknowledged += link.deliver({.number = n, .age_ms = 0}, {}).acknowledged;
   { const StationLink gone = std::move(link); }
   peer.join();
   CHECK(acknowledged == results);
@@ -252,7 +253,8 @@ TEST_CASE("every wait of a link ends within half a second of a stop") {
       stops(
           "at work",
           [&](const Work&) {
-            if (mode == LinkMode::push && wait == 0) CHECK_FALSE(link.deliver({.number = 7, .age_ms = 0}, {}).acknowledged);
+            if (mode == LinkMode::push && wait == 0)
+              CHECK_FALSE(link.deliver({.number = 7, .age_ms = 0}, {}).acknowledged);
             if (mode == LinkMode::push && wait == 1) CHECK_FALSE(link.wait_done(7));
             if (mode == LinkMode::ask && wait == 0) CHECK_FALSE(link.wait_next(7));
             if (mode == LinkMode::ask && wait == 1) CHECK_FALSE(link.answer(7, two_parts).acknowledged);

@@ -213,14 +213,17 @@ TEST_CASE("commands come back, and each is answered") {
   answered(
       "Trigger",
       R"({"command":"Trigger","taken":false,"reason":"unknown; a command is trigger, hold, release, or select and a number"})");
-  answered("", R"({"command":"","taken":false,"reason":"unknown; a command is trigger, hold, release, or select and a number"})");
+  answered(
+      "",
+      R"({"command":"","taken":false,"reason":"unknown; a command is trigger, hold, release, or select and a number"})");
   answered("\x01\xff" + std::string(3, 'a'),
            "{\"command\":\"\\u0001\ufffdaaa\",\"taken\":false,\"reason\":\"unknown; a command is trigger, "
            "hold, release, or select and a number\"}");
   CHECK(station.commands == 4);
   answered("select 7", R"({"command":"select 7","taken":true})");
   answered("select 9", R"({"command":"select 9","taken":false,"reason":"there is no set-up 9"})");
-  REQUIRE(soon([&] { return contains(reader.got("state").back(), R"("setup":{"number":7,"name":"kites"})"); }));
+  REQUIRE(
+      soon([&] { return contains(reader.got("state").back(), R"("setup":{"number":7,"name":"kites"})"); }));
   CHECK(outlet.counts().commands == 4);
 }
 

@@ -15,7 +15,8 @@ using support::error_of;
 
 namespace {
 
-std::vector<DriftWarning> after(DriftWatch& watch, int pictures, const std::function<std::map<std::string, double>(int)>& of) {
+std::vector<DriftWarning> after(DriftWatch& watch, int pictures,
+                                const std::function<std::map<std::string, double>(int)>& of) {
   std::vector<DriftWarning> warnings;
   for (int i = 0; i < pictures; ++i) warnings = watch.take(of(i));
   return warnings;
@@ -83,7 +84,8 @@ TEST_CASE("a steady cell never warns, also when its values follow each other") {
   int warned = 0;
   for (int i = 0; i < 100000; ++i) {
     slow = 0.8 * slow + 0.6 * random.normal();  // neighbours correlate by 0.8
-    warned += !watch.take({{watched::score, 95 + random.normal()}, {watched::brightness, 120 + 2 * slow}}).empty();
+    warned +=
+        !watch.take({{watched::score, 95 + random.normal()}, {watched::brightness, 120 + 2 * slow}}).empty();
   }
   CHECK(warned == 0);
 }
@@ -111,13 +113,15 @@ TEST_CASE("a lamp that fades is told long before the parts are lost, with its ca
   CHECK(told_at > 20);
   CHECK(told_at < 100);  // nine tenths of the light
   for (const DriftWarning& w : warnings)
-    CHECK(contains(w.cause, w.quantity == watched::brightness ? "the lamp fades" : "the light has changed as well"));
+    CHECK(contains(w.cause,
+                   w.quantity == watched::brightness ? "the lamp fades" : "the light has changed as well"));
   // Back to what it was.
   CHECK(after(watch, 300, usual).empty());
 }
 
 TEST_CASE("the cause follows from what moved together") {
-  const auto cause = [](const std::map<std::string, double>& before, const std::map<std::string, double>& now) {
+  const auto cause = [](const std::map<std::string, double>& before,
+                        const std::map<std::string, double>& now) {
     DriftWatch watch({.learn = 20, .memory = 5});
     after(watch, 20, [&](int) { return before; });
     const auto warnings = after(watch, 50, [&](int) { return now; });
@@ -126,7 +130,8 @@ TEST_CASE("the cause follows from what moved together") {
   CHECK(contains(cause({{watched::contrast, 60}}, {{watched::contrast, 50}}), "out of focus or dirty"));
   CHECK(contains(cause({{watched::score, 96}}, {{watched::score, 90}}), "not as they were taught"));
   CHECK(contains(cause({{watched::reference_x, 400}}, {{watched::reference_x, 400.2}}), "calibrate again"));
-  CHECK(contains(cause({{watched::reference_seen, 1}}, {{watched::reference_seen, 0}}), "covered, dirty or gone"));
+  CHECK(contains(cause({{watched::reference_seen, 1}}, {{watched::reference_seen, 0}}),
+                 "covered, dirty or gone"));
   CHECK(contains(cause({{watched::measured, 0.95}}, {{watched::measured, 0.8}}), "sees less"));
   CHECK(contains(cause({{watched::elapsed_ms, 40}}, {{watched::elapsed_ms, 90}}), "busy"));
   CHECK(contains(cause({{watched::brightness, 100}}, {{watched::brightness, 130}}), "stray light"));
@@ -142,15 +147,17 @@ TEST_CASE("what was learned outlives the watch; what is broken is refused") {
   CHECK(again.usual().at(watched::score).mean == watch.usual().at(watched::score).mean);
   after(again, 5, [](int i) { return std::map<std::string, double>{{watched::score, 90 + i % 3}}; });
   CHECK_FALSE(again.learning());
-  for (const char* broken : {"{", "{}", "{\"usual\":{\"score\":{}}}", "[]",
-                             "{\"usual\":{\"score\":{\"count\":0,\"mean\":1,\"squares\":1,\"average\":1,\"largest\":1}}}"})
+  for (const char* broken :
+       {"{", "{}", "{\"usual\":{\"score\":{}}}", "[]",
+        "{\"usual\":{\"score\":{\"count\":0,\"mean\":1,\"squares\":1,\"average\":1,\"largest\":1}}}"})
     CHECK(contains(error_of([&] { DriftWatch({}, broken, "d.json"); }), "d.json"));
   CHECK(contains(error_of([&] { DriftWatch({.learn = 5}); }), "at least 20"));
 }
 
 TEST_CASE("a station says what drifts, in its report, to its operator, and to its machine") {
   std::vector<std::string> told;
-  Station station(watched_station("light = [100, 100, 300, 200]\n", told), std::make_unique<FadingCamera>(70, 25, 0.004));
+  Station station(watched_station("light = [100, 100, 300, 200]\n", told),
+                  std::make_unique<FadingCamera>(70, 25, 0.004));
   station.begin_dry_run();
   std::optional<Report> last;
   while (auto report = station.next()) {
@@ -163,8 +170,10 @@ TEST_CASE("a station says what drifts, in its report, to its operator, and to it
   REQUIRE(read.drift.size() == last->drift.size());
   CHECK(read.drift[0].cause == last->drift[0].cause);
   CHECK(read.watched == last->watched);
-  CHECK(std::any_of(told.begin(), told.end(), [](const auto& t) { return contains(t, "brightness drifts: "); }));
-  const auto count = std::count_if(told.begin(), told.end(), [](const auto& t) { return contains(t, "brightness"); });
+  CHECK(std::any_of(told.begin(), told.end(),
+                    [](const auto& t) { return contains(t, "brightness drifts: "); }));
+  const auto count =
+      std::count_if(told.begin(), told.end(), [](const auto& t) { return contains(t, "brightness"); });
   CHECK(count == 1);  // once, not with each picture
   CHECK(std::get<double>(field_of(sent_of(*last, 0), "drift")) == static_cast<double>(last->drift.size()));
 }
@@ -172,7 +181,8 @@ TEST_CASE("a station says what drifts, in its report, to its operator, and to it
 TEST_CASE("a reference that moves says that the camera did") {
   // One of the tray's leaves serves; its place is told as x of the best one in a search region.
   const Target leaf = load_target(cell().tray.path("leaf.png")).target;
-  const auto seen = find(leaf, PreparedPicture(grey_levels(load_picture(cell().tray.path("tray/tray-01.png")))));
+  const auto seen =
+      find(leaf, PreparedPicture(grey_levels(load_picture(cell().tray.path("tray/tray-01.png")))));
   REQUIRE_FALSE(seen.detections.empty());
   FindOptions near = leaf.options();
   near.region = Region::rectangle(Point2{seen.detections[0].x, seen.detections[0].y}, 60, 60, Angle{});

@@ -1,8 +1,8 @@
 // Stations whose camera delivers height maps.
 #include <doctest/doctest.h>
 
-#include "heron/files/report_json.hpp"
 #include "heron/files/ground_file.hpp"
+#include "heron/files/report_json.hpp"
 #include "heron/image/relief.hpp"
 #include "heron/locate/names.hpp"
 #include "station_cell.hpp"
@@ -46,8 +46,8 @@ Image<float> map_of(const std::vector<Standing>& tiles, Point2 slope, uint64_t s
         if (const float level = seen[i](x, y); level > 0)
           height = std::max(height, mm_a_level * static_cast<double>(level) + tiles[i].base_mm +
                                         tiles[i].lean * (0.25 * (x - mx) - tiles[i].tile.x));
-      map(x, y) = static_cast<float>(height + 7 + slope.x * 0.25 * (x - mx) + slope.y * 0.25 * longer * (y - my) +
-                                     0.01 * random.normal());
+      map(x, y) = static_cast<float>(height + 7 + slope.x * 0.25 * (x - mx) +
+                                     slope.y * 0.25 * longer * (y - my) + 0.01 * random.normal());
     }
   for (int holes = 0; holes < map_side; ++holes) {
     const int y = random.whole(0, map.height() - 1), x0 = random.whole(0, map.width() - 9);
@@ -82,13 +82,14 @@ struct StackCell {
     save_picture(folder / ("maps/" + names.back()), picture);
   }
   StationFile file(const std::string& heights, const std::string& more = "") const {
-    support::write_text(folder / "s.toml",
-                        "version = 1\nname = \"stack\"\n[camera]\nrecording = \"maps\"\n[heights]\n" + heights +
-                            "\n[frame]\nmount = \"fixed\"\nrobot_from_board = [300, -40, 30]\n[[target]]\nfile = "
-                            "\"leaf.png\"\n" +
-                            more +
-                            "[link]\nprotocol = \"text\"\nconnect = \"127.0.0.1:1\"\nmode = \"push\"\nfields = [\"x\", "
-                            "\"y\", \"z\", \"angle\"]\n");
+    support::write_text(
+        folder / "s.toml",
+        "version = 1\nname = \"stack\"\n[camera]\nrecording = \"maps\"\n[heights]\n" + heights +
+            "\n[frame]\nmount = \"fixed\"\nrobot_from_board = [300, -40, 30]\n[[target]]\nfile = "
+            "\"leaf.png\"\n" +
+            more +
+            "[link]\nprotocol = \"text\"\nconnect = \"127.0.0.1:1\"\nmode = \"push\"\nfields = [\"x\", "
+            "\"y\", \"z\", \"angle\"]\n");
     return load_station(folder / "s.toml");
   }
   /// What the station makes of its first map.
@@ -103,7 +104,8 @@ const Pose2 low{-21, 12, 25_deg}, high{24, -16, -140_deg};
 
 }  // namespace
 
-TEST_CASE("parts on a leaning table, one of them on a stack: place, height and level, on pixels of any pitch") {
+TEST_CASE(
+    "parts on a leaning table, one of them on a stack: place, height and level, on pixels of any pitch") {
   StackCell cell;
   cell.add(map_of({{low}, {high, 10}}, {0.02, -0.03}, 5, 1.25), Point2{0.25, 0.3125});
   Station station(cell.file("ground = \"each\"\ntable_z = 100"));
@@ -215,7 +217,8 @@ TEST_CASE("pictures and height maps are not mixed up") {
   save_picture(cell.folder / "maps/1.png", Image<uint8_t>(map_side, map_side).view());
   CHECK(contains(error_of([&] { cell.first("ground = \"each\""); }), "1.png is no height map"));
   std::filesystem::copy(cell.folder / "leaf.png", station_cell::cell().tray.path("relief-leaf.png"));
-  std::string text = station_cell::cell().text(station_cell::cell().fixed(), "connect = \"127.0.0.1:1\"\nmode = \"push\"");
+  std::string text =
+      station_cell::cell().text(station_cell::cell().fixed(), "connect = \"127.0.0.1:1\"\nmode = \"push\"");
   text.replace(text.find("\"leaf.png\""), 10, "\"relief-leaf.png\"");
   CHECK(contains(error_of([&] { const Station station(station_cell::cell().station(text)); }),
                  "was taught from a height map; give the station [heights]"));

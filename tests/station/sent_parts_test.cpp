@@ -40,8 +40,8 @@ TEST_CASE("sigma, z and flags are told when the station's file says so, and what
     std::string text =
         cell().text(cell().fixed(), link + (sends_all ? "withhold = []" : "withhold = [\"range_end\"]"));
     Station first(cell().station(text));
-    const Report free =
-        first.examine(load_picture(cell().tray.path("tray/tray-01.png")), first.file().setup.robot_from_world);
+    const Report free = first.examine(load_picture(cell().tray.path("tray/tray-01.png")),
+                                      first.file().setup.robot_from_world);
     const Detection& leaf = free.parts.at(2).detection;
     const Angle end = leaf.angle + degrees(4.5 * leaf.sigma.angle->degrees());
     text.replace(text.find("file = \"leaf.png\""), 17,

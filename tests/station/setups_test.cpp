@@ -94,8 +94,9 @@ struct RobotLines {
 
 TEST_CASE("a set-up has what its file says, and else what the station's says") {
   TwoSetUps two;
-  two.seven = "quick = true\nversion = 1\n[camera]\ntimeout_s = 3\n[order]\nby = \"score\"\n[[target]]\nfile = \"" +
-              cell().tray.path("leaf.png") + "\"\nmax_count = 3\n";
+  two.seven =
+      "quick = true\nversion = 1\n[camera]\ntimeout_s = 3\n[order]\nby = \"score\"\n[[target]]\nfile = \"" +
+      cell().tray.path("leaf.png") + "\"\nmax_count = 3\n";
   two.write();
   const StationFile file = two.file();
   REQUIRE(file.setups.size() == 2);
@@ -240,9 +241,9 @@ TEST_CASE("triggers that wait keep the set-up that was selected when they came")
   const TwoSetUps two;
   support::TemporaryFolder folder;
   Work stop;
-  StationFile file = two.file(to_robot, "[trigger]\nby = \"command\"\nqueue = 2\n[store]\nfolder = \"" +
-                                          folder / "store" +
-                                          "\"\ngive_up_s = \"never\"\n[http]\nlisten = \"127.0.0.1:1\"\n");
+  StationFile file =
+      two.file(to_robot, "[trigger]\nby = \"command\"\nqueue = 2\n[store]\nfolder = \"" + folder / "store" +
+                             "\"\ngive_up_s = \"never\"\n[http]\nlisten = \"127.0.0.1:1\"\n");
   SimulatedRobot robot({.listens = true, .address = {"127.0.0.1", 0}, .time_scale = 1000}, {});
   file.link.address = robot.address();
   std::jthread side([&] { robot.run(); });
@@ -291,7 +292,8 @@ TEST_CASE("the receiver's own lines select and are answered") {
   const TwoSetUps two;
   std::string text = two.text(
       "listen = \"127.0.0.1:0\"\nmode = \"ask\"\nask = \"TRIG\"\nselect = \"JOB {setup}!\"\n"
-      "selected = \"JOB OK {setup}\"\nnot_selected = \"JOB NO {setup}\"\nline = \"{setup} {setup_name} {count}\"");
+      "selected = \"JOB OK {setup}\"\nnot_selected = \"JOB NO {setup}\"\nline = \"{setup} {setup_name} "
+      "{count}\"");
   text.replace(text.find("protocol = \"text\""), 17, "protocol = \"lines\"");
   Work stop;
   Station station(cell().station(text), nullptr, &stop);

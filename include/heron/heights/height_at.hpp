@@ -15,11 +15,11 @@ struct HeightAt {
   double share = 0;  ///< of the disc that was measured and lies on that surface, 0 to 1
 };
 
-/// The surface within `radius_px` of a place: a plane by least squares with Tukey weights, which begins at the
-/// median height, so that the smaller part of a disc that reaches past an edge does not count. `pitch_mm`:
-/// millimetres a pixel, the same along x and y. Nothing when fewer than six heights lie on it, or all in a
-/// line. Throws Error{invalid_argument} for a radius or a pitch that is not above 0, or a place that is not
-/// finite. Cost: ten passes over the disc.
+/// The surface within `radius_px` of a place: a plane by least squares with Tukey weights, which begins at
+/// the median height, so that the smaller part of a disc that reaches past an edge does not count.
+/// `pitch_mm`: millimetres a pixel, the same along x and y. Nothing when fewer than six heights lie on it, or
+/// all in a line. Throws Error{invalid_argument} for a radius or a pitch that is not above 0, or a place that
+/// is not finite. Cost: ten passes over the disc.
 std::optional<HeightAt> height_at(const ImageView<const float>& map, Point2 place, double radius_px,
                                   double pitch_mm);
 

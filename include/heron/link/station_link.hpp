@@ -35,7 +35,7 @@ struct LinkSettings {
   /// Selects a set-up, from a thread of the link's own; it takes as long as loading. Where it is empty,
   /// selecting is refused.
   std::function<CommandAnswer(int setup)> select = {};
-  std::string trace = {};                  ///< a file to which every line is appended with its time
+  std::string trace = {};  ///< a file to which every line is appended with its time
   /// Called at once with what a person at the station should know: why a robot was turned away, a line that
   /// was refused, a trace that cannot be written.
   std::function<void(const std::string&)> warn = {};
@@ -78,8 +78,8 @@ class StationLink {
   ~StationLink();
 
   /// Sends one result and waits until the robot acknowledged it; again over a new connection when the old one
-  /// breaks or stays silent, three times in all. Of `result`, its age is the time since the picture was taken,
-  /// `again` says that an earlier run may have sent it, and its count is that of `parts`.
+  /// breaks or stays silent, three times in all. Of `result`, its age is the time since the picture was
+  /// taken, `again` says that an earlier run may have sent it, and its count is that of `parts`.
   [[nodiscard]] Delivery deliver(text_protocol::Result result, const std::vector<text_protocol::Part>& parts);
   /// Waits for DONE of that result, through lost connections; false when the robot does not say it in time.
   bool wait_done(uint64_t number);

@@ -98,7 +98,8 @@ struct Selected {
 struct Refusal {
   std::string reason;
 };  ///< the last line was not understood or cannot be answered
-using StationLine = std::variant<Hello, Result, Part, End, None, EndOfResults, Heartbeat, Hold, Selected, Refusal>;
+using StationLine =
+    std::variant<Hello, Result, Part, End, None, EndOfResults, Heartbeat, Hold, Selected, Refusal>;
 
 // Lines of a robot.
 struct Robot {

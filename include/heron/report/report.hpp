@@ -33,26 +33,26 @@ struct SetUpName {
 
 /// A quantity that has moved away from what it is as a rule.
 struct DriftWarning {
-  std::string quantity;                 ///< heron/report/watched.hpp
+  std::string quantity;                    ///< heron/report/watched.hpp
   double value = 0, usual = 0, limit = 0;  ///< its average now, what it was, and how far it may move
-  std::string cause = {};               ///< what is likely the reason
+  std::string cause = {};                  ///< what is likely the reason
 };
 
 /// Everything about one trigger: what is drawn, stored and sent.
 struct Report {
-  uint64_t number = 0;    ///< counts a station's triggers from 1; 0 outside a station
+  uint64_t number = 0;                  ///< counts a station's triggers from 1; 0 outside a station
   std::optional<SetUpName> setup = {};  ///< by which it was looked at; nothing where there is only one
   std::string picture;                  ///< its name
-  double elapsed_ms = 0;  ///< from the picture in memory to the parts' poses
+  double elapsed_ms = 0;                ///< from the picture in memory to the parts' poses
   std::vector<ReportedPart> parts;
   std::vector<Miss> misses;
   std::vector<ScanProfile> profiles;
   std::map<std::string, double> watched = {};  ///< what is looked at beside the parts for drift
   std::vector<DriftWarning> drift = {};        ///< what has moved
-  std::string unusable = {};  ///< why the picture could not be looked at; empty: it could
-  bool complete = true;  ///< false when the search was stopped: there may be more
-  std::vector<Reading> readings = {};   ///< of the gauges, in their order, part by part
-  std::optional<Verdict> verdict = {};  ///< of the picture; nothing without gauges
+  std::string unusable = {};                   ///< why the picture could not be looked at; empty: it could
+  bool complete = true;                        ///< false when the search was stopped: there may be more
+  std::vector<Reading> readings = {};          ///< of the gauges, in their order, part by part
+  std::optional<Verdict> verdict = {};         ///< of the picture; nothing without gauges
 };
 
 /// What is known of the frames; each may be missing.

@@ -26,12 +26,12 @@ void save_truth(const std::string& path, const RobotTruth& truth);
 /// How the stand-in behaves.
 struct RobotSettings {
   bool listens = true;
-  Address address = {};                 ///< port 0 lets the system choose when it listens
-  bool asks = false;                    ///< asks for each part, instead of taking what the station sends
-  std::string token = {};               ///< sent in its answer to the greeting
-  double speed_mm_s = 500;              ///< along a straight line; 1 to 100000
-  double time_scale = 1;                ///< factor by which its clock runs faster than real time
-  Pose2 home{300, 0, {}};               ///< where it starts
+  Address address = {};     ///< port 0 lets the system choose when it listens
+  bool asks = false;        ///< asks for each part, instead of taking what the station sends
+  std::string token = {};   ///< sent in its answer to the greeting
+  double speed_mm_s = 500;  ///< along a straight line; 1 to 100000
+  double time_scale = 1;    ///< factor by which its clock runs faster than real time
+  Pose2 home{300, 0, {}};   ///< where it starts
   /// A file that holds what it must know after a restart, a line for each event; empty: it forgets. Lines are
   /// "SESSION word", "RESULT n COUNT c", the PART lines of it, "WENT n index" and "FINISHED n".
   std::string memory = {};
@@ -55,13 +55,13 @@ struct Arrival {
 /// What the robot went through.
 struct RobotLog {
   std::vector<Arrival> arrivals;
-  int results = 0;        ///< distinct ones
-  int repeats = 0;        ///< results that came again and were not acted on
-  int refused_lines = 0;  ///< lines it did not understand
-  int left_lying = 0;     ///< true parts that it was never sent to
+  int results = 0;                 ///< distinct ones
+  int repeats = 0;                 ///< results that came again and were not acted on
+  int refused_lines = 0;           ///< lines it did not understand
+  int left_lying = 0;              ///< true parts that it was never sent to
   std::vector<int> result_setups;  ///< by which the results were looked at, of a station with several set-ups
-  std::string refusal;    ///< why the station refused its last line, where it did
-  bool over = false;      ///< the station announced the end of results
+  std::string refusal;             ///< why the station refused its last line, where it did
+  bool over = false;               ///< the station announced the end of results
 };
 
 /// A robot that is not there: it listens or connects, moves to each part at its speed, answers, and knows how

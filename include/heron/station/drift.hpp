@@ -11,19 +11,19 @@ namespace heron {
 
 /// How slow changes of a station are watched; docs/drift.md.
 struct DriftSettings {
-  int learn = 500;                 ///< pictures from which what is usual is learned; at least 20
-  int memory = 50;                 ///< pictures over which is averaged; at least 5
-  std::optional<Box> light = {};   ///< of the picture: its brightness should stay
-  std::string reference = {};      ///< target file of something that should stay where it is; empty: none
+  int learn = 500;                ///< pictures from which what is usual is learned; at least 20
+  int memory = 50;                ///< pictures over which is averaged; at least 5
+  std::optional<Box> light = {};  ///< of the picture: its brightness should stay
+  std::string reference = {};     ///< target file of something that should stay where it is; empty: none
 };
 
 /// What a quantity is like as a rule.
 struct UsualValue {
   int64_t count = 0;
-  double mean = 0, squares = 0;  ///< squares: sum of the squared deviations from the mean
-  double last = 0, products = 0; ///< the newest value; sum of the products of neighbouring deviations
-  double average = 0;            ///< with the weights of `DriftSettings::memory`
-  double largest = 0;            ///< deviation of the average from the mean while it was learned
+  double mean = 0, squares = 0;   ///< squares: sum of the squared deviations from the mean
+  double last = 0, products = 0;  ///< the newest value; sum of the products of neighbouring deviations
+  double average = 0;             ///< with the weights of `DriftSettings::memory`
+  double largest = 0;             ///< deviation of the average from the mean while it was learned
 
   double sigma() const;
   double correlation() const;  ///< of neighbouring values, 0 to 0.98
@@ -34,11 +34,11 @@ struct UsualValue {
 std::map<std::string, double> watched_quantities(const Report& report);
 
 /// Learns what is usual, and then says what has moved away from it: an exponentially weighted moving average
-/// (Roberts, Control chart tests based on geometric moving averages, Technometrics 1, 1959) against six of its
-/// sigmas, twice its largest excursion while it was learned, and what matters at all for the quantity. Its
-/// sigma holds for values that follow each other (Lu, Reynolds, EWMA control charts for monitoring the mean of
-/// autocorrelated processes, Journal of Quality Technology 31, 1999).
-/// Quantities that a picture does not have are passed over.
+/// (Roberts, Control chart tests based on geometric moving averages, Technometrics 1, 1959) against six of
+/// its sigmas, twice its largest excursion while it was learned, and what matters at all for the quantity.
+/// Its sigma holds for values that follow each other (Lu, Reynolds, EWMA control charts for monitoring the
+/// mean of autocorrelated processes, Journal of Quality Technology 31, 1999). Quantities that a picture does
+/// not have are passed over.
 class DriftWatch {
  public:
   /// `learned`: what an earlier watch of the same settings had learned; empty: nothing. Throws

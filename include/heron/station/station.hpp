@@ -31,16 +31,16 @@ std::string settings_hash(const StationFile& file, const SetUp& setup);
 /// not good.
 bool is_bad(const Report& report);
 
-/// Runs a station: takes pictures, finds the targets, sends the parts to the robot. `next` gives the report of
-/// the next picture, which is stored before `deliver` sends it where the file says so; `step` does both.
+/// Runs a station: takes pictures, finds the targets, sends the parts to the robot. `next` gives the report
+/// of the next picture, which is stored before `deliver` sends it where the file says so; `step` does both.
 /// What an earlier run with the same store could not deliver comes first: docs/delivery.md.
 class Station {
  public:
   /// Loads and checks everything that the file names, of every set-up; nothing is connected yet. `camera`
-  /// gives the pictures of the set-up that it starts with; without one, the file must name a recording. After `stop` was stopped, every wait of the station and its
-  /// link ends within half a second; give the same token to the camera, so that its waits end as well. Throws
-  /// Error{bad_file} when a part is missing or broken, Error{invalid_argument} when the parts do not fit
-  /// together.
+  /// gives the pictures of the set-up that it starts with; without one, the file must name a recording. After
+  /// `stop` was stopped, every wait of the station and its link ends within half a second; give the same
+  /// token to the camera, so that its waits end as well. Throws Error{bad_file} when a part is missing or
+  /// broken, Error{invalid_argument} when the parts do not fit together.
   explicit Station(StationFile file, std::unique_ptr<Camera> camera = nullptr, Work* stop = nullptr);
   /// With a camera for each address that set-ups name and that is no recording.
   Station(StationFile file, Cameras cameras, Work* stop);
@@ -155,12 +155,12 @@ class Station {
   mutable std::mutex setups_mutex_;  ///< of `setups_`
   std::map<int, std::shared_ptr<const LoadedSetUp>> setups_;
   std::mutex select_mutex_;
-  std::shared_ptr<const LoadedSetUp> current_;                            ///< of the picture in hand
+  std::shared_ptr<const LoadedSetUp> current_;                             ///< of the picture in hand
   std::map<std::string, std::shared_ptr<const LoadedSetUp>> set_at_ = {};  ///< whose exposure a camera has
   bool dry_ = false;
   struct Drift {
     DriftWatch watch;
-    std::string settings;            ///< hash of the set-up that it learned from
+    std::string settings;               ///< hash of the set-up that it learned from
     std::set<std::string> warned = {};  ///< quantities that are beyond their limits
     int64_t taken = 0;
   };

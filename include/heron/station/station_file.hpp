@@ -58,8 +58,8 @@ struct StationFile {
   /// What the station looks at and for. Where there are several set-ups: what each has that its own file does
   /// not say otherwise.
   SetUp setup = {};
-  std::vector<SetUp> setups = {};                 ///< by number; empty: `setup` is the only one
-  int start = 0;  ///< number of the set-up that it starts with
+  std::vector<SetUp> setups = {};  ///< by number; empty: `setup` is the only one
+  int start = 0;                   ///< number of the set-up that it starts with
   /// With a store: starts with the set-up that an earlier run selected last, where there is one.
   bool resume = true;
   std::set<Doubt> withhold = {Doubt::ambiguous};  ///< such parts are reported and not sent

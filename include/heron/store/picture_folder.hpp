@@ -6,7 +6,8 @@
 
 namespace heron {
 
-/// Raw pictures of results, each under its number: 000017.png, a height map 000017.tif. The newest of them stay.
+/// Raw pictures of results, each under its number: 000017.png, a height map 000017.tif. The newest of them
+/// stay.
 class PictureFolder {
  public:
   /// Makes the folder. Throws Error{not_writable}.

@@ -148,7 +148,8 @@ class ColorsBeside {
         const Both &here = single_[index(column, row)], &there = single_[index(column + right, row + down)];
         const Sums &one = side ? here.out : here.in, &two = side ? there.out : there.in;
         if (!one.tell() || !two.tell()) continue;
-        const double off = (dot(one.mean(), step.change) - dot(two.mean(), step.change)) / std::sqrt(step.square);
+        const double off =
+            (dot(one.mean(), step.change) - dot(two.mean(), step.change)) / std::sqrt(step.square);
         d.sum += off, d.squares += off * off;
         d.by_noise += 1.0 / one.count + 1.0 / two.count, ++d.count;
       }
