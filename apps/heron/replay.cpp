@@ -39,6 +39,8 @@ class NoCamera : public Camera {
  public:
   CameraInfo info() const override { return {.address = "none", .name = "none"}; }
   std::optional<Picture> take() override { return std::nullopt; }
+  void set_exposure_ms(double) override {}
+  void set_gain(double) override {}
 };
 
 /// Today's look at a picture of that day, with the same set-up.

@@ -247,7 +247,9 @@ Image<Rgb> report_on(Canvas canvas, const Report& report, const Box* search_regi
     };
     if (const std::string words = figures_of(s); !words.empty()) add(words);
     const auto add_place = [&](const char* frame, const auto& place) {
-      add(fmt::format("{} {:.2f} {:.2f} mm{}", frame, place.x_mm, place.y_mm,
+      const bool has_height = s.measurement(measurement::height_mm).has_value();
+      add(fmt::format("{} {:.2f} {:.2f}{} mm{}", frame, place.x_mm, place.y_mm,
+                      has_height ? fmt::format(" {:.2f}", place.z_mm) : "",
                       s.has_angle ? fmt::format("  {:.2f}\u00b0", place.angle.degrees()) : ""));
     };
     if (part.robot)
@@ -268,7 +270,9 @@ Image<Rgb> report_on(Canvas canvas, const Report& report, const Box* search_regi
       canvas.label(p.path[0] + Point2{-4, 8}, "0", axis_color, 11);
     }
   for (size_t i = 0; i < profiles.size(); ++i) draw_profile(canvas, profiles[i], charts[i]);
-  const std::string found = fmt::format("{} found, {} missed", report.parts.size(), report.misses.size());
+  const std::string found =
+      report.unusable.empty() ? fmt::format("{} found, {} missed", report.parts.size(), report.misses.size())
+                              : report.unusable;
   canvas.label({6, 6}, report.verdict ? fmt::format("{}: {}", word_of(*report.verdict), found) : found,
                {1, 1, 1}, 14);
   return canvas.image();

@@ -4,10 +4,10 @@
 
 #include <atomic>
 #include <condition_variable>
-#include <deque>
 #include <mutex>
 #include <random>
 #include <thread>
+#include <utility>
 
 #include "greeter.hpp"
 #include "heron/base/error.hpp"
@@ -23,7 +23,6 @@ using Duration = LineSocket::Duration;
 constexpr int max_tries = 3;
 constexpr int max_refused = 50;  // within the time below, of a peer that talks something else altogether
 constexpr std::chrono::seconds refused_time{10};
-constexpr size_t max_early = 100;  // lines that a robot says while nobody waits for it
 constexpr int max_shown = 3;
 constexpr int max_losses = 20;  // of a robot that comes and goes and says nothing
 constexpr Duration beat_pause{1000};
@@ -53,9 +52,9 @@ struct StationLink::State {
   uint64_t newest = 0;
   int refused_of_peer = 0;
   Clock::time_point refused_since{};
-  int losses = 0;                 // of connections, since the robot last said something
-  std::string heard;              // the robot's last line
-  std::deque<std::string> early;  // what it said while nobody waited for it
+  int losses = 0;                    // of connections, since the robot last said something
+  std::string heard;                 // the robot's last line
+  std::optional<std::string> early;  // what it said while nobody waited for it
   Clock::time_point last_said{};
   Clock::time_point stopped_at{};
 
@@ -96,17 +95,16 @@ struct StationLink::State {
   }
   bool say(const StationLine& line) { return say(encode(line, settings.fields)); }
 
-  /// While nobody waits for the robot it may select a set-up, and hears what is no line of a robot; all else
-  /// waits for whoever waits for it.
+  /// While nobody waits for the robot it may select a set-up, and hears what is no line of a robot. Any other
+  /// line, and what follows it, is left to whoever waits next.
   void take_early() {
-    while (has_robot() && early.size() < max_early &&
-           robot->read(heard, Duration(0)) == LineSocket::Wait::line) {
+    while (has_robot() && !early && robot->read(heard, Duration(0)) == LineSocket::Wait::line) {
       trace.heard(heard);
       const Parsed<RobotLine> parsed = parse_robot_line(heard);
       if (!parsed.line)
         refuse_line(parsed.error);
       else if (!take_selection(parsed))
-        early.push_back(heard);
+        early = heard;
     }
   }
 
@@ -150,7 +148,7 @@ struct StationLink::State {
   void drop(const std::string& why) {
     if (!robot) return;
     trace.noted("connection ended: " + why);
-    robot.reset(), early.clear();
+    robot.reset(), early.reset();
     ++losses;
   }
 
@@ -227,9 +225,8 @@ struct StationLink::State {
 
   /// The robot's next line, into `heard`; false when none came within a moment.
   bool read_line(Clock::time_point deadline) {
-    if (!early.empty()) {
-      heard = std::move(early.front());
-      early.pop_front();
+    if (early) {
+      heard = *std::exchange(early, std::nullopt);
       return true;
     }
     const auto left = std::chrono::duration_cast<Duration>(deadline - Clock::now()) + Duration(1);

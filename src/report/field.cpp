@@ -99,6 +99,8 @@ const std::vector<Row<Sent>>& report_rows() {
        }},
       {{"setup_name", "its name", false, true},
        [](Sent s) -> FieldValue { return s.report.setup ? FieldValue(s.report.setup->name) : FieldValue(); }},
+      {{"unusable", "1: the picture could not be looked at, such as a height map without a table", true},
+       [](Sent s) { return yes(!s.report.unusable.empty()); }},
       {{"drift", "how many watched quantities have moved away from what is usual", true},
        [](Sent s) -> FieldValue { return static_cast<double>(s.report.drift.size()); }},
       {{"picture", "its name", false, true}, [](Sent s) -> FieldValue { return s.report.picture; }},
