@@ -58,7 +58,7 @@ TEST_CASE("a robot selects set-ups of a running station in turn, and a dry run s
   const support::Ran ran = cell.run("run two.toml --json");
   side.join();
   CHECK(ran.status == 0);
-  CHECK(robot.status == 0);
+  CHECK(contains(robot.out, "3 results, 7 arrivals, 8 parts not picked, 0 repeats, 0 lines not understood"));
   const auto reports = lines_of(ran.out);
   REQUIRE(reports.size() == 3);
   const int expected[][2] = {{2, 1}, {1, 5}, {2, 1}};
