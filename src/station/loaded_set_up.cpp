@@ -26,6 +26,16 @@ FindOptions find_options_of(const StationTarget& t, FindOptions options) {
   return options;
 }
 
+void require_inside(const Box& light, const std::string& name, int width, int height) {
+  if (light.x < width - 1 && light.y < height - 1 && light.x + light.width > 0.5 &&
+      light.y + light.height > 0.5)
+    return;
+  fail_argument(
+      fmt::format("station: light = [{:g}, {:g}, {:g}, {:g}] of [drift] lies outside {}, which has {} x {} "
+                  "pixels",
+                  light.x, light.y, light.width, light.height, name, width, height));
+}
+
 /// Within the level as well: half of the pixels are darker.
 double median_of(const std::array<int, 256>& histogram, int count) {
   double below = 0;
@@ -68,6 +78,8 @@ LoadedSetUp::LoadedSetUp(SetUp setup, std::string hash) : setup_(std::move(setup
   load_targets();
   if (!setup_.gauges.empty()) load_gauge_set();
   load_reference();
+  if (setup_.drift && setup_.drift->light && !heights_)
+    require_inside(*setup_.drift->light, "the mapping's picture", mapping_.width, mapping_.height);
 }
 
 /// A hand-eye mapping speaks of the robot's base or its flange already; a frame beside it would be applied
@@ -154,6 +166,11 @@ void LoadedSetUp::require_size(const std::string& name, int width, int height) c
                     name, width, height, mapping_.width, mapping_.height));
 }
 
+void LoadedSetUp::require_size_of(const LoadedSetUp& before) const {
+  if (!setup_.mapping.empty() && !before.setup_.mapping.empty())
+    require_size("the camera's picture", before.mapping_.width, before.mapping_.height);
+}
+
 Frames LoadedSetUp::frames(const Mapping& mapping, const RobotFromWorld& robot_from_world,
                            const RobotFromUser& robot_from_user) const {
   return {.mapping = &mapping,
@@ -232,15 +249,11 @@ void LoadedSetUp::watch(Report& report, const Picture& picture) const {
   const Box everywhere{-0.5, -0.5, static_cast<double>(picture.width()),
                        static_cast<double>(picture.height())};
   const Box box = setup_.drift->light.value_or(everywhere);
+  require_inside(box, picture.name, picture.width(), picture.height());
   const int left = std::max(0, static_cast<int>(std::ceil(box.x))),
             top = std::max(0, static_cast<int>(std::ceil(box.y))),
             right = static_cast<int>(std::min<double>(picture.width(), std::ceil(box.x + box.width))),
             bottom = static_cast<int>(std::min<double>(picture.height(), std::ceil(box.y + box.height)));
-  if (left >= right || top >= bottom)
-    fail_argument(
-        fmt::format("station: light = [{:g}, {:g}, {:g}, {:g}] of [drift] lies outside {}, which has {} x {} "
-                    "pixels",
-                    box.x, box.y, box.width, box.height, picture.name, picture.width(), picture.height()));
   if (const auto* map = std::get_if<Image<float>>(&picture.pixels)) {
     double measured = 0, count = 0;
     for (int y = top; y < bottom; ++y)

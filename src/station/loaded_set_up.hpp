@@ -29,6 +29,8 @@ class LoadedSetUp {
   bool has_gauge(const std::string& name) const { return gauges_ && gauges_->gauge(name); }
   /// Throws Error{invalid_argument} for a picture of another size than the mapping's.
   void require_size(const std::string& name, int width, int height) const;
+  /// The same for the pictures that another set-up looked at, by its mapping.
+  void require_size_of(const LoadedSetUp& before) const;
 
  private:
   struct Loaded {

@@ -191,7 +191,8 @@ SetUp read_entry(const TomlTable& t, const std::string& folder, ReadSetUp read) 
   read.setup.path = (std::filesystem::path(folder) / t.text("file")).lexically_normal().string();
   t.done();
   const TomlTable own = TomlTable::load(read.setup.path, set_up_version);
-  read = read_set_up(own, folder_of(read.setup.path), std::move(read));
+  const std::string own_folder = folder_of(read.setup.path);  // before the path is moved away
+  read = read_set_up(own, own_folder, std::move(read));
   require_whole(own, read);
   own.done();
   return std::move(read.setup);

@@ -36,6 +36,8 @@ Cameras with_camera(const StationFile& file, std::unique_ptr<Camera> camera) {
 
 /// What cannot change while a station runs.
 void require_same_camera(const SetUp& before, const SetUp& now) {
+  if (now.mount != before.mount)
+    fail_argument("its mount was another one when the station started; start the station anew");
   if (now.camera != before.camera)
     fail_argument(
         fmt::format("its camera was {} when the station started and is {} now; start the station anew",
@@ -121,7 +123,8 @@ Camera& Station::camera_set_up() {
   const bool same =
       set && set->settings().exposure_ms == setup.exposure_ms && set->settings().gain == setup.gain;
   if (!same) set_camera(setup);
-  if (!same && set && camera.info().live)
+  const bool others_set_it = set || file_.setups.size() > 1;
+  if (!same && others_set_it && (setup.exposure_ms || setup.gain) && camera.info().live)
     for (int i = 0; i < pictures_to_settle && !stopped(); ++i) camera.take();
   set = current_;
   return camera;
@@ -153,6 +156,7 @@ CommandAnswer Station::change_to(int number) {
         require_same_camera(before->settings(), now);
         std::string hash = settings_hash(file_, now);
         auto loaded = std::make_shared<LoadedSetUp>(std::move(now), std::move(hash));
+        loaded->require_size_of(*before);
         const std::lock_guard setups_lock(setups_mutex_);
         setups_[number] = std::move(loaded);
       }

@@ -166,6 +166,16 @@ TEST_CASE("what changed since it was loaded counts; what does not load leaves th
   CHECK(contains(station.select(7).reason, "start the station anew"));
   two.seven = two.one + "[camera]\nexposure_ms = 4\n", two.write();
   CHECK(contains(station.select(7).reason, "exposure_ms"));
+  two.seven = two.one + "[frame]\nmount = \"arm\"\nflange_from_board = [0, 0, 0]\n", two.write();
+  CHECK(contains(station.select(7).reason, "its mount was another one"));
+  MappingRecord small = load_mapping(cell().tray.path("mapping.toml"));
+  small.width /= 2;
+  save_mapping(two.folder / "small.toml", small);
+  two.seven = two.one + "[mapping]\nfile = \"small.toml\"\n", two.write();
+  const std::string why = station.select(7).reason;
+  CHECK_MESSAGE(contains(why, "calibrate anew for this picture size"), why);
+  two.seven = two.one + "[drift]\nlight = [9000, 0, 9, 9]\n", two.write();
+  CHECK(contains(station.select(7).reason, "lies outside"));
   std::filesystem::remove(two.folder / "seven.toml");
   CHECK(contains(station.select(7).reason, "seven.toml"));
   CHECK(station.selected() == 1);

@@ -21,15 +21,17 @@ struct TwoSetUps {
   TwoSetUps() {
     const std::string demo = std::string(HERON_SOURCE) + "/demo";
     std::filesystem::copy(demo, folder.path(), std::filesystem::copy_options::recursive);
-    support::write_text(folder / "all.toml", "version = 1\n[[target]]\nfile = \"leaf.png\"\n");
-    support::write_text(folder / "best.toml",
-                        "version = 1\n[[target]]\nfile = \"leaf.png\"\nmax_count = 1\n");
+    std::filesystem::create_directory(folder / "products");  // paths in a set-up's file start there
+    support::write_text(folder / "products/all.toml", "version = 1\n[[target]]\nfile = \"../leaf.png\"\n");
+    support::write_text(folder / "products/best.toml",
+                        "version = 1\n[[target]]\nfile = \"../leaf.png\"\nmax_count = 1\n");
     const std::string station = support::read_text(folder / "station.toml");
     const size_t target = station.find("[[target]]"), link = station.find("[link]");
-    std::string two = station.substr(0, target) +
-                      "[[setup]]\nnumber = 1\nname = \"all\"\nfile = \"all.toml\"\n[[setup]]\nnumber = 2\n"
-                      "name = \"best\"\nfile = \"best.toml\"\n" +
-                      station.substr(link);
+    std::string two =
+        station.substr(0, target) +
+        "[[setup]]\nnumber = 1\nname = \"all\"\nfile = \"products/all.toml\"\n[[setup]]\nnumber = 2\n"
+        "name = \"best\"\nfile = \"products/best.toml\"\n" +
+        station.substr(link);
     two.replace(two.find("5017"), 4, "5936");
     two.replace(two.find("\"push\""), 6, "\"ask\"");
     support::write_text(folder / "two.toml", two);
