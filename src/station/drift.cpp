@@ -138,10 +138,14 @@ std::vector<DriftWarning> DriftWatch::take(const std::map<std::string, double>& 
       u.average += weight_ * (value - u.average);
   }
   std::vector<DriftWarning> warnings;
-  for (const auto& [name, u] : usual_)
-    if (const double limit = limit_of(name, u);
-        u.count >= settings_.learn && std::abs(u.average - u.mean) > limit)
+  for (const auto& [name, u] : usual_) {
+    if (u.count < settings_.learn) continue;
+    const double limit = limit_of(name, u), off = std::abs(u.average - u.mean);
+    if (off > limit || (beyond_.contains(name) && off > 0.5 * limit))
       warnings.push_back({name, u.average, u.mean, limit, {}});
+  }
+  beyond_.clear();
+  for (const DriftWarning& w : warnings) beyond_.insert(w.quantity);
   for (DriftWarning& w : warnings) w.cause = cause_of(w, warnings);
   return warnings;
 }

@@ -139,6 +139,20 @@ TEST_CASE("the cause follows from what moved together") {
   CHECK(cause({{watched::score, NAN}}, {{watched::score, NAN}}) == "none");
 }
 
+TEST_CASE("a quantity that hovers at its limit is told once") {
+  DriftWatch watch({.learn = 20, .memory = 5});
+  after(watch, 20, [](int) { return std::map<std::string, double>{{watched::score, 96}}; });
+  int begun = 0;
+  bool beyond = false;
+  for (int i = 0; i < 400; ++i) {  // the average swings about 95, which is the limit
+    const bool now = !watch.take({{watched::score, 95 + 0.5 * std::sin(0.3 * i)}}).empty();
+    begun += now && !beyond;
+    beyond = now;
+  }
+  CHECK(begun == 1);
+  CHECK(after(watch, 30, [](int) { return std::map<std::string, double>{{watched::score, 96}}; }).empty());
+}
+
 TEST_CASE("what was learned outlives the watch; what is broken is refused") {
   DriftWatch watch({.learn = 30, .memory = 5});
   after(watch, 25, [](int i) { return std::map<std::string, double>{{watched::score, 90 + i % 3}}; });

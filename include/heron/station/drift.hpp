@@ -1,6 +1,7 @@
 #pragma once
 #include <map>
 #include <optional>
+#include <set>
 #include <string>
 #include <vector>
 
@@ -46,7 +47,8 @@ class DriftWatch {
   explicit DriftWatch(const DriftSettings& settings, const std::string& learned = {},
                       const std::string& from = {});
 
-  /// One picture. Returns every quantity that is beyond its limit now.
+  /// One picture. Returns every quantity that is beyond its limit, or that was and has not come back to half
+  /// of it: one that hovers there is not told again and again.
   std::vector<DriftWarning> take(const std::map<std::string, double>& quantities);
   /// Whether what is usual is not known yet for some quantity.
   bool learning() const;
@@ -61,6 +63,7 @@ class DriftWatch {
   DriftSettings settings_;
   double weight_;  ///< of the newest value
   std::map<std::string, UsualValue> usual_;
+  std::set<std::string> beyond_;
 };
 
 }  // namespace heron
