@@ -2,6 +2,7 @@
 #include <optional>
 
 #include "heron/base/angle.hpp"
+#include "heron/base/point.hpp"
 #include "heron/image/image.hpp"
 
 namespace heron {
