@@ -86,7 +86,7 @@ struct SimulatedRobot::Session {
     return std::nullopt;
   }
 
-  /// The set-up for the result after so many. The station obeys before it reads what is said next.
+  /// Selects the set-up for the result after this one. The station changes over before it reads the next line.
   void select_for(uint64_t results) {
     const auto& setups = robot.settings_.setups;
     if (!setups.empty()) say(Select{setups[results % setups.size()]});

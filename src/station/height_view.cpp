@@ -13,6 +13,11 @@
 namespace heron {
 namespace {
 
+bool same_pitch(Point2 a, Point2 b) {
+  constexpr double share = 0.005;  // files round
+  return std::abs(a.x - b.x) <= share * b.x && std::abs(a.y - b.y) <= share * b.y;
+}
+
 /// Where a part is gripped, in the map.
 Point2 grasp_pixel(const Detection& d, const Mapping& mapping, const PartFromGrasp& grasp) {
   if (grasp.x == 0 && grasp.y == 0) return {d.x, d.y};
@@ -24,7 +29,14 @@ Point2 grasp_pixel(const Detection& d, const Mapping& mapping, const PartFromGra
 }  // namespace
 
 HeightView::HeightView(const HeightSettings& settings) : settings_(settings) {
-  if (!settings_.ground.empty()) ground_ = load_ground(settings_.ground);
+  if (settings_.ground.empty()) return;
+  ground_ = load_ground(settings_.ground);
+  if (settings_.pitch_mm && !same_pitch(*settings_.pitch_mm, ground_->pitch_mm))
+    fail_argument(
+        fmt::format("station: pitch = [{:g}, {:g}] in [heights], and {} was found with {:g}, {:g}; find the "
+                    "table again with the right one",
+                    settings_.pitch_mm->x, settings_.pitch_mm->y, settings_.ground, ground_->pitch_mm.x,
+                    ground_->pitch_mm.y));
 }
 
 LevelMap HeightView::level(const Picture& picture) const {
@@ -40,6 +52,11 @@ LevelMap HeightView::level(const Picture& picture) const {
   if (!pitch)
     fail_argument(fmt::format(
         "station: {} does not say how large its pixels are; give pitch = [X, Y] in [heights]", picture.name));
+  if (!settings_.pitch_mm && picture.pitch_mm && !same_pitch(*pitch, *picture.pitch_mm))
+    fail_argument(fmt::format(
+        "station: {} has pixels of {:g} x {:g} mm, and {} was found with {:g} x {:g}; find the "
+        "table again, or give pitch in [heights] if the map is wrong",
+        picture.name, picture.pitch_mm->x, picture.pitch_mm->y, settings_.ground, pitch->x, pitch->y));
   LevelMap level;
   GroundPlane plane;
   if (ground_) {

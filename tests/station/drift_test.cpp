@@ -1,4 +1,4 @@
-// Slow changes: what is usual is learned, and what moves away from it is told with its likely cause.
+// A station learns what is usual, and warns of slow changes with their likely cause.
 #include "heron/station/drift.hpp"
 
 #include <doctest/doctest.h>
@@ -90,7 +90,7 @@ TEST_CASE("a steady cell never warns, also when its values follow each other") {
   CHECK(warned == 0);
 }
 
-TEST_CASE("a lamp that fades is told long before the parts are lost, with its cause") {
+TEST_CASE("a fading lamp gives a warning with its cause, long before parts are lost") {
   render::Random random(5);
   DriftWatch watch({.learn = 200, .memory = 50});
   const auto usual = [&](int) {
@@ -139,7 +139,7 @@ TEST_CASE("the cause follows from what moved together") {
   CHECK(cause({{watched::score, NAN}}, {{watched::score, NAN}}) == "none");
 }
 
-TEST_CASE("a quantity that hovers at its limit is told once") {
+TEST_CASE("a quantity that hovers at its limit gives one warning") {
   DriftWatch watch({.learn = 20, .memory = 5});
   after(watch, 20, [](int) { return std::map<std::string, double>{{watched::score, 96}}; });
   int begun = 0;
@@ -193,7 +193,7 @@ TEST_CASE("a station says what drifts, in its report, to its operator, and to it
 }
 
 TEST_CASE("a reference that moves says that the camera did") {
-  // One of the tray's leaves serves; its place is told as x of the best one in a search region.
+  // The reference is one of the tray's leaves, searched in a small region.
   const Target leaf = load_target(cell().tray.path("leaf.png")).target;
   const auto seen =
       find(leaf, PreparedPicture(grey_levels(load_picture(cell().tray.path("tray/tray-01.png")))));

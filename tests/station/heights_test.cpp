@@ -207,6 +207,17 @@ TEST_CASE("a known table, and a pitch that the maps do not say") {
   CHECK(std::abs(known.parts[0].robot->x_mm - each.parts[0].robot->x_mm) < 0.02);
 }
 
+TEST_CASE("pixel sizes that contradict each other are refused") {
+  StackCell cell;
+  cell.add(map_of({{low}}, {}, 9), Point2{0.25, 0.5});  // the sensor was set otherwise since
+  save_ground(cell.folder / "ground.toml", find_ground(map_of({}, {}, 10), {0.25, 0.25}).plane);
+  CHECK(contains(error_of([&] { cell.first("ground = \"ground.toml\""); }), "find the table again"));
+  CHECK(contains(error_of([&] { cell.first("ground = \"ground.toml\"\npitch = [0.25, 0.5]"); }),
+                 "find the table again with the right one"));
+  CHECK(cell.first("ground = \"ground.toml\"\npitch = [0.25, 0.25]").parts.size() ==
+        1);  // the user knows better
+}
+
 TEST_CASE("pictures and height maps are not mixed up") {
   StackCell cell;
   cell.add(map_of({{low}}, {}, 9), Point2{0.25, 0.25});

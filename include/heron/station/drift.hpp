@@ -48,7 +48,7 @@ class DriftWatch {
                       const std::string& from = {});
 
   /// One picture. Returns every quantity that is beyond its limit, or that was and has not come back to half
-  /// of it: one that hovers there is not told again and again.
+  /// of it: one that hovers there gives one warning.
   std::vector<DriftWarning> take(const std::map<std::string, double>& quantities);
   /// Whether what is usual is not known yet for some quantity.
   bool learning() const;

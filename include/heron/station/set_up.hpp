@@ -30,7 +30,7 @@ enum class Mount {
 /// How height maps are looked at; docs/heights.md.
 struct HeightSettings {
   std::string ground = {};                    ///< file of the table's plane; empty: it is found in each map
-  std::optional<Point2> pitch_mm = {};        ///< of maps whose files do not say
+  std::optional<Point2> pitch_mm = {};        ///< instead of what the maps say
   std::optional<Range<double>> band_mm = {};  ///< above the table; a part whose height lies outside is a miss
   double radius_mm = 3;      ///< of the disc about the grasp in which a part's height is measured
   double min_share = 0.5;    ///< of that disc which must be measured and lie on one surface
