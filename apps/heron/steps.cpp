@@ -150,18 +150,23 @@ void print_report(const Report& report) {
   int number = 0;
   for (const ReportedPart& p : report.parts) {
     const Detection& s = p.detection;
-    const auto angle = [&](const auto& a) {
-      return s.has_angle ? fmt::format("{:.3f}", a.degrees()) : std::string("-");
+    const auto angle = [&](const auto& a, bool known) {
+      return known ? fmt::format("{:.3f}", a.degrees()) : std::string("-");
     };
     fmt::print("  {:>2}  {:<12} {:>9.3f} {:>9.3f} {:>9} {:>7.4f} {:>6.1f}", ++number, s.target, s.x, s.y,
-               angle(s.angle), s.scale, s.score);
+               angle(s.angle, s.has_angle), s.scale, s.score);
     const auto print_place = [&](const auto& place) {
-      if (place) fmt::print("   {:>9.3f} {:>9.3f} {:>9}", place->x_mm, place->y_mm, angle(place->angle));
+      if (place)
+        fmt::print("   {:>9.3f} {:>9.3f} {:>9}", place->x_mm, place->y_mm,
+                   angle(place->angle, s.has_angle || (robot && p.grasp)));
     };
     if (robot)
       print_place(p.robot);
     else
       print_place(p.world);
+    if (robot && p.grasp && p.withheld.empty()) fmt::print("  grasp {}", p.grasp->number);
+    if (p.place)
+      fmt::print("  put at {:.3f} {:.3f} {:.3f}", p.place->x_mm, p.place->y_mm, p.place->angle.degrees());
     if (s.inverted) fmt::print("  inverted");
     for (const std::string& end : s.range_end) fmt::print("  near the end of the {} range", end);
     if (!p.withheld.empty()) fmt::print("  not sent: {}", p.withheld);

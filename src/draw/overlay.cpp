@@ -53,6 +53,20 @@ void draw_flaws(Canvas& canvas, const std::vector<Defect>& defects) {
   }
 }
 
+/// The hand that takes a part, and the nests where parts go.
+void draw_hands(Canvas& canvas, const Report& report) {
+  for (const ReportedPart& part : report.parts)
+    if (part.grasp)
+      for (const Contour& piece : part.grasp->hand)
+        canvas.path(piece.points, piece.closed, piece.seen ? region_color : unseen_color, 1.5,
+                    piece.seen ? Stroke::solid : Stroke::dotted);
+  for (const ReportedPart& nest : report.nests) {
+    const Detection& s = nest.detection;
+    draw_axes(canvas, {s.x, s.y}, s.angle, 32);
+    canvas.label({s.x + 8, s.y + 8}, s.target, region_color, 11);
+  }
+}
+
 /// Each length at its middle, a corner as a small ring.
 void draw_lengths(Canvas& canvas, const ReportedPart& part) {
   const Detection& s = part.detection;
@@ -211,6 +225,7 @@ Image<Rgb> report_on(Canvas canvas, const Report& report, const Box* search_regi
   if (search_region)
     canvas.box({search_region->x, search_region->y}, search_region->width, search_region->height,
                region_color, Stroke::dashed);
+  draw_hands(canvas, report);
   for (const ReportedPart& part : report.parts) {
     if (!report.readings.empty()) continue;
     draw_edges(canvas, part.detection.edges);

@@ -81,7 +81,12 @@ Json json_of(const ReportedPart& part) {
                      {"sigma", d.sigma_ray_mm}};
   }
   if (part.world) j["world"] = json_of(*part.world, s.has_angle);
-  if (part.robot) j["robot"] = json_of(*part.robot, s.has_angle);
+  if (part.robot) j["robot"] = json_of(*part.robot, s.has_angle || part.grasp);
+  if (part.grasp)
+    j["grasp"] = {{"number", part.grasp->number},
+                  {"approach_z", json_of(part.grasp->approach_z_mm)},
+                  {"retreat_z", json_of(part.grasp->retreat_z_mm)}};
+  if (part.place) j["place"] = json_of(*part.place, true);
   if (!part.withheld.empty()) j["withheld"] = part.withheld;
   if (part.verdict) j["verdict"] = word_of(*part.verdict);
   return j;
@@ -144,6 +149,7 @@ std::string report_json(const Report& report) {
   if (!report.unusable.empty()) j["unusable"] = report.unusable;
   for (const ReportedPart& part : report.parts) j["found"].push_back(json_of(part));
   for (const Miss& miss : report.misses) j["misses"].push_back(json_of(miss));
+  for (const ReportedPart& nest : report.nests) j["nests"].push_back(json_of(nest));
   for (const Reading& reading : report.readings) j["readings"].push_back(json_of(reading));
   if (report.verdict) j["verdict"] = word_of(*report.verdict);
   return line(j);

@@ -49,10 +49,10 @@ std::optional<Measured> pose_in(const ReadJson& j, const char* key) {
 }
 
 /// Names of a part that are not its kind's measurements.
-const std::set<std::string> own_names{"target",   "x",        "y",       "angle",     "scale",
-                                      "score",    "contrast", "sigma",   "range_end", "inverted",
-                                      "defects",  "points",   "lengths", "withheld",  "ambiguous",
-                                      "distance", "world",    "robot",   "verdict"};
+const std::set<std::string> own_names{"target",   "x",        "y",         "angle",    "scale",   "score",
+                                      "contrast", "sigma",    "range_end", "inverted", "defects", "points",
+                                      "lengths",  "withheld", "ambiguous", "distance", "world",   "robot",
+                                      "verdict",  "grasp",    "place"};
 
 void read_measurements(const ReadJson& j, Detection& s) {
   for (const auto& [key, value] : j.items()) {
@@ -111,6 +111,11 @@ ReportedPart part_of_json(const ReadJson& j) {
     part.distance = distance;
   }
   part.world = pose_in<UserPose>(j, "world"), part.robot = pose_in<RobotPose>(j, "robot");
+  if (j.contains("grasp")) {
+    const ReadJson& g = j["grasp"];
+    part.grasp = {g.at("number"), number_in(g, "approach_z"), number_in(g, "retreat_z"), {}};
+  }
+  part.place = pose_in<RobotPose>(j, "place");
   part.withheld = text_in(j, "withheld");
   part.verdict = verdict_in(j, "verdict");
   return part;
@@ -161,6 +166,8 @@ Report report_of_json(const std::string& line, const std::string& from) try {
   if (j.contains("complete")) report.complete = j["complete"];
   for (const ReadJson& part : j.at("found")) report.parts.push_back(part_of_json(part));
   for (const ReadJson& miss : j.at("misses")) report.misses.push_back(miss_of_json(miss));
+  if (j.contains("nests"))
+    for (const ReadJson& nest : j["nests"]) report.nests.push_back(part_of_json(nest));
   if (j.contains("readings"))
     for (const ReadJson& r : j["readings"]) report.readings.push_back(reading_of_json(r));
   report.verdict = verdict_in(j, "verdict");

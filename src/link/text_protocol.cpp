@@ -10,9 +10,10 @@
 
 namespace heron::text_protocol {
 
-const std::array<const char*, field_count> field_words{"x",         "y",         "angle",   "score",
-                                                       "z",         "sigma_x",   "sigma_y", "sigma_angle",
-                                                       "ambiguous", "range_end", "verdict", "setup"};
+const std::array<const char*, field_count> field_words{
+    "x",           "y",         "angle",     "score",   "z",          "sigma_x", "sigma_y",
+    "sigma_angle", "ambiguous", "range_end", "verdict", "setup",      "grasp",   "approach_z",
+    "retreat_z",   "place_x",   "place_y",   "place_z", "place_angle"};
 
 const Fields& default_fields() {
   static const Fields fields{Field::x, Field::y, Field::angle, Field::score};
@@ -108,6 +109,7 @@ int digits_of(Field f) {
     case Field::range_end:
     case Field::verdict:
     case Field::setup:
+    case Field::grasp:
       return 0;
     case Field::sigma_x:
     case Field::sigma_y:

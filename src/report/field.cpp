@@ -40,9 +40,25 @@ const std::vector<Row<Part>>& part_rows() {
       {{"z", "mm in the robot's frame"}, [](Part p) -> FieldValue { return p.robot->z_mm; }},
       {{"angle", "degrees in the robot's frame, from +X towards +Y"},
        [](Part p) -> FieldValue {
-         if (!p.detection.has_angle) return {};
+         if (!p.detection.has_angle && !p.grasp) return {};
          return p.robot->angle.degrees();
        }},
+      {{"grasp", "number of the grasp that was chosen, from 1", true},
+       [](Part p) -> FieldValue {
+         return p.grasp ? FieldValue(static_cast<double>(p.grasp->number)) : FieldValue();
+       }},
+      {{"approach_z", "mm in the robot's frame, where the hand comes from"},
+       [](Part p) { return p.grasp ? known(p.grasp->approach_z_mm) : FieldValue(); }},
+      {{"retreat_z", "mm in the robot's frame, where the hand goes to"},
+       [](Part p) { return p.grasp ? known(p.grasp->retreat_z_mm) : FieldValue(); }},
+      {{"place_x", "mm in the robot's frame, of the hand where it puts the part down"},
+       [](Part p) { return p.place ? FieldValue(p.place->x_mm) : FieldValue(); }},
+      {{"place_y", "mm in the robot's frame"},
+       [](Part p) { return p.place ? FieldValue(p.place->y_mm) : FieldValue(); }},
+      {{"place_z", "mm in the robot's frame"},
+       [](Part p) { return p.place ? FieldValue(p.place->z_mm) : FieldValue(); }},
+      {{"place_angle", "degrees in the robot's frame"},
+       [](Part p) { return p.place ? FieldValue(p.place->angle.degrees()) : FieldValue(); }},
       {{"sigma_x", "mm, standard uncertainty"}, [](Part p) { return known(p.robot->sigma.x); }},
       {{"sigma_y", "mm, standard uncertainty"}, [](Part p) { return known(p.robot->sigma.y); }},
       {{"sigma_angle", "degrees, standard uncertainty"},
@@ -89,6 +105,8 @@ const std::vector<Row<Sent>>& report_rows() {
        [](Sent s) -> FieldValue { return static_cast<double>(s.parts.size()); }},
       {{"found", "parts that were found, those that are withheld among them", true},
        [](Sent s) -> FieldValue { return static_cast<double>(s.report.parts.size()); }},
+      {{"nests", "places where parts can be put", true},
+       [](Sent s) -> FieldValue { return static_cast<double>(s.report.nests.size()); }},
       {{"age_ms", "milliseconds since the picture was taken", true},
        [](Sent s) -> FieldValue { return static_cast<double>(s.age_ms); }},
       {{"elapsed_ms", "milliseconds that finding took"},

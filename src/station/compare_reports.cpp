@@ -66,6 +66,11 @@ void compare_parts(const ReportedPart& then, const ReportedPart& now, std::vecto
   if (then.detection.ambiguous.has_value() != now.detection.ambiguous.has_value())
     said.push_back(
         fmt::format("{} {} ambiguous", name_of(then), now.detection.ambiguous ? "is" : "is no longer"));
+  if (then.withheld.empty() != now.withheld.empty())
+    said.push_back(now.withheld.empty() ? name_of(then) + " is sent"
+                                        : fmt::format("{} is not sent: {}", name_of(then), now.withheld));
+  else if (then.grasp && now.grasp && then.grasp->number != now.grasp->number)
+    said.push_back(fmt::format("{}: grasp {} -> {}", name_of(then), then.grasp->number, now.grasp->number));
   if (then.verdict != now.verdict)
     said.push_back(
         fmt::format("{}: {} -> {}", name_of(then), word_or_none(then.verdict), word_or_none(now.verdict)));

@@ -6,7 +6,6 @@
 
 #include "heron/base/error.hpp"
 #include "heron/files/ground_file.hpp"
-#include "heron/heights/height_at.hpp"
 #include "heron/heights/square.hpp"
 #include "heron/locate/names.hpp"
 
@@ -85,12 +84,23 @@ Mapping HeightView::mapping_of(const LevelMap& map) {
   return PlaneMapping(pixel_from_world);
 }
 
+std::optional<HeightAt> HeightView::measured(const Detection& d, const LevelMap& map, const Mapping& mapping,
+                                             const PartFromGrasp& grasp) const {
+  return height_at(std::get<Image<float>>(map.picture.pixels), grasp_pixel(d, mapping, grasp),
+                   std::max(settings_.radius_mm / map.pitch_mm, 1.5), map.pitch_mm);
+}
+
+std::optional<double> HeightView::height(const Detection& d, const LevelMap& map, const Mapping& mapping,
+                                         const PartFromGrasp& grasp) const {
+  const auto at = measured(d, map, mapping, grasp);
+  if (!at || at->share < settings_.min_share) return std::nullopt;
+  return at->height_mm;
+}
+
 std::optional<Miss> HeightView::measure(ReportedPart& part, const LevelMap& map, const Mapping& mapping,
                                         const PartGeometry& geometry) const {
   Detection& d = part.detection;
-  const auto at =
-      height_at(std::get<Image<float>>(map.picture.pixels), grasp_pixel(d, mapping, geometry.grasp),
-                std::max(settings_.radius_mm / map.pitch_mm, 1.5), map.pitch_mm);
+  const auto at = measured(d, map, mapping, geometry.grasp);
   if (!at || at->share < settings_.min_share) {
     part.robot.reset();  // its z would be a guess
     part.withheld = fmt::format(

@@ -1,6 +1,7 @@
 #pragma once
 #include "heron/geometry/mapping.hpp"
 #include "heron/heights/ground.hpp"
+#include "heron/heights/height_at.hpp"
 #include "heron/image/picture.hpp"
 #include "heron/locate/detection.hpp"
 #include "heron/report/report.hpp"
@@ -31,8 +32,13 @@ class HeightView {
   /// What lies outside the band is returned as a miss.
   std::optional<Miss> measure(ReportedPart& part, const LevelMap& map, const Mapping& mapping,
                               const PartGeometry& geometry) const;
+  /// Above the table at a part's grasp; nothing where too little of the disc lies on one surface.
+  std::optional<double> height(const Detection& d, const LevelMap& map, const Mapping& mapping,
+                               const PartFromGrasp& grasp) const;
 
  private:
+  std::optional<HeightAt> measured(const Detection& d, const LevelMap& map, const Mapping& mapping,
+                                   const PartFromGrasp& grasp) const;
   HeightSettings settings_;
   std::optional<GroundPlane> ground_;
 };

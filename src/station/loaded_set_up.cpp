@@ -36,6 +36,12 @@ void require_inside(const Box& light, const std::string& name, int width, int he
                   light.x, light.y, light.width, light.height, name, width, height));
 }
 
+bool same(const std::vector<PartFromGrasp>& a, const std::vector<PartFromGrasp>& b) {
+  return std::equal(a.begin(), a.end(), b.begin(), b.end(), [](const auto& p, const auto& q) {
+    return p.x == q.x && p.y == q.y && p.angle.degrees() == q.angle.degrees();
+  });
+}
+
 /// Within the level as well: half of the pixels are darker.
 double median_of(const std::array<int, 256>& histogram, int count) {
   double below = 0;
@@ -78,6 +84,7 @@ LoadedSetUp::LoadedSetUp(SetUp setup, std::string hash) : setup_(std::move(setup
   load_targets();
   if (!setup_.gauges.empty()) load_gauge_set();
   load_reference();
+  load_nest();
   if (setup_.drift && setup_.drift->light && !heights_)
     require_inside(*setup_.drift->light, "the mapping's picture", mapping_.width, mapping_.height);
 }
@@ -125,6 +132,10 @@ void LoadedSetUp::load_targets() {
           fmt::format("station: {} was taught with a height or a size of its own, and [heights] measures "
                       "them; teach it without",
                       t.file));
+    std::vector<PartFromGrasp> grasps = t.grasps;
+    if (grasps.empty()) grasps.push_back(geometry.grasp);
+    PartGeometry gripped = geometry;
+    gripped.grasp = grasps[0];
     const FindOptions options = find_options_of(t, loaded.target.options());
     try {
       require_honoured(options, loaded.target.info());
@@ -133,7 +144,14 @@ void LoadedSetUp::load_targets() {
       throw Error(error.code(), fmt::format("station: {}: {}", t.file, error.what()));
     }
     looks_at_color_ = looks_at_color_ || loaded.target.info().looks_at_color;
-    targets_.push_back({std::move(loaded.target), options});
+    if (chooses_grasps() && std::any_of(targets_.begin(), targets_.end(), [&](const Loaded& other) {
+          return other.target.name() == loaded.target.name() && !same(other.grasps, grasps);
+        }))
+      fail_argument(
+          fmt::format("station: two targets are named '{}' and have different grasps, which belong to a "
+                      "name; teach one of them with --name",
+                      loaded.target.name()));
+    targets_.push_back({loaded.target.with(gripped), options, std::move(grasps)});
   }
 }
 
@@ -187,12 +205,20 @@ void LoadedSetUp::look(Report& report, const Picture& picture, const RobotFromWo
       looks_at_color_ && color ? PreparedPicture(Image<Rgb>(*color)) : PreparedPicture(grey_levels(picture));
   const RobotFromUser robot_from_user(robot_from_world.plain());
   const Frames known = frames(mapping_.mapping, robot_from_world, robot_from_user);
+  std::vector<std::string> misses;
   for (const Loaded& t : targets_) {
     FindResult result = find(t.target, prepared, t.options, explain(), stop);
     report.complete = report.complete && result.complete;
     add_result(report, std::move(result), known, t.target.geometry());
+    misses.resize(report.misses.size(), t.target.name());
   }
   order_parts(report.parts, setup_.order);
+  if (chooses_grasps()) {
+    Grasping grasps = grasping(known);
+    grasps.choose(report, misses);
+    find_nests(report, prepared, known, stop);
+    if (nest_) grasps.place(report, nest_->target.geometry());
+  }
   if (gauges_) heron::measure(report, *gauges_, prepared, known, {}, stop);
   watch_reference(report, prepared, stop);
 }
@@ -220,6 +246,20 @@ void LoadedSetUp::look_at_heights(Report& report, const Picture& picture,
     std::move(found.misses.begin(), found.misses.end(), std::back_inserter(report.misses));
   }
   order_parts(report.parts, setup_.order);
+  if (chooses_grasps()) {
+    Grasping grasps = grasping(known);
+    grasps.choose(report, std::get<Image<float>>(map.picture.pixels),
+                  [&](const Detection& d, const PartFromGrasp& grasp) {
+                    return heights_->height(d, map, mapping, grasp);
+                  });
+    if (nest_) {
+      find_nests(report, prepare(map.picture, nest_->target), known, stop);
+      std::erase_if(report.nests, [&](ReportedPart& nest) {
+        return heights_->measure(nest, map, mapping, nest_->target.geometry()).has_value();
+      });
+      grasps.place(report, nest_->target.geometry());
+    }
+  }
   if (gauges_)
     heron::measure(report, *gauges_, prepare(map.picture, *gauges_), known,
                    {.heights = HeightMap{std::get<Image<float>>(map.picture.pixels), map.pitch_mm}}, stop);
@@ -230,6 +270,50 @@ Image<uint8_t> LoadedSetUp::view(const Picture& picture) const {
   LevelMap level = heights_->level(picture);
   if (!level.unusable.empty()) level.picture = picture;
   return shades_of(std::get<Image<float>>(level.picture.pixels));
+}
+
+bool LoadedSetUp::chooses_grasps() const {
+  return setup_.gripper || setup_.place ||
+         std::any_of(setup_.targets.begin(), setup_.targets.end(),
+                     [](const StationTarget& t) { return t.grasps.size() > 1; });
+}
+
+Grasping LoadedSetUp::grasping(const Frames& frames) const {
+  std::map<std::string, Graspable> targets;
+  for (const Loaded& t : targets_)
+    targets[t.target.name()] = {t.target.geometry(), t.grasps, t.target.extent(), t.options.min_score};
+  return {setup_, frames, std::move(targets)};
+}
+
+void LoadedSetUp::load_nest() {
+  if (!setup_.place) return;
+  LoadedTarget loaded = load_target(setup_.place->target);
+  const auto* pattern = loaded.target.as<PatternTarget>();
+  if ((pattern && pattern->settings().height_step_mm > 0) != heights_.has_value())
+    fail_argument(fmt::format("station: the nest {} was taught from a {}, and this set-up looks at {}",
+                              setup_.place->target, heights_ ? "picture" : "height map",
+                              heights_ ? "height maps" : "pictures"));
+  if (loaded.target.symmetry_order() == 0)
+    fail_argument(
+        fmt::format("station: the nest {} has no angle, so it does not say which way a part is put down",
+                    setup_.place->target));
+  looks_at_color_ = looks_at_color_ || loaded.target.info().looks_at_color;
+  const FindOptions options = loaded.target.options();
+  nest_ = Loaded{std::move(loaded.target), options};
+}
+
+void LoadedSetUp::find_nests(Report& report, const PreparedPicture& prepared, const Frames& frames,
+                             Work* stop) const {
+  if (!nest_) return;
+  FindResult result = find(nest_->target, prepared, nest_->options, Explain::never, stop);
+  report.complete = report.complete && result.complete;
+  Report found;
+  PartGeometry own = nest_->target.geometry();
+  own.grasp = {};
+  add_result(found, std::move(result), frames, own);
+  // One that could be another pose would turn the part.
+  std::erase_if(found.parts, [](const ReportedPart& nest) { return nest.detection.ambiguous.has_value(); });
+  report.nests = std::move(found.parts);
 }
 
 void LoadedSetUp::load_reference() {

@@ -1,4 +1,5 @@
 #pragma once
+#include "grasping.hpp"
 #include "height_view.hpp"
 #include "heron/files/mapping_file.hpp"
 #include "heron/files/target_file.hpp"
@@ -36,6 +37,7 @@ class LoadedSetUp {
   struct Loaded {
     Target target;
     FindOptions options;
+    std::vector<PartFromGrasp> grasps = {};  ///< at least one
   };
   void look(Report& report, const Picture& picture, const RobotFromWorld& robot_from_world, Work* stop) const;
   void look_at_heights(Report& report, const Picture& picture, const RobotFromWorld& robot_from_world,
@@ -43,6 +45,10 @@ class LoadedSetUp {
   Frames frames(const Mapping& mapping, const RobotFromWorld& robot_from_world,
                 const RobotFromUser& robot_from_user) const;
   Explain explain() const { return setup_.quick ? Explain::never : Explain::always; }
+  bool chooses_grasps() const;
+  Grasping grasping(const Frames& frames) const;
+  void load_nest();
+  void find_nests(Report& report, const PreparedPicture& prepared, const Frames& frames, Work* stop) const;
   void watch(Report& report, const Picture& picture) const;
   void watch_reference(Report& report, const PreparedPicture& prepared, Work* stop) const;
   void load_reference();
@@ -56,6 +62,7 @@ class LoadedSetUp {
   std::optional<HeightView> heights_;
   std::vector<Loaded> targets_;
   std::optional<Loaded> reference_;  ///< whose place is watched
+  std::optional<Loaded> nest_;       ///< where parts are put
   std::optional<GaugeSet> gauges_;
   bool looks_at_color_ = false;
 };

@@ -6,6 +6,8 @@
 #include <cmath>
 #include <filesystem>
 
+#include "gripper_file.hpp"
+
 namespace heron {
 namespace {
 
@@ -30,6 +32,7 @@ StationTarget target_of(const TomlTable& t, const std::string& folder) {
     if (b[2] <= 0 || b[3] <= 0) t.refuse("search", "must be [X, Y, W, H] with positive W and H");
     target.search = Box{b[0], b[1], b[2], b[3]};
   }
+  target.grasps = grasps_of(t);
   t.done();
   return target;
 }
@@ -170,6 +173,8 @@ ReadSetUp read_set_up(const TomlTable& file, const std::string& folder, ReadSetU
   }
   if (file.has("gauges")) setup.gauges = (std::filesystem::path(folder) / file.text("gauges")).string();
   if (const auto order = file.optional_table("order")) setup.order = order_of(*order);
+  if (const auto gripper = file.optional_table("gripper")) setup.gripper = gripper_of(*gripper);
+  if (const auto place = file.optional_table("place")) setup.place = place_of(*place, folder);
   return read;
 }
 

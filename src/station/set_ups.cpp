@@ -84,6 +84,10 @@ void Station::require_readings() const {
   if (file_.lines) fields = LineWriter(*file_.lines).fields();
   if (file_.registers)
     for (const MappedField& f : file_.registers->fields) fields.push_back(f.of);
+  if (!file_.lines && !file_.registers)
+    for (const text_protocol::Field f : file_.link.fields)
+      fields.emplace_back(text_protocol::field_words[static_cast<size_t>(f)]);
+  for (const std::string& field : fields) require_known(field);
   const std::string reading = "reading.";
   for (const std::string& field : fields) {
     if (!field.starts_with(reading)) continue;
@@ -101,6 +105,25 @@ void Station::require_readings() const {
                                     "that name",
                                     field));
   }
+}
+
+/// What no set-up knows would be missing in every result.
+void Station::require_known(const std::string& field) const {
+  const auto any = [&](auto knows) {
+    return std::any_of(setups_.begin(), setups_.end(),
+                       [&](const auto& s) { return knows(s.second->settings()); });
+  };
+  const auto require = [&](bool known, const char* needed) {
+    if (!known) fail_argument(fmt::format("station: the link sends '{}', which needs {}", field, needed));
+  };
+  if (field.starts_with("place_"))
+    require(any([](const SetUp& s) { return s.place.has_value(); }), "[place]");
+  if (field == "approach_z")
+    require(any([](const SetUp& s) { return s.gripper && s.gripper->approach_mm; }),
+            "approach_mm in [gripper]");
+  if (field == "retreat_z")
+    require(any([](const SetUp& s) { return s.gripper && s.gripper->retreat_mm; }),
+            "retreat_mm in [gripper]");
 }
 
 std::shared_ptr<const LoadedSetUp> Station::set_up() const { return set_up(control_->selected()); }

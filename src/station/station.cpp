@@ -25,12 +25,20 @@ text_protocol::Part part_of(const ReportedPart& p, uint64_t number, int index) {
   part[Field::x] = robot.x_mm, part[Field::y] = robot.y_mm, part[Field::z] = robot.z_mm;
   part[Field::score] = p.detection.score;
   part[Field::sigma_x] = robot.sigma.x, part[Field::sigma_y] = robot.sigma.y;
-  if (p.detection.has_angle) {
+  if (p.detection.has_angle || p.grasp) {
     part[Field::angle] = robot.angle.degrees();
     if (robot.sigma.angle) part[Field::sigma_angle] = robot.sigma.angle->degrees();
   }
   part[Field::ambiguous] = p.detection.ambiguous ? 1 : 0;
   part[Field::range_end] = p.detection.range_end.empty() ? 0 : 1;
+  if (p.grasp) {
+    part[Field::grasp] = p.grasp->number;
+    part[Field::approach_z] = p.grasp->approach_z_mm, part[Field::retreat_z] = p.grasp->retreat_z_mm;
+  }
+  if (p.place) {
+    part[Field::place_x] = p.place->x_mm, part[Field::place_y] = p.place->y_mm;
+    part[Field::place_z] = p.place->z_mm, part[Field::place_angle] = p.place->angle.degrees();
+  }
   if (p.verdict) part[Field::verdict] = static_cast<int>(*p.verdict);
   return part;
 }

@@ -42,6 +42,13 @@ TEST_CASE("parts that are gone, new, moved, turned or ambiguous are said") {
   Report now = report_of({part_at(10, 20)});
   now.parts[0].detection.ambiguous = OtherPose{};
   CHECK(differences(report_of({part_at(10, 20)}), now) == Words{"leaf at 10.0,20.0 is ambiguous"});
+  Report blocked = report_of({part_at(10, 20)}), free = blocked;
+  blocked.parts[0].withheld = "it lies outside the reach";
+  CHECK(differences(free, blocked) == Words{"leaf at 10.0,20.0 is not sent: it lies outside the reach"});
+  CHECK(differences(blocked, free) == Words{"leaf at 10.0,20.0 is sent"});
+  blocked = free;
+  free.parts[0].grasp = ChosenGrasp{.number = 1}, blocked.parts[0].grasp = ChosenGrasp{.number = 2};
+  CHECK(differences(free, blocked) == Words{"leaf at 10.0,20.0: grasp 1 -> 2"});
   // Of two near one another, each is matched once.
   CHECK(differences(report_of({part_at(10, 20), part_at(22, 20)}), report_of({part_at(21.9, 20)})) ==
         Words{"leaf at 10.0,20.0 is gone"});

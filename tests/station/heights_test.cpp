@@ -253,3 +253,77 @@ TEST_CASE("a stored height map is looked at again") {
   REQUIRE(now.parts.size() == 1);
   CHECK(now.parts[0].robot->z_mm == then.parts[0].robot->z_mm);
 }
+
+TEST_CASE("a height map shows what stands in a hand's way, whatever it is, and where it does not know") {
+  const Pose2 tile{5, -10, {}};
+  // Across the tile at the flat place: fingers 20 to 23 mm from the grasp along Y, reaching 3 mm below its
+  // face.
+  const std::string hand =
+      "grasps = [[-20, 13, 90], [-20, 10, 90]]\n[gripper]\nopen_mm = 64\nfinger = [3, 6]\npalm = [60, "
+      "20]\nlength_mm = 30\ndepth_mm = 3\nclearance_mm = 0.5\n";
+  const auto look = [&](const std::function<void(Image<float>&)>& change, const std::string& more) {
+    StackCell cell;
+    Image<float> map = map_of({{tile}}, {}, 5);
+    change(map);
+    cell.add(map, Point2{0.25, 0.25});
+    Station station(cell.file("ground = \"each\"\ntable_z = 100", more));
+    station.begin_dry_run();
+    return station.next().value();
+  };
+  /// A box of so many millimetres, its middle `from` away from the flat place, along the map's X and Y.
+  const auto box = [&](Point2 from, double height_mm) {
+    return [=](Image<float>& map) {
+      const Point2 at = Point2{tile.x, tile.y} + flat_place + from;
+      const int x = static_cast<int>(0.5 * (map_side - 1) + at.x / 0.25),
+                y = static_cast<int>(0.5 * (map_side - 1) - at.y / 0.25);
+      for (int j = y - 4; j <= y + 4; ++j)
+        for (int i = x - 4; i <= x + 4; ++i) map(i, j) = static_cast<float>(7 + height_mm);
+    };
+  };
+  const Pose2 robot_from_world{300, -40, 30_deg};
+  const auto one = [&](const Report& report) {
+    REQUIRE(report.parts.size() == 1);
+    return report.parts[0];
+  };
+  const ReportedPart free = one(look([](Image<float>&) {}, hand));
+  CHECK(free.withheld.empty());
+  REQUIRE(free.grasp);
+  CHECK(free.grasp->number == 1);
+  CHECK(std::abs(free.robot->z_mm - (100 + body_mm)) < 0.02);
+  // Something 4 mm high below a finger, whose tip is 2.7 mm above the table; 2 mm high, it is no matter.
+  const ReportedPart other = one(look(box({0, 34.2}, 4), hand));
+  CHECK(other.withheld.empty());
+  CHECK(other.grasp->number == 2);
+  const Pose2 second = robot_from_world * tile * Pose2{-20, 10, 90_deg};
+  CHECK(std::hypot(other.robot->x_mm - second.x, other.robot->y_mm - second.y) < 0.05);
+  CHECK(std::abs(other.robot->z_mm - (100 + body_mm)) < 0.02);
+  CHECK(one(look(box({0, 34.2}, 2), hand)).grasp->number == 1);
+  const std::string only = "grasps = [[-20, 13, 90]]\n" + hand.substr(hand.find("[gripper]"));
+  CHECK(contains(one(look(box({0, 34.2}, 4), only)).withheld,
+                 "it cannot be gripped: finger 1 would strike something 4.0 mm high"));
+  // Below the palm only what is higher than the tips and a finger's length.
+  CHECK(one(look(box({0, 22}, 25), only)).withheld.empty());
+  CHECK(contains(one(look(box({0, 22}, 40), only)).withheld, "the palm would strike something 40.0 mm high"));
+  const auto spikes = [&](Image<float>& map) {
+    Random random(3);
+    for (int i = 0; i < 3000; ++i) map(random.whole(0, 479), 5 * random.whole(0, 95)) = 60;
+  };
+  CHECK(one(look(spikes, only)).withheld.empty());
+  const ReportedPart unknown = one(look([&](Image<float>& map) { box({0, 34.2}, NAN)(map); }, only));
+  CHECK(unknown.withheld.empty());  // a small hole
+  CHECK(contains(one(look(
+                         [&](Image<float>& map) {
+                           for (double x = -3; x <= 3; x += 2) box({x, 33.5}, NAN)(map);
+                         },
+                         only))
+                     .withheld,
+                 " of what lies below finger 1 was measured, needed at least 50 %"));
+  // A finger that comes down on the part itself.
+  std::string narrow = only;
+  narrow.replace(narrow.find("64"), 2, "10");
+  CHECK(contains(one(look([](Image<float>&) {}, narrow)).withheld, "finger 2 would strike something"));
+  // A cup stands on the part, and not on what is as high beside it.
+  const std::string cup = "grasps = [[-20, 13, 0]]\n[gripper]\nfingers = 0\npalm = [8, 5]\n";
+  CHECK(one(look([](Image<float>&) {}, cup)).withheld.empty());
+  CHECK(contains(one(look(box({-4.6, 0}, body_mm + 0.5), cup)).withheld, "the cup would touch something"));
+}

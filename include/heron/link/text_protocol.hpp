@@ -43,9 +43,16 @@ enum class Field {
   ambiguous,
   range_end,
   verdict,
-  setup
+  setup,
+  grasp,
+  approach_z,
+  retreat_z,
+  place_x,
+  place_y,
+  place_z,
+  place_angle
 };
-inline constexpr size_t field_count = 12;
+inline constexpr size_t field_count = 19;
 /// The words for fields, in their order.
 extern const std::array<const char*, field_count> field_words;
 using Fields = std::vector<Field>;

@@ -11,6 +11,14 @@
 
 namespace heron {
 
+/// How the robot takes a part.
+struct ChosenGrasp {
+  int number = 1;                                               ///< of the target's grasps, from 1
+  std::optional<double> approach_z_mm = {}, retreat_z_mm = {};  ///< where the hand comes from and goes to
+  /// The hand from above, picture coordinates, for drawing; what is in something's way is not `seen`.
+  std::vector<Contour> hand = {};
+};
+
 /// A part that was found, with its place in the frames that are known.
 struct ReportedPart {
   Detection
@@ -23,6 +31,9 @@ struct ReportedPart {
   std::vector<double> lengths_mm = {};  ///< of its lengths; empty without a mapping
   std::string withheld = {};            ///< why a station does not send it; empty: it does
   std::optional<Verdict> verdict = {};  ///< by its gauges' readings; nothing without gauges
+  std::optional<ChosenGrasp> grasp =
+      {};                               ///< by which `robot` is the pose; nothing where grasps are not chosen
+  std::optional<RobotPose> place = {};  ///< of the hand where it puts the part down
 };
 
 /// One of a station's set-ups.
@@ -46,6 +57,7 @@ struct Report {
   double elapsed_ms = 0;                ///< from the picture in memory to the parts' poses
   std::vector<ReportedPart> parts;
   std::vector<Miss> misses;
+  std::vector<ReportedPart> nests = {};  ///< where parts can be put
   std::vector<ScanProfile> profiles;
   std::map<std::string, double> watched = {};  ///< what is looked at beside the parts for drift
   std::vector<DriftWarning> drift = {};        ///< what has moved

@@ -7,6 +7,7 @@
 #include "heron/base/frame.hpp"
 #include "heron/locate/pattern.hpp"
 #include "heron/station/drift.hpp"
+#include "heron/station/gripper.hpp"
 #include "heron/station/order.hpp"
 
 namespace heron {
@@ -19,6 +20,7 @@ struct StationTarget {
   std::optional<double> min_score = {}, min_contrast = {};
   std::optional<int> max_count = {};
   std::optional<Box> search = {};  ///< where origins may lie, picture coordinates
+  std::vector<PartFromGrasp> grasps = {};  ///< allowed ones, the best first; empty: the taught one
 };
 
 /// Where the camera hangs.
@@ -56,6 +58,8 @@ struct SetUp {
   std::vector<StationTarget> targets = {};
   std::string gauges = {};  ///< gauge file; empty: parts are found and not judged
   OrderSettings order = {};
+  std::optional<GripperSettings> gripper = {};  ///< nothing: nothing is in a grasp's way
+  std::optional<PlaceSettings> place = {};
   std::optional<DriftSettings> drift = {};  ///< nothing: slow changes are not watched
   bool quick = false;                       ///< skips the search beyond the limits for parts that they reject
 };

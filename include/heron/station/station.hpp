@@ -138,6 +138,7 @@ class Station {
   CommandAnswer change_to(int number);
   void resume_set_up();
   void require_readings() const;
+  void require_known(const std::string& field) const;
   std::optional<Question> wait_asked();
   Camera& camera() const;
   Camera& camera_set_up();

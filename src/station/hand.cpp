@@ -1,0 +1,154 @@
+#include "hand.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+#include <limits>
+
+namespace heron {
+namespace {
+
+/// From `from` to `to` in place of the hand, turned about its grasp by `turn`.
+std::vector<Point2> rectangle(const Pose2& pose, Angle turn, Point2 from, Point2 to) {
+  std::vector<Point2> corners;
+  for (const Point2 p : {from, {to.x, from.y}, to, {from.x, to.y}})
+    corners.push_back(pose * rotated(p, turn));
+  return corners;
+}
+
+/// Whether an edge of `a` has all of `b` on its outer side.
+bool separates(const std::vector<Point2>& a, const std::vector<Point2>& b) {
+  const Point2 middle = (a[0] + a[1] + a[2]) / 3;
+  for (size_t i = 0; i < a.size(); ++i) {
+    const Point2 from = a[i], along = a[(i + 1) % a.size()] - from;
+    const double inner = cross(along, middle - from) < 0 ? -1 : 1;
+    if (std::all_of(b.begin(), b.end(), [&](Point2 p) { return inner * cross(along, p - from) <= 0; }))
+      return true;
+  }
+  return false;
+}
+
+/// Convex shapes overlap unless an edge of one of them separates them.
+bool overlap(const std::vector<Point2>& a, const std::vector<Point2>& b) {
+  return !separates(a, b) && !separates(b, a);
+}
+
+/// The pixels of a height map below a piece.
+struct Below {
+  int count = 0, measured = 0, higher = 0;  ///< pixels
+  float highest = -std::numeric_limits<float>::infinity();
+};
+
+/// With three neighbours as high at least: a spike of the sensor stands alone.
+bool is_higher(const Image<float>& map, int x, int y, double bottom_mm) {
+  int with = 0;
+  for (int j = std::max(0, y - 1); j <= std::min(map.height() - 1, y + 1); ++j)
+    for (int i = std::max(0, x - 1); i <= std::min(map.width() - 1, x + 1); ++i)
+      with += map(i, j) > bottom_mm;
+  return map(x, y) > bottom_mm && with >= 4;
+}
+
+Below below(const HandPiece& piece, const MeasuredHeights& heights, const std::vector<Point2>& part) {
+  std::vector<Point2> corners, left_out;
+  for (const Point2 p : piece.corners) corners.push_back(heights.pixel_of(p));
+  if (piece.on_part)
+    for (const Point2 p : part) left_out.push_back(heights.pixel_of(p));
+  Point2 least = corners[0], most = corners[0];
+  for (const Point2 p : corners)
+    least = {std::min(least.x, p.x), std::min(least.y, p.y)},
+    most = {std::max(most.x, p.x), std::max(most.y, p.y)};
+  Below found;
+  for (int y = static_cast<int>(std::floor(least.y)); y <= most.y; ++y)
+    for (int x = static_cast<int>(std::floor(least.x)); x <= most.x; ++x) {
+      const Point2 p{static_cast<double>(x), static_cast<double>(y)};
+      if (!is_inside(corners, p) || (!left_out.empty() && is_inside(left_out, p))) continue;
+      ++found.count;
+      if (x < 0 || y < 0 || x >= heights.map.width() || y >= heights.map.height()) continue;
+      const float height = heights.map(x, y);
+      if (!std::isfinite(height)) continue;
+      ++found.measured;
+      if (!is_higher(heights.map, x, y, piece.bottom_mm)) continue;
+      ++found.higher;
+      found.highest = std::max(found.highest, height);
+    }
+  return found;
+}
+
+}  // namespace
+
+std::vector<HandPiece> hand_at(const GripperSettings& g, const Pose2& pose, double z_mm,
+                               double clearance_mm) {
+  std::vector<HandPiece> hand;
+  const double tip = z_mm - g.depth_mm, half = g.finger_mm.y / 2 + clearance_mm;
+  const double inner = g.open_mm / 2, outer = inner + g.finger_mm.x;
+  for (int i = 0; i < g.fingers; ++i) {
+    const Angle turn = degrees(360.0 * i / g.fingers);
+    const std::string name = fmt::format("finger {}", i + 1);
+    hand.push_back(
+        {name, rectangle(pose, turn, {inner - clearance_mm, -half}, {outer + clearance_mm, half}), tip});
+    if (!g.closed_mm) continue;
+    const double closed = *g.closed_mm / 2;  // further out for a hand that opens inside a ring
+    const double from = std::min(closed, inner), to = std::max(closed + g.finger_mm.x, outer);
+    hand.push_back(
+        {name, rectangle(pose, turn, {from, -half}, {to + clearance_mm, half}), tip, "close on", true});
+  }
+  if (g.palm_mm.x > 0) {
+    const Point2 corner = g.palm_mm / 2 + Point2{clearance_mm, clearance_mm};
+    const bool cup = g.fingers == 0;
+    hand.push_back({cup ? "the cup" : "the palm", rectangle(pose, {}, -corner, corner), tip + g.length_mm,
+                    cup ? "touch" : "strike", cup});
+  }
+  return hand;
+}
+
+std::string in_the_way(const std::vector<HandPiece>& hand, const std::vector<Obstacle>& obstacles) {
+  for (const HandPiece& piece : hand)
+    for (const Obstacle& o : obstacles)
+      if (o.top_mm >= piece.bottom_mm && overlap(piece.corners, o.corners))
+        return fmt::format("{} would {} {}", piece.name, piece.would, o.name);
+  return {};
+}
+
+std::string in_the_way(const std::vector<HandPiece>& hand, const MeasuredHeights& heights,
+                       const std::vector<Point2>& part) {
+  for (const HandPiece& piece : hand) {
+    const Below found = below(piece, heights, part);
+    if (found.higher > 0)
+      return fmt::format("{} would {} something {:.1f} mm high", piece.name, piece.would, found.highest);
+    if (found.measured < heights.min_share * found.count)
+      return fmt::format("{:.0f} % of what lies below {} was measured, needed at least {:.0f} %",
+                         100.0 * found.measured / found.count, piece.name, 100 * heights.min_share);
+  }
+  return {};
+}
+
+std::vector<Point2> convex_hull(std::vector<Point2> points) {
+  std::sort(points.begin(), points.end(),
+            [](Point2 a, Point2 b) { return a.x < b.x || (a.x == b.x && a.y < b.y); });
+  points.erase(std::unique(points.begin(), points.end()), points.end());
+  if (points.size() < 3) return points;
+  std::vector<Point2> hull;
+  const auto add = [&](Point2 p, size_t kept) {
+    while (hull.size() >= kept + 2 &&
+           cross(hull[hull.size() - 1] - hull[hull.size() - 2], p - hull[hull.size() - 2]) <= 0)
+      hull.pop_back();
+    hull.push_back(p);
+  };
+  for (const Point2 p : points) add(p, 0);
+  const size_t lower = hull.size() - 1;
+  for (size_t i = points.size() - 1; i-- > 0;) add(points[i], lower);
+  hull.pop_back();
+  return hull;
+}
+
+bool is_inside(const std::vector<Point2>& corners, Point2 p) {
+  bool inside = false;
+  for (size_t i = 0, j = corners.size() - 1; i < corners.size(); j = i++) {
+    const Point2 a = corners[i], b = corners[j];
+    if ((a.y > p.y) != (b.y > p.y) && p.x < a.x + (p.y - a.y) * (b.x - a.x) / (b.y - a.y)) inside = !inside;
+  }
+  return inside;
+}
+
+}  // namespace heron

@@ -1,0 +1,50 @@
+#pragma once
+#include <functional>
+#include <string>
+#include <vector>
+
+#include "heron/image/image.hpp"
+#include "heron/station/gripper.hpp"
+
+namespace heron {
+
+/// A convex shape seen from above, in the frame that is sent.
+struct Obstacle {
+  std::string name;             ///< for people: "leaf (part 3)"
+  std::vector<Point2> corners;  ///< millimetres, in order
+  double top_mm = 0;            ///< above the table
+};
+
+/// A height map about the parts.
+struct MeasuredHeights {
+  const Image<float>& map;                 ///< millimetres above the table, NaN where not measured
+  std::function<Point2(Point2)> pixel_of;  ///< of a point in the frame that is sent
+  double min_share = 0.5;                  ///< of what lies below a piece of the hand that must be measured
+};
+
+/// A rectangle of the hand, seen from above.
+struct HandPiece {
+  std::string name;                  ///< "finger 1", "the palm"
+  std::vector<Point2> corners = {};  ///< in the frame that is sent
+  double bottom_mm = 0;              ///< above the table
+  const char* would = "strike";      ///< what it does to what is in its way
+  bool on_part = false;              ///< the part itself is not in its way
+};
+
+/// The hand at a pose in the frame that is sent, whose grasp lies at `z_mm` above the table. Each piece is
+/// wider by the clearance on all sides.
+std::vector<HandPiece> hand_at(const GripperSettings& gripper, const Pose2& pose, double z_mm,
+                               double clearance_mm);
+
+/// What the hand would strike, for people; empty when nothing is in its way.
+std::string in_the_way(const std::vector<HandPiece>& hand, const std::vector<Obstacle>& obstacles);
+/// The same of heights. What goes on the part is looked at outside `part` alone.
+std::string in_the_way(const std::vector<HandPiece>& hand, const MeasuredHeights& heights,
+                       const std::vector<Point2>& part);
+
+/// Corners of the smallest convex shape about points, in order (Andrew's monotone chain, 1979).
+std::vector<Point2> convex_hull(std::vector<Point2> points);
+/// Even-odd; true on the left and lower edges.
+bool is_inside(const std::vector<Point2>& corners, Point2 p);
+
+}  // namespace heron
