@@ -195,7 +195,11 @@ void Grasping::choose(Report& report, const InTheWay& in_the_way, const HeightOf
   }
 }
 
-void Grasping::choose(Report& report, const std::vector<std::string>& misses) {
+void Grasping::choose(Report& report, const std::vector<std::string>& misses, const Image<float>& about) {
+  const MeasuredHeights differing{.map = about,
+                                  .pixel_of = [&](Point2 p) { return pixel_point(p, 0); },
+                                  .min_share = 0,
+                                  .low_only = true};
   std::vector<Obstacle> parts, resembling;
   std::vector<Point2> miss_places;
   for (size_t i = 0; i < report.parts.size(); ++i) {
@@ -221,7 +225,9 @@ void Grasping::choose(Report& report, const std::vector<std::string>& misses) {
              if (i != part) others.push_back(parts[i]);
            for (size_t i = 0; i < resembling.size(); ++i)  // a miss on the part is the part, seen otherwise
              if (!is_inside(parts[part].corners, miss_places[i])) others.push_back(resembling[i]);
-           return heron::in_the_way(hand, others);
+           std::string what = heron::in_the_way(hand, others);
+           if (what.empty() && !about.empty()) what = heron::in_the_way(hand, differing, parts[part].corners);
+           return what;
          },
          {});
 }

@@ -28,8 +28,8 @@ class Grasping {
       : setup_(setup), frames_(frames), targets_(std::move(targets)) {}
 
   /// On a table whose parts are as high as they were taught. `misses`: the target that each miss of the
-  /// report resembles.
-  void choose(Report& report, const std::vector<std::string>& misses);
+  /// report resembles. `about`: what differs from the empty table (heights_of); empty where it is not known.
+  void choose(Report& report, const std::vector<std::string>& misses, const Image<float>& about);
   /// On a height map, which shows everything that stands about.
   void choose(Report& report, const Image<float>& map, const HeightOf& height_of);
   /// After choosing: a nest of the report for each part that is taken.

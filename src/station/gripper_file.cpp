@@ -79,7 +79,7 @@ void read_fingers(const TomlTable& t, GripperSettings& g) {
 
 }  // namespace
 
-GripperSettings gripper_of(const TomlTable& t) {
+GripperSettings gripper_of(const TomlTable& t, const std::string& folder) {
   GripperSettings g;
   g.fingers = t.whole("fingers", g.fingers);
   if (g.fingers < 0 || g.fingers > 12) t.refuse("fingers", "must be from 0, a cup, to 12");
@@ -95,6 +95,8 @@ GripperSettings gripper_of(const TomlTable& t) {
   if (t.has("reach")) g.reach = corners_in(t, "reach");
   if (t.has("wall"))
     for (const TomlTable& wall : t.tables("wall")) g.walls.push_back(wall_of(wall));
+  g.table = path_in(t, "table", folder);
+  g.table_levels = number_within(t, "table_levels", t.number("table_levels", g.table_levels), 1, 255);
   t.done();
   return g;
 }

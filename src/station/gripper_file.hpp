@@ -5,7 +5,7 @@
 namespace heron {
 
 /// The tables [gripper] and [place] of a set-up.
-GripperSettings gripper_of(const TomlTable& t);
+GripperSettings gripper_of(const TomlTable& t, const std::string& folder);
 PlaceSettings place_of(const TomlTable& t, const std::string& folder);
 /// The grasps of a [[target]]; empty where it has none.
 std::vector<PartFromGrasp> grasps_of(const TomlTable& t);

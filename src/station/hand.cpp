@@ -34,6 +34,18 @@ bool overlap(const std::vector<Point2>& a, const std::vector<Point2>& b) {
   return !separates(a, b) && !separates(b, a);
 }
 
+/// Whether the part covers a pixel, or its blurred edge does.
+bool on_part(const std::vector<Point2>& part, Point2 p) {
+  constexpr double edge_px = 2.5;
+  if (is_inside(part, p)) return true;
+  for (size_t i = 0; i < part.size(); ++i) {
+    const Point2 from = part[i], along = part[(i + 1) % part.size()] - from;
+    const double t = std::clamp(dot(p - from, along) / dot(along, along), 0.0, 1.0);
+    if (distance(p, from + along * t) <= edge_px) return true;
+  }
+  return false;
+}
+
 /// The pixels of a height map below a piece.
 struct Below {
   int count = 0, measured = 0, higher = 0;  ///< pixels
@@ -62,7 +74,7 @@ Below below(const HandPiece& piece, const MeasuredHeights& heights, const std::v
   for (int y = static_cast<int>(std::floor(least.y)); y <= most.y; ++y)
     for (int x = static_cast<int>(std::floor(least.x)); x <= most.x; ++x) {
       const Point2 p{static_cast<double>(x), static_cast<double>(y)};
-      if (!is_inside(corners, p) || (!left_out.empty() && is_inside(left_out, p))) continue;
+      if (!is_inside(corners, p) || on_part(left_out, p)) continue;
       ++found.count;
       if (x < 0 || y < 0 || x >= heights.map.width() || y >= heights.map.height()) continue;
       const float height = heights.map(x, y);
@@ -97,7 +109,7 @@ std::vector<HandPiece> hand_at(const GripperSettings& g, const Pose2& pose, doub
     const Point2 corner = g.palm_mm / 2 + Point2{clearance_mm, clearance_mm};
     const bool cup = g.fingers == 0;
     hand.push_back({cup ? "the cup" : "the palm", rectangle(pose, {}, -corner, corner), tip + g.length_mm,
-                    cup ? "touch" : "strike", cup});
+                    cup ? "touch" : "strike", cup, cup});
   }
   return hand;
 }
@@ -113,7 +125,10 @@ std::string in_the_way(const std::vector<HandPiece>& hand, const std::vector<Obs
 std::string in_the_way(const std::vector<HandPiece>& hand, const MeasuredHeights& heights,
                        const std::vector<Point2>& part) {
   for (const HandPiece& piece : hand) {
+    if (heights.low_only && !piece.low) continue;
     const Below found = below(piece, heights, part);
+    if (found.higher > 0 && found.highest >= some_height)
+      return fmt::format("{} would {} something that the empty table does not have", piece.name, piece.would);
     if (found.higher > 0)
       return fmt::format("{} would {} something {:.1f} mm high", piece.name, piece.would, found.highest);
     if (found.measured < heights.min_share * found.count)
@@ -121,6 +136,27 @@ std::string in_the_way(const std::vector<HandPiece>& hand, const MeasuredHeights
                          100.0 * found.measured / found.count, piece.name, 100 * heights.min_share);
   }
   return {};
+}
+
+Image<float> heights_of(const ImageView<const uint8_t>& picture, const ImageView<const uint8_t>& table,
+                        double levels) {
+  constexpr int step = 4;
+  constexpr uint8_t darkest = 8;  // whose ratio says something
+  std::vector<float> ratios;
+  for (int y = 0; y < table.height(); y += step)
+    for (int x = 0; x < table.width(); x += step)
+      if (table(x, y) >= darkest) ratios.push_back(static_cast<float>(picture(x, y)) / table(x, y));
+  float light = 1;
+  if (!ratios.empty()) {
+    const auto middle = ratios.begin() + static_cast<std::ptrdiff_t>(ratios.size() / 2);
+    std::nth_element(ratios.begin(), middle, ratios.end());
+    light = *middle;
+  }
+  Image<float> heights(table.width(), table.height());
+  for (int y = 0; y < table.height(); ++y)
+    for (int x = 0; x < table.width(); ++x)
+      heights(x, y) = std::abs(picture(x, y) - light * table(x, y)) > levels ? some_height : -some_height;
+  return heights;
 }
 
 std::vector<Point2> convex_hull(std::vector<Point2> points) {

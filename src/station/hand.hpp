@@ -20,7 +20,16 @@ struct MeasuredHeights {
   const Image<float>& map;                 ///< millimetres above the table, NaN where not measured
   std::function<Point2(Point2)> pixel_of;  ///< of a point in the frame that is sent
   double min_share = 0.5;                  ///< of what lies below a piece of the hand that must be measured
+  bool low_only = false;                   ///< the palm is not looked at: the heights are not known
 };
+
+/// Stands for a height that is not known, only that something is there.
+inline constexpr float some_height = 1e30f;
+/// What a picture of light shows beside the empty table: `some_height` where a pixel differs from the table's
+/// picture by more than `levels`, both brought to the same light by the median of their ratios; else below
+/// everything.
+Image<float> heights_of(const ImageView<const uint8_t>& picture, const ImageView<const uint8_t>& table,
+                        double levels);
 
 /// A rectangle of the hand, seen from above.
 struct HandPiece {
@@ -29,6 +38,7 @@ struct HandPiece {
   double bottom_mm = 0;              ///< above the table
   const char* would = "strike";      ///< what it does to what is in its way
   bool on_part = false;              ///< the part itself is not in its way
+  bool low = true;                   ///< comes down beside or onto the part
 };
 
 /// The hand at a pose in the frame that is sent, whose grasp lies at `z_mm` above the table. Each piece is

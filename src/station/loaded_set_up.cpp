@@ -85,6 +85,7 @@ LoadedSetUp::LoadedSetUp(SetUp setup, std::string hash) : setup_(std::move(setup
   if (!setup_.gauges.empty()) load_gauge_set();
   load_reference();
   load_nest();
+  load_table();
   if (setup_.drift && setup_.drift->light && !heights_)
     require_inside(*setup_.drift->light, "the mapping's picture", mapping_.width, mapping_.height);
 }
@@ -215,7 +216,9 @@ void LoadedSetUp::look(Report& report, const Picture& picture, const RobotFromWo
   order_parts(report.parts, setup_.order);
   if (chooses_grasps()) {
     Grasping grasps = grasping(known);
-    grasps.choose(report, misses);
+    grasps.choose(report, misses,
+                  table_.empty() ? Image<float>()
+                                 : heights_of(prepared.level(0), table_, setup_.gripper->table_levels));
     find_nests(report, prepared, known, stop);
     if (nest_) grasps.place(report, nest_->target.geometry());
   }
@@ -300,6 +303,19 @@ void LoadedSetUp::load_nest() {
   looks_at_color_ = looks_at_color_ || loaded.target.info().looks_at_color;
   const FindOptions options = loaded.target.options();
   nest_ = Loaded{std::move(loaded.target), options};
+}
+
+void LoadedSetUp::load_table() {
+  if (!setup_.gripper || setup_.gripper->table.empty()) return;
+  const std::string& path = setup_.gripper->table;
+  if (heights_)
+    fail_argument("station: table of [gripper] is a picture, and [heights] show what stands about anyway");
+  if (setup_.mount == Mount::arm)
+    fail_argument(
+        "station: table of [gripper] is seen from one place, and this camera moves with the arm; leave it "
+        "out");
+  table_ = grey_levels(load_picture(path));
+  require_size(path, table_.width(), table_.height());
 }
 
 void LoadedSetUp::find_nests(Report& report, const PreparedPicture& prepared, const Frames& frames,

@@ -48,6 +48,7 @@ class LoadedSetUp {
   bool chooses_grasps() const;
   Grasping grasping(const Frames& frames) const;
   void load_nest();
+  void load_table();
   void find_nests(Report& report, const PreparedPicture& prepared, const Frames& frames, Work* stop) const;
   void watch(Report& report, const Picture& picture) const;
   void watch_reference(Report& report, const PreparedPicture& prepared, Work* stop) const;
@@ -62,6 +63,7 @@ class LoadedSetUp {
   std::optional<HeightView> heights_;
   std::vector<Loaded> targets_;
   std::optional<Loaded> reference_;  ///< whose place is watched
+  Image<uint8_t> table_;             ///< without parts; empty where it is not known
   std::optional<Loaded> nest_;       ///< where parts are put
   std::optional<GaugeSet> gauges_;
   bool looks_at_color_ = false;

@@ -173,7 +173,7 @@ ReadSetUp read_set_up(const TomlTable& file, const std::string& folder, ReadSetU
   }
   if (file.has("gauges")) setup.gauges = (std::filesystem::path(folder) / file.text("gauges")).string();
   if (const auto order = file.optional_table("order")) setup.order = order_of(*order);
-  if (const auto gripper = file.optional_table("gripper")) setup.gripper = gripper_of(*gripper);
+  if (const auto gripper = file.optional_table("gripper")) setup.gripper = gripper_of(*gripper, folder);
   if (const auto place = file.optional_table("place")) setup.place = place_of(*place, folder);
   return read;
 }

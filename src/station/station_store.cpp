@@ -19,6 +19,7 @@ std::string settings_hash(const StationFile& file, const SetUp& setup) {
   take(file.path), take(setup.path), take(setup.mapping), take(setup.gauges);
   if (setup.heights) take(setup.heights->ground);
   if (setup.drift) take(setup.drift->reference);
+  if (setup.gripper) take(setup.gripper->table);
   if (setup.place) take(setup.place->target);
   for (const StationTarget& t : setup.targets) take(t.file);
   return hash.text();

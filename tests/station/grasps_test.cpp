@@ -156,6 +156,40 @@ TEST_CASE("what was turned away still lies there, and a part seen otherwise is n
   CHECK(grasp_cell().look(narrow, wide).parts[0].withheld.empty());
 }
 
+TEST_CASE("what is no target is seen beside the empty table, in other light too") {
+  const auto dimmed = [](Image<uint8_t> picture, double light) {
+    for (int y = 0; y < picture.height(); ++y)
+      for (int x = 0; x < picture.width(); ++x)
+        picture(x, y) = static_cast<uint8_t>(std::lround(light * picture(x, y)));
+    return picture;
+  };
+  save_picture(grasp_cell().folder / "empty.png", picture_of({}).view());
+  // A peg of 2 mm where finger 1 comes down on the leaf at (0, 0), nothing at the other.
+  const std::vector<Piece> peg{{disc(1, {0, 22}), {}, 0.4}};
+  const std::string grasps = "grasps = [[0, 0, 90], [-3, 0, 90]]\n", table = "table = \"empty.png\"\n";
+  for (const double light : {1.0, 0.6}) {
+    grasp_cell().show(dimmed(picture_of({{"leaf", {0, 0, {}}}, {"leaf", {-60, 60, 30_deg}}}, peg), light));
+    const Report unseen = grasp_cell().look(grasps, two_fingers);
+    CHECK(part_at(unseen, {0, 0}).withheld.empty());
+    const Report seen = grasp_cell().look("grasps = [[0, 0, 90]]\n", two_fingers + table);
+    CHECK(
+        contains(part_at(seen, {0, 0}).withheld,
+                 "it cannot be gripped: finger 2 would strike something that the empty table does not have"));
+    CHECK(part_at(seen, {-60, 60}).withheld.empty());
+  }
+  const auto refused = [&](std::string text, const std::string& from, const std::string& to) {
+    if (!from.empty()) text.replace(text.find(from), from.size(), to);
+    return error_of([&] { const Station s(grasp_cell().file(text)); });
+  };
+  const std::string text = grasp_cell().text("", two_fingers + table);
+  CHECK(contains(refused(text, "empty.png", "gone.png"), "gone.png"));
+  CHECK(contains(refused(text, "empty.png", "leaf.png"), "was made with 1000 x 800"));
+  std::string arm = text;
+  arm.replace(arm.find("\"fixed\""), 7, "\"arm\""), arm.replace(arm.find("robot_from"), 10, "flange_from");
+  arm.replace(arm.find("\"push\""), 6, "\"ask\"");
+  CHECK(contains(refused(arm, "", ""), "moves with the arm"));
+}
+
 TEST_CASE("walls, the reach and the wrist limit grasps, each by its own words") {
   grasp_cell().show(picture_of({{"leaf", {0, 0, {}}}}));
   const auto withheld = [&](const std::string& more) {

@@ -33,6 +33,9 @@ struct GripperSettings {
   std::optional<double> retreat_mm = {};   ///< above the grasp, where it goes afterwards
   std::vector<RobotPoint> reach = {};      ///< corners of the region where it may grip; empty: everywhere
   std::vector<Wall> walls = {};
+  std::string table =
+      {};  ///< picture of the empty table, for a fixed camera; empty: only targets are obstacles
+  double table_levels = 25;  ///< grey levels that a pixel of it may differ by
 };
 
 /// Where a part is put: on a second target that lies in the same picture.
