@@ -38,6 +38,7 @@ class RecordingCamera : public Camera {
     Picture picture = load_picture(recording_.path(next_++));
     picture.exposure_ms = recorded.exposure_ms;
     picture.gain = recorded.gain;
+    picture.taken = {};  // when a file was copied says nothing
     if (recorded.at_s)
       picture.taken = std::chrono::system_clock::time_point(
           std::chrono::duration_cast<std::chrono::system_clock::duration>(time_of(recorded)));

@@ -86,6 +86,12 @@ Json json_of(const ReportedPart& part) {
     j["grasp"] = {{"number", part.grasp->number},
                   {"approach_z", json_of(part.grasp->approach_z_mm)},
                   {"retreat_z", json_of(part.grasp->retreat_z_mm)}};
+  if (const auto& t = part.track) {
+    j["track"] = {{"identity", t->identity}};
+    if (t->told_in > 0) j["track"]["told_in"] = t->told_in;
+    if (t->velocity) j["track"]["velocity"] = {{"x", t->velocity->x}, {"y", t->velocity->y}};
+    if (t->velocity && t->sigma) j["track"]["velocity"]["sigma"] = {{"x", t->sigma->x}, {"y", t->sigma->y}};
+  }
   if (part.place) j["place"] = json_of(*part.place, true);
   if (!part.withheld.empty()) j["withheld"] = part.withheld;
   if (part.verdict) j["verdict"] = word_of(*part.verdict);

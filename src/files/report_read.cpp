@@ -52,7 +52,7 @@ std::optional<Measured> pose_in(const ReadJson& j, const char* key) {
 const std::set<std::string> own_names{"target",   "x",        "y",         "angle",    "scale",   "score",
                                       "contrast", "sigma",    "range_end", "inverted", "defects", "points",
                                       "lengths",  "withheld", "ambiguous", "distance", "world",   "robot",
-                                      "verdict",  "grasp",    "place"};
+                                      "verdict",  "grasp",    "place",     "track"};
 
 void read_measurements(const ReadJson& j, Detection& s) {
   for (const auto& [key, value] : j.items()) {
@@ -78,6 +78,18 @@ void read_points(const ReadJson& j, ReportedPart& part) {
       part.detection.lengths.push_back({l.at("name"), {from.at(0), from.at(1)}, {to.at(0), to.at(1)}});
       if (l.contains("length_mm")) part.lengths_mm.push_back(l["length_mm"]);
     }
+}
+
+Point2 point_of_json(const ReadJson& j) { return {j.at("x"), j.at("y")}; }
+
+PartTrack track_of_json(const ReadJson& j) {
+  PartTrack track{.identity = j.at("identity")};
+  if (j.contains("told_in")) track.told_in = j["told_in"];
+  if (!j.contains("velocity")) return track;
+  const ReadJson& velocity = j["velocity"];
+  track.velocity = point_of_json(velocity);
+  if (velocity.contains("sigma")) track.sigma = point_of_json(velocity["sigma"]);
+  return track;
 }
 
 ReportedPart part_of_json(const ReadJson& j) {
@@ -115,6 +127,7 @@ ReportedPart part_of_json(const ReadJson& j) {
     const ReadJson& g = j["grasp"];
     part.grasp = {g.at("number"), number_in(g, "approach_z"), number_in(g, "retreat_z"), {}};
   }
+  if (j.contains("track")) part.track = track_of_json(j["track"]);
   part.place = pose_in<RobotPose>(j, "place");
   part.withheld = text_in(j, "withheld");
   part.verdict = verdict_in(j, "verdict");

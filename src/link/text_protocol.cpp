@@ -11,9 +11,9 @@
 namespace heron::text_protocol {
 
 const std::array<const char*, field_count> field_words{
-    "x",           "y",         "angle",     "score",   "z",          "sigma_x", "sigma_y",
-    "sigma_angle", "ambiguous", "range_end", "verdict", "setup",      "grasp",   "approach_z",
-    "retreat_z",   "place_x",   "place_y",   "place_z", "place_angle"};
+    "x",           "y",         "angle",     "score",   "z",           "sigma_x",    "sigma_y",
+    "sigma_angle", "ambiguous", "range_end", "verdict", "setup",       "grasp",      "approach_z",
+    "retreat_z",   "place_x",   "place_y",   "place_z", "place_angle", "velocity_x", "velocity_y"};
 
 const Fields& default_fields() {
   static const Fields fields{Field::x, Field::y, Field::angle, Field::score};

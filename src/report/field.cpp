@@ -59,6 +59,18 @@ const std::vector<Row<Part>>& part_rows() {
        [](Part p) { return p.place ? FieldValue(p.place->z_mm) : FieldValue(); }},
       {{"place_angle", "degrees in the robot's frame"},
        [](Part p) { return p.place ? FieldValue(p.place->angle.degrees()) : FieldValue(); }},
+      {{"track", "who it is where the station follows its parts, from 1", true},
+       [](Part p) -> FieldValue {
+         return p.track ? FieldValue(static_cast<double>(p.track->identity)) : FieldValue();
+       }},
+      {{"velocity_x", "mm a second in the robot's frame"},
+       [](Part p) -> FieldValue {
+         return p.track && p.track->velocity ? FieldValue(p.track->velocity->x) : FieldValue();
+       }},
+      {{"velocity_y", "mm a second in the robot's frame"},
+       [](Part p) -> FieldValue {
+         return p.track && p.track->velocity ? FieldValue(p.track->velocity->y) : FieldValue();
+       }},
       {{"sigma_x", "mm, standard uncertainty"}, [](Part p) { return known(p.robot->sigma.x); }},
       {{"sigma_y", "mm, standard uncertainty"}, [](Part p) { return known(p.robot->sigma.y); }},
       {{"sigma_angle", "degrees, standard uncertainty"},

@@ -51,6 +51,10 @@ std::optional<int> StationControl::take_trigger(Clock::time_point now) {
     }
     case Trigger::timer:
       break;
+    case Trigger::arrival:
+      if (now < due_) return std::nullopt;
+      due_ = now + settings_.every;
+      return selected_;
   }
   if (now < due_) return std::nullopt;
   due_ += settings_.every;
@@ -83,7 +87,7 @@ std::optional<int> StationControl::wait(const Work* stop) {
       return setup;
     }
     auto until = Clock::now() + slice;
-    if (settings_.by == Trigger::timer) until = std::min(until, due_);
+    if (settings_.by == Trigger::timer || settings_.by == Trigger::arrival) until = std::min(until, due_);
     wake_.wait_until(lock, until);
   }
   idle_ = false;

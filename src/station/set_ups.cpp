@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "arrivals.hpp"
 #include "control.hpp"
 #include "heron/base/error.hpp"
 #include "heron/link/line_format.hpp"
@@ -70,6 +71,14 @@ Station::Station(StationFile file, Cameras cameras, Work* stop)
             ? fmt::format("station: there is no set-up {}; {} has only one", file_.start, file_.name)
             : fmt::format("station: there is no set-up {}; there are {}", file_.start, setups_text(file_)));
   control_ = std::make_unique<StationControl>(file_.trigger, file_.start);
+  if (file_.trigger.by == Trigger::arrival) {
+    for (const auto& [number, setup] : setups_)
+      if (setup->settings().mount == Mount::arm)
+        fail_argument(
+            "station: parts are followed from picture to picture to see which has arrived, and a camera on "
+            "the arm moves; trigger by \"station\"");
+    arrivals_ = std::make_unique<Arrivals>(file_.trigger.arrival);
+  }
   current_ = setups_.at(file_.start);
   for (const auto& [number, setup] : setups_)  // a camera that cannot be set says so now
     set_camera(setup->settings());
@@ -118,6 +127,8 @@ void Station::require_known(const std::string& field) const {
   };
   if (field.starts_with("place_"))
     require(any([](const SetUp& s) { return s.place.has_value(); }), "[place]");
+  if (field.starts_with("velocity_") || field == "track")
+    require(file_.trigger.by == Trigger::arrival, "[trigger] by = \"arrival\", which follows the parts");
   if (field == "approach_z")
     require(any([](const SetUp& s) { return s.gripper && s.gripper->approach_mm; }),
             "approach_mm in [gripper]");

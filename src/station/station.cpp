@@ -6,6 +6,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "arrivals.hpp"
 #include "control.hpp"
 #include "heron/camera/pause.hpp"
 #include "heron/files/picture_file.hpp"
@@ -35,6 +36,8 @@ text_protocol::Part part_of(const ReportedPart& p, uint64_t number, int index) {
     part[Field::grasp] = p.grasp->number;
     part[Field::approach_z] = p.grasp->approach_z_mm, part[Field::retreat_z] = p.grasp->retreat_z_mm;
   }
+  if (p.track && p.track->velocity)
+    part[Field::velocity_x] = p.track->velocity->x, part[Field::velocity_y] = p.track->velocity->y;
   if (p.place) {
     part[Field::place_x] = p.place->x_mm, part[Field::place_y] = p.place->y_mm;
     part[Field::place_z] = p.place->z_mm, part[Field::place_angle] = p.place->angle.degrees();
@@ -183,28 +186,47 @@ std::optional<Report> Station::look() {
   std::optional<Question> question;
   if (file_.link.mode == LinkMode::ask && !dry_ && !(question = wait_asked())) return std::nullopt;
   if (auto left = take_left_behind()) return left;
-  const auto selected = control_->wait(stop_);
-  if (!selected) return std::nullopt;
-  if (!question) {
-    auto setup = set_up(*selected);
-    const RobotFromWorld frame = setup->settings().robot_from_world;
-    question = Question{std::move(setup), frame};
-  }
-  if (!take_picture(std::move(question->setup))) return std::nullopt;
-  busy_since_ = Clock::now().time_since_epoch().count();
-  Report report = examined(*current_, picture_, question->robot_from_world);
-  busy_since_ = 0;
-  if (!report.complete) return std::nullopt;  // stopped in the middle
-  watch_drift(report);
+  std::optional<Report> report;
+  do {
+    const auto selected = control_->wait(stop_);
+    if (!selected) return std::nullopt;
+    report = look_once(question, *selected);
+    if (!report) return std::nullopt;
+  } while (arrivals_ && !has_arrived(*report));
+  watch_drift(*report);
   if (store_) {
     store_->add({.number = number_,
                  .source = current_->settings().camera,
                  .settings = current_->hash(),
-                 .report = report_json(report)},
+                 .report = report_json(*report)},
                 taken_);
     state_changed();
   }
   return report;
+}
+
+/// What one picture holds; nothing after a stop and at a recording's end.
+std::optional<Report> Station::look_once(const std::optional<Question>& question, int selected) {
+  Question q = question.value_or(Question{});
+  if (!question) q.setup = set_up(selected), q.robot_from_world = q.setup->settings().robot_from_world;
+  if (!take_picture(q.setup)) return std::nullopt;
+  busy_since_ = Clock::now().time_since_epoch().count();
+  Report report = examined(*current_, picture_, q.robot_from_world);
+  busy_since_ = 0;
+  if (!report.complete) return std::nullopt;  // stopped in the middle
+  return report;
+}
+
+/// A picture without an arrival gets no number.
+bool Station::has_arrived(Report& report) {
+  std::optional<double> at_s;  // a recording may be without times
+  if (camera().info().live)
+    at_s = std::chrono::duration<double>(taken_.time_since_epoch()).count();
+  else if (picture_.taken != std::chrono::system_clock::time_point{})
+    at_s = std::chrono::duration<double>(picture_.taken.time_since_epoch()).count();
+  if (arrivals_->mark(report, at_s)) return true;
+  if (!store_) --number_;
+  return false;
 }
 
 Report Station::examined(const LoadedSetUp& setup, const Picture& picture,

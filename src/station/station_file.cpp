@@ -170,9 +170,36 @@ Address address_in(const TomlTable& t, const std::string& key) {
   }
 }
 
+double seconds_of(const TomlTable& t, const char* key, double otherwise, double least) {
+  const double value = t.number(key, otherwise);
+  if (!(value >= least && value <= 86400))
+    t.refuse(key, fmt::format("must be from {:g} to 86400 seconds", least));
+  return value;
+}
+
+TriggerSettings arrival_trigger_of(const TomlTable& t) {
+  TriggerSettings trigger{.by = Trigger::arrival};
+  ArrivalSettings& a = trigger.arrival;
+  trigger.every = std::chrono::milliseconds(static_cast<int64_t>(seconds_of(t, "every_s", 0, 0) * 1000));
+  a.steady = t.whole("steady", a.steady);
+  if (a.steady < 1 || a.steady > 1000) t.refuse("steady", "must be from 1 to 1000 pictures");
+  a.apart_s = seconds_of(t, "apart_s", a.apart_s, 0);
+  a.apart_mm = t.number("apart_mm", a.apart_mm);
+  if (!(a.apart_mm >= 0 && a.apart_mm <= text_protocol::largest_value))
+    t.refuse("apart_mm", fmt::format("must be from 0 to {:g}", text_protocol::largest_value));
+  a.follow.reach_px = t.number("reach_px", a.follow.reach_px);
+  if (!(a.follow.reach_px >= 1 && a.follow.reach_px <= 10000))
+    t.refuse("reach_px", "must be from 1 to 10000 pixels");
+  a.follow.lost_after_s = seconds_of(t, "lost_after_s", a.follow.lost_after_s, 0.001);
+  a.follow.span_s = seconds_of(t, "span_s", a.follow.span_s, 0.001);
+  t.done();
+  return trigger;
+}
+
 TriggerSettings trigger_of(const TomlTable& t) {
   TriggerSettings trigger;
-  const std::string by = t.word("by", {"station", "timer", "command"});
+  const std::string by = t.word("by", {"station", "timer", "command", "arrival"});
+  if (by == "arrival") return arrival_trigger_of(t);
   trigger.by = by == "timer" ? Trigger::timer : by == "command" ? Trigger::command : Trigger::station;
   if (by == "timer") trigger.every = seconds_in(t, "every_s", trigger.every);
   if (by != "station") trigger.queue = t.whole("queue", trigger.queue);
@@ -204,8 +231,10 @@ HttpSettings http_of(const TomlTable& t, const std::string& folder) {
 void read_outlets(const TomlTable& file, const std::string& folder, StationFile& station) {
   if (const auto trigger = file.optional_table("trigger")) {
     station.trigger = trigger_of(*trigger);
-    if (station.trigger.by != Trigger::station && station.link.mode == LinkMode::ask)
-      trigger->refuse("by", "must be \"station\" where the robot asks: its question begins the picture");
+    const bool waits = station.trigger.by == Trigger::timer || station.trigger.by == Trigger::command;
+    if (waits && station.link.mode == LinkMode::ask)
+      trigger->refuse(
+          "by", "must be \"station\" or \"arrival\" where the robot asks: its question begins the picture");
   }
   if (const auto mqtt = file.optional_table("mqtt")) station.mqtt = mqtt_of(*mqtt, folder);
   if (const auto http = file.optional_table("http")) station.http = http_of(*http, folder);

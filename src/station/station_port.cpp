@@ -1,4 +1,5 @@
 // What links beside the machine's see of a station, and how they are woken.
+#include "arrivals.hpp"
 #include "control.hpp"
 #include "heron/base/error.hpp"
 #include "heron/files/picture_file.hpp"

@@ -27,8 +27,9 @@ std::string settings_hash(const StationFile& file, const SetUp& setup) {
 
 bool is_bad(const Report& report) {
   if (report.parts.empty() || (report.verdict && *report.verdict != Verdict::good)) return true;
-  return std::any_of(report.parts.begin(), report.parts.end(),
-                     [](const ReportedPart& p) { return !p.withheld.empty(); });
+  return std::any_of(report.parts.begin(), report.parts.end(), [](const ReportedPart& p) {
+    return !p.withheld.empty() && !(p.track && p.track->told_in > 0);
+  });
 }
 
 /// Before the link: its greeting holds the store's session.

@@ -50,9 +50,11 @@ enum class Field {
   place_x,
   place_y,
   place_z,
-  place_angle
+  place_angle,
+  velocity_x,
+  velocity_y
 };
-inline constexpr size_t field_count = 19;
+inline constexpr size_t field_count = 21;
 /// The words for fields, in their order.
 extern const std::array<const char*, field_count> field_words;
 using Fields = std::vector<Field>;

@@ -19,6 +19,14 @@ struct ChosenGrasp {
   std::vector<Contour> hand = {};
 };
 
+/// Who a part is where a station follows what it sees, and how it moves.
+struct PartTrack {
+  int identity = 0;      ///< from 1, in the order in which they came
+  uint64_t told_in = 0;  ///< number of the result in which it was sent before; 0: in none
+  /// Millimetres a second in the frame that is sent, and the sigma of each; nothing where it is not known.
+  std::optional<Point2> velocity = {}, sigma = {};
+};
+
 /// A part that was found, with its place in the frames that are known.
 struct ReportedPart {
   Detection
@@ -32,7 +40,8 @@ struct ReportedPart {
   std::string withheld = {};            ///< why a station does not send it; empty: it does
   std::optional<Verdict> verdict = {};  ///< by its gauges' readings; nothing without gauges
   std::optional<ChosenGrasp> grasp =
-      {};                               ///< by which `robot` is the pose; nothing where grasps are not chosen
+      {};  ///< by which `robot` is the pose; nothing where grasps are not chosen
+  std::optional<PartTrack> track = {};
   std::optional<RobotPose> place = {};  ///< of the hand where it puts the part down
 };
 

@@ -19,7 +19,7 @@ struct StationTarget {
   std::optional<Range<double>> scale = {};
   std::optional<double> min_score = {}, min_contrast = {};
   std::optional<int> max_count = {};
-  std::optional<Box> search = {};  ///< where origins may lie, picture coordinates
+  std::optional<Box> search = {};          ///< where origins may lie, picture coordinates
   std::vector<PartFromGrasp> grasps = {};  ///< allowed ones, the best first; empty: the taught one
 };
 

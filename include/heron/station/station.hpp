@@ -27,6 +27,8 @@ using Cameras = std::map<std::string, std::unique_ptr<Camera>>;
 /// Of everything that decides what a set-up of a station finds: the files of both, mapping, targets and
 /// gauges.
 std::string settings_hash(const StationFile& file, const SetUp& setup);
+class Arrivals;
+
 /// Whether a report's picture is kept by the rule "bad": no part, one that is withheld, or a verdict that is
 /// not good.
 bool is_bad(const Report& report);
@@ -122,6 +124,8 @@ class Station {
     RobotFromWorld robot_from_world;
   };
   std::optional<Report> look();
+  std::optional<Report> look_once(const std::optional<Question>& question, int selected);
+  bool has_arrived(Report& report);
   Report examined(const LoadedSetUp& setup, const Picture& picture,
                   const RobotFromWorld& robot_from_world) const;
   void begin_drift();
@@ -165,7 +169,8 @@ class Station {
     std::set<std::string> warned = {};  ///< quantities that are beyond their limits
     int64_t taken = 0;
   };
-  std::map<int, Drift> drift_;  ///< by set-up
+  std::map<int, Drift> drift_;          ///< by set-up
+  std::unique_ptr<Arrivals> arrivals_;  ///< where they are the trigger
   std::optional<ResultStore> store_;
   std::optional<PictureFolder> pictures_;
   bool left_behind_ = false, pictures_failing_ = false;

@@ -9,6 +9,7 @@
 #include "heron/link/outlet_settings.hpp"
 #include "heron/link/register_map.hpp"
 #include "heron/link/station_link.hpp"
+#include "heron/locate/follow.hpp"
 #include "heron/station/set_up.hpp"
 #include "heron/store/result_store.hpp"
 
@@ -42,13 +43,24 @@ enum class Trigger {
   station,  ///< the station itself: at once when the machine is done, or when it asks
   timer,    ///< every `every`
   command,  ///< `trigger` over a further link, such as MQTT or HTTP
+  arrival,  ///< a part that was not there before; pictures are taken all the time
+};
+
+/// When a part has arrived. Each is sent once, as long as it is followed.
+struct ArrivalSettings {
+  FollowSettings follow = {};
+  int steady = 2;       ///< pictures that it must be seen in first
+  double apart_s = 0;   ///< between two results, at least; what arrives meanwhile comes with the next
+  double apart_mm = 0;  ///< from every part that came before it and is still seen; 0: any distance
 };
 
 struct TriggerSettings {
   Trigger by = Trigger::station;
-  std::chrono::milliseconds every{1000};
+  std::chrono::milliseconds every{
+      1000};  ///< for arrivals from picture to picture; 0: as the camera gives them
   /// How many triggers may wait while the station works on one; further ones are dropped and counted.
   int queue = 0;
+  ArrivalSettings arrival = {};
 };
 
 /// A whole station, as in its file; docs/formats.md.
