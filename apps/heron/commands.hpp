@@ -23,6 +23,7 @@ void add_gauge(CLI::App& app, Action& action);
 void add_track(CLI::App& app, Action& action);
 void add_run(CLI::App& app, Action& action);
 void add_replay(CLI::App& app, Action& action);
+void add_verify(CLI::App& app, Action& action);
 void add_simulate(CLI::App& app, Action& action);
 void add_demo(CLI::App& app, Action& action);
 void add_demo_cart(CLI::App& demo, Action& action);

@@ -91,6 +91,7 @@ int main(int argc, char** argv) {  // NOLINT(bugprone-exception-escape)
   heron::tool::add_track(app, action);
   heron::tool::add_run(app, action);
   heron::tool::add_replay(app, action);
+  heron::tool::add_verify(app, action);
   heron::tool::add_simulate(app, action);
   heron::tool::add_demo(app, action);
   heron::tool::add_manual(app, action);

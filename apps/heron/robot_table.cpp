@@ -43,6 +43,13 @@ std::string robot_json(const RobotLog& log) {
   return j.dump();
 }
 
+std::string touched_csv(const RobotLog& log) {
+  std::string text = "result,part,x,y\n";
+  for (const Arrival& a : log.arrivals)
+    if (a.matched) text += fmt::format("{},{},{:.4f},{:.4f}\n", a.result, a.index, a.truth.x, a.truth.y);
+  return text;
+}
+
 double worst_mm(const RobotLog& log) {
   double worst = 0;
   for (const Arrival& a : log.arrivals)

@@ -5,6 +5,7 @@
 #include "cart_table.hpp"
 #include "commands.hpp"
 #include "heron/base/error.hpp"
+#include "heron/files/atomic_file.hpp"
 #include "heron/files/picture_file.hpp"
 #include "heron/render/stack_station.hpp"
 #include "heron/simulation/arm_cell.hpp"
@@ -21,7 +22,7 @@ namespace {
 
 void add_robot(CLI::App& simulate, Action& action) {
   struct SimulateOptions {
-    std::string listen, connect, truth;
+    std::string listen, connect, truth, touched;
     std::vector<std::string> looks;
     double timeout_s = 10;
     RobotSettings settings;
@@ -34,6 +35,8 @@ void add_robot(CLI::App& simulate, Action& action) {
                 "host:port on which the robot waits for the station; port 0: any free port");
   c->add_option("--connect", o->connect, "host:port of a station that listens");
   c->add_option("--truth", o->truth, "truth.json of the simulated cell");
+  c->add_option("--touched", o->touched,
+                "CSV to write: where each part truly lies, as if it was touched, for `heron verify`");
   c->add_option("--speed", o->settings.speed_mm_s, "mm/s")->capture_default_str();
   c->add_option("--time-scale", o->settings.time_scale,
                 "factor by which its clock runs faster than real time")
@@ -59,6 +62,9 @@ void add_robot(CLI::App& simulate, Action& action) {
         fail_argument("simulate robot: give either --listen host:port or --connect host:port");
       if (!(o->timeout_s > 0 && o->timeout_s <= 86400))
         fail_argument("simulate robot: --timeout must be above 0 and at most 86400 seconds");
+      if (!o->touched.empty() && o->truth.empty())
+        fail_argument("simulate robot: --touched writes where parts truly lie, which --truth says");
+      require_not_read({o->touched}, {o->truth});
       o->settings.listens = !o->listen.empty();
       o->settings.address = Address::parse(o->settings.listens ? o->listen : o->connect);
       o->settings.timeout = LineSocket::Duration(static_cast<int64_t>(1000 * o->timeout_s));
@@ -70,6 +76,7 @@ void add_robot(CLI::App& simulate, Action& action) {
       log_note("simulate robot: {} {}", o->settings.listens ? "listening at" : "connecting to",
                robot.address().text());
       const RobotLog log = robot.run();
+      if (!o->touched.empty()) write_file(o->touched, touched_csv(log));
       if (o->json)
         fmt::print("{}\n", robot_json(log));
       else

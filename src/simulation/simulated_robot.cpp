@@ -86,7 +86,8 @@ struct SimulatedRobot::Session {
     return std::nullopt;
   }
 
-  /// Selects the set-up for the result after this one. The station changes over before it reads the next line.
+  /// Selects the set-up for the result after this one. The station changes over before it reads the next
+  /// line.
   void select_for(uint64_t results) {
     const auto& setups = robot.settings_.setups;
     if (!setups.empty()) say(Select{setups[results % setups.size()]});
@@ -118,6 +119,7 @@ struct SimulatedRobot::Session {
         nearest = it;
     if (nearest == parts.end()) return;
     arrival.matched = true;
+    arrival.truth = nearest->robot_from_part.position();
     arrival.off_mm = distance(nearest->robot_from_part.position(), at.position());
     arrival.off_angle = (at.angle - nearest->robot_from_part.angle).wrapped();
     parts.erase(nearest);

@@ -52,7 +52,7 @@ void refused(const std::string& arguments, const std::string& message, int statu
 TEST_CASE("help has an example for every command, and wrong use is status 2") {
   CHECK(worked().run("--help").status == 0);
   for (const char* command : {"board", "calibrate", "rings", "map", "teach", "find", "study", "run", "replay",
-                              "simulate robot", "simulate tray", "demo"}) {
+                              "verify", "simulate robot", "simulate tray", "demo"}) {
     const auto ran = worked().run(std::string(command) + " --help");
     CHECK(ran.status == 0);
     CHECK_MESSAGE(ran.out.find("Example: heron ") != std::string::npos, command);

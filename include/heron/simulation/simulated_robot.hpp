@@ -47,7 +47,8 @@ struct Arrival {
   std::string name;
   Pose2 sent;            ///< the commanded pose
   bool matched = false;  ///< a true part of that name was left for it
-  double off_mm = 0;     ///< from the true part
+  Point2 truth = {};     ///< where the true part lies
+  double off_mm = 0;     ///< from it
   Angle off_angle = {};
   double travel_s = 0;  ///< on its own clock
 };
