@@ -49,6 +49,7 @@ bool on_part(const std::vector<Point2>& part, Point2 p) {
 /// The pixels of a height map below a piece.
 struct Below {
   int count = 0, measured = 0, higher = 0;  ///< pixels
+  bool part_alone = true;                   ///< all that is higher belongs to the part itself
   float highest = -std::numeric_limits<float>::infinity();
 };
 
@@ -62,10 +63,9 @@ bool is_higher(const Image<float>& map, int x, int y, double bottom_mm) {
 }
 
 Below below(const HandPiece& piece, const MeasuredHeights& heights, const std::vector<Point2>& part) {
-  std::vector<Point2> corners, left_out;
+  std::vector<Point2> corners, own;
   for (const Point2 p : piece.corners) corners.push_back(heights.pixel_of(p));
-  if (piece.on_part)
-    for (const Point2 p : part) left_out.push_back(heights.pixel_of(p));
+  for (const Point2 p : part) own.push_back(heights.pixel_of(p));
   Point2 least = corners[0], most = corners[0];
   for (const Point2 p : corners)
     least = {std::min(least.x, p.x), std::min(least.y, p.y)},
@@ -74,7 +74,7 @@ Below below(const HandPiece& piece, const MeasuredHeights& heights, const std::v
   for (int y = static_cast<int>(std::floor(least.y)); y <= most.y; ++y)
     for (int x = static_cast<int>(std::floor(least.x)); x <= most.x; ++x) {
       const Point2 p{static_cast<double>(x), static_cast<double>(y)};
-      if (!is_inside(corners, p) || on_part(left_out, p)) continue;
+      if (!is_inside(corners, p) || (piece.on_part && on_part(own, p))) continue;
       ++found.count;
       if (x < 0 || y < 0 || x >= heights.map.width() || y >= heights.map.height()) continue;
       const float height = heights.map(x, y);
@@ -82,6 +82,7 @@ Below below(const HandPiece& piece, const MeasuredHeights& heights, const std::v
       ++found.measured;
       if (!is_higher(heights.map, x, y, piece.bottom_mm)) continue;
       ++found.higher;
+      found.part_alone = found.part_alone && on_part(own, p);
       found.highest = std::max(found.highest, height);
     }
   return found;
@@ -127,6 +128,8 @@ std::string in_the_way(const std::vector<HandPiece>& hand, const MeasuredHeights
   for (const HandPiece& piece : hand) {
     if (heights.low_only && !piece.low) continue;
     const Below found = below(piece, heights, part);
+    if (found.higher > 0 && found.part_alone)
+      return fmt::format("{} would {} the part itself", piece.name, piece.would);
     if (found.higher > 0 && found.highest >= some_height)
       return fmt::format("{} would {} something that the empty table does not have", piece.name, piece.would);
     if (found.higher > 0)

@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <array>
 #include <cmath>
+#include <filesystem>
 
 #include "heron/files/gauge_file.hpp"
 #include "heron/files/picture_file.hpp"
@@ -290,6 +291,12 @@ Grasping LoadedSetUp::grasping(const Frames& frames) const {
 
 void LoadedSetUp::load_nest() {
   if (!setup_.place) return;
+  if (std::any_of(setup_.targets.begin(), setup_.targets.end(), [&](const StationTarget& t) {
+        return std::filesystem::path(t.file).lexically_normal() == setup_.place->target;
+      }))
+    fail_argument(
+        fmt::format("station: {} is a target and the nest of [place]; a part cannot be put on itself",
+                    setup_.place->target));
   LoadedTarget loaded = load_target(setup_.place->target);
   const auto* pattern = loaded.target.as<PatternTarget>();
   if ((pattern && pattern->settings().height_step_mm > 0) != heights_.has_value())

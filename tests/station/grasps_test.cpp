@@ -362,6 +362,7 @@ TEST_CASE("what a gripper's tables cannot mean is refused with the place in the 
   CHECK(contains(refused("grasps = [[1, 2, 900]]\n", ""), "within 360"));
   CHECK(contains(refused("", "[place]\nat = [0, 0, 0]\n"), "nest"));
   CHECK(contains(refused("", "[place]\nnest = \"gone.png\"\n"), "gone.png"));
+  CHECK(contains(refused("", "[place]\nnest = \"leaf.png\"\n"), "cannot be put on itself"));
   CHECK(contains(refused("", two_fingers + "[[target]]\nfile = \"leaf.png\"\ngrasps = [[9, 9, 9]]\n"),
                  "two targets are named 'leaf'"));
 }

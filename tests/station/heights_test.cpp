@@ -321,7 +321,7 @@ TEST_CASE("a height map shows what stands in a hand's way, whatever it is, and w
   // A finger that comes down on the part itself.
   std::string narrow = only;
   narrow.replace(narrow.find("64"), 2, "10");
-  CHECK(contains(one(look([](Image<float>&) {}, narrow)).withheld, "finger 2 would strike something"));
+  CHECK(contains(one(look([](Image<float>&) {}, narrow)).withheld, "finger 2 would strike the part itself"));
   // A cup stands on the part, and not on what is as high beside it.
   const std::string cup = "grasps = [[-20, 13, 0]]\n[gripper]\nfingers = 0\npalm = [8, 5]\n";
   CHECK(one(look([](Image<float>&) {}, cup)).withheld.empty());
