@@ -24,6 +24,12 @@ std::string name_of(const MappedField& f, int copy) {
   return f.part > 0 ? fmt::format("{} of part {}", f.of, f.part + copy) : f.of;
 }
 
+int bit_count(const RegisterMap& map) {
+  int count = 0;
+  for (const MappedField& f : map.fields) count += copies_of(f, map.max_parts);
+  return count;
+}
+
 std::pair<double, double> limits_of(RegisterType type) {
   switch (type) {
     case RegisterType::int16:
@@ -94,7 +100,37 @@ void RegisterMap::require_valid() const {
               fmt::format("{}'{}' and '{}' share register {}", what, name_of(f, copy), other->second, at));
       }
   }
+  if (!controller) return;
+  for (int k = 0; k < valid_words(); ++k) {
+    const int at = controller->valid_at + k;
+    if (at < first_free_register || at > last_register)
+      fail_argument(fmt::format("valid_at: {} bits reach register {}; they go from {} to {}",
+                                bit_count(*this), at, first_free_register, last_register));
+    if (taken.contains(at))
+      fail_argument(fmt::format("valid_at: {} bits take register {}, which holds '{}'", bit_count(*this), at,
+                                taken.at(at)));
+  }
+  constexpr int written_by_controller = 3;
+  const int from = controller->station_at, end = from + size(), theirs = controller->controller_at;
+  if (from < 0 || end - 1 > last_register || theirs < 0 || theirs + written_by_controller - 1 > last_register)
+    fail_argument(
+        fmt::format("station_at and controller_at: the registers {} to {} and {} to {} do not lie within "
+                    "0 to {}",
+                    from, end - 1, theirs, theirs + written_by_controller - 1, last_register));
+  if (theirs < end && theirs + written_by_controller > from)
+    fail_argument(fmt::format("controller_at: the registers {} to {} lie among the station's, {} to {}",
+                              theirs, theirs + written_by_controller - 1, from, end - 1));
 }
+
+int RegisterMap::size() const {
+  int last = first_free_register - 1;
+  for (const MappedField& f : fields)
+    last = std::max(last, f.at + (copies_of(f, max_parts) - 1) * f.every + register_count(f.type) - 1);
+  if (controller) last = std::max(last, controller->valid_at + valid_words() - 1);
+  return last + 1;
+}
+
+int RegisterMap::valid_words() const { return (bit_count(*this) + 15) / 16; }
 
 std::vector<RegisterValue> registers_of(const RegisterMap& map, const SentReport& sent) {
   const size_t count = std::min(sent.parts.size(), static_cast<size_t>(map.max_parts));
@@ -126,6 +162,13 @@ std::vector<RegisterValue> registers_of(const RegisterMap& map, const SentReport
       values.push_back(std::move(v));
     }
   return values;
+}
+
+std::vector<uint16_t> valid_bits(const std::vector<RegisterValue>& values) {
+  std::vector<uint16_t> words((values.size() + 15) / 16);
+  for (size_t i = 0; i < values.size(); ++i)
+    if (values[i].valid) words[i / 16] |= static_cast<uint16_t>(1u << (i % 16));
+  return words;
 }
 
 }  // namespace heron

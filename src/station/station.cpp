@@ -76,11 +76,16 @@ text_protocol::Result head_of(const Report& report, int64_t age_ms, bool again) 
 
 std::string registers_text(const RegisterMap& map, const SentReport& sent) {
   std::vector<RegisterValue> values = registers_of(map, sent);
+  const std::vector<uint16_t> bits = valid_bits(values);
   std::sort(values.begin(), values.end(), [](const auto& a, const auto& b) { return a.at < b.at; });
   std::string text;
+  const int from = map.controller ? map.controller->station_at : 0;
+  if (map.controller)
+    text = fmt::format("{:5} {:04x} bits of what is valid\n", from + map.controller->valid_at,
+                       fmt::join(bits, " "));
   for (const RegisterValue& v : values)
-    text += fmt::format("{:5} {:04x} {} {}\n", v.at, fmt::join(v.words, " "), v.valid ? "valid" : "not valid",
-                        v.refused.empty() ? v.name : v.refused);
+    text += fmt::format("{:5} {:04x} {} {}\n", from + v.at, fmt::join(v.words, " "),
+                        v.valid ? "valid" : "not valid", v.refused.empty() ? v.name : v.refused);
   return text;
 }
 

@@ -123,9 +123,12 @@ RegisterMap registers_of(const TomlTable& t) {
     t.refuse("timeout_s",
              "is not for protocol \"modbus\", whose controller may come and go; finish_s and acknowledge_s "
              "say how long the station waits");
-  for (const char* key : {"fields", "token", "connect"})
-    if (t.has(key))
-      t.refuse(key, "is not for protocol \"modbus\": the station listens, and registers say what it holds");
+  for (const char* key : {"fields", "token"})
+    if (t.has(key)) t.refuse(key, "is not for protocol \"modbus\": registers say what it holds");
+  if (t.has("connect"))
+    map.controller = ControllerRegisters{.station_at = t.whole("station_at"),
+                                         .controller_at = t.whole("controller_at"),
+                                         .valid_at = t.whole("valid_at")};
   try {
     map.require_valid();
   } catch (const Error& error) {
@@ -152,7 +155,6 @@ void read_link(const TomlTable& t, StationFile& station) {
   station.link.listens = listens;
   station.link.mode = t.word("mode", {"push", "ask"}) == "push" ? LinkMode::push : LinkMode::ask;
   read_content(t, station);
-  if (station.registers && !listens) t.refuse("connect", "is not for protocol \"modbus\"; give listen");
   if (station.lines && station.lines->ask.empty() == (station.link.mode == LinkMode::ask))
     t.refuse("mode", station.lines->ask.empty() ? "is \"ask\"; say with ask which line asks"
                                                 : "is \"push\"; a line that asks is for mode \"ask\"");

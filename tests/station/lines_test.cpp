@@ -147,6 +147,22 @@ TEST_CASE("a station's registers are read from its file, and a dry run prints th
     return support::error_of([&] { with_registers(registers); });
   };
   CHECK(support::contains(refusal(""), "register"));
+  // The same in a controller to which the station connects: its own numbers, and the bits.
+  std::string connects = cell().text(
+      cell().fixed(),
+      "connect = \"127.0.0.1:502\"\nmode = \"push\"\nstation_at = 1000\ncontroller_at = 900\nvalid_at = 12\n"
+      "max_parts = 6\n[[link.register]]\nat = 10\nof = \"count\"\n[[link.register]]\nat = 20\nof = \"x\"\n"
+      "part = 1\nevery = 4\n");
+  connects.replace(connects.find("protocol = \"text\""), 17, "protocol = \"modbus\"");
+  Station client(cell().station(connects));
+  client.begin_dry_run();
+  const auto told = client.next();
+  CHECK(client.sent_text(*told).starts_with(
+      " 1012 003f bits of what is valid\n 1010 0005 valid count\n 1020 "));
+  connects.replace(connects.find("controller_at = 900"), 19, "controller_at = 1012");
+  CHECK(support::contains(support::error_of([&] { cell().station(connects); }), "lie among the station's"));
+  connects.replace(connects.find("controller_at = 1012"), 20, "");
+  CHECK(support::contains(support::error_of([&] { cell().station(connects); }), "controller_at"));
   CHECK(
       support::contains(refusal("[[link.register]]\nat = 1\nof = \"count\"\n"), "they go from 10 to 65535"));
   CHECK(support::contains(refusal("[[link.register]]\nat = 10\nof = \"count\"\ntype = \"int8\"\n"), "int16"));

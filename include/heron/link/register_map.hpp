@@ -1,5 +1,6 @@
 #pragma once
 #include <cstdint>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -26,14 +27,26 @@ struct MappedField {
   std::vector<std::pair<std::string, double>> words = {};  ///< a text's number: {"leaf", 1}
 };
 
+/// Where a station that connects to a controller finds its registers among the controller's holding
+/// registers.
+struct ControllerRegisters {
+  int station_at = 0;  ///< the first of those that the station writes: handshake and fields count from here
+  int controller_at = 0;  ///< the first of the three that the controller writes
+  int valid_at = 0;       ///< counted as the fields are: from here on a bit for each field, the lowest first,
+                          ///< in the order of `registers_of`
+};
+
 /// What stands where.
 struct RegisterMap {
   std::vector<MappedField> fields;
-  int max_parts = 8;  ///< further ones are left out
+  int max_parts = 8;                                   ///< further ones are left out
+  std::optional<ControllerRegisters> controller = {};  ///< for a station that connects
 
   /// Throws Error{invalid_argument} for a field that there is not, a register beyond 65535 or within the
   /// first `first_free_register`, two fields that share one, a text without numbers.
   void require_valid() const;
+  int size() const;         ///< registers from the first of the handshake to the last that is mapped
+  int valid_words() const;  ///< registers that hold a bit for each field
 };
 /// The first registers are those of the handshake.
 inline constexpr int first_free_register = 10;
@@ -48,6 +61,9 @@ struct RegisterValue {
 };
 /// All fields of a result, in the map's order, part by part: as many whatever was found.
 std::vector<RegisterValue> registers_of(const RegisterMap& map, const SentReport& sent);
+
+/// A bit for each of them, the lowest of the first word first.
+std::vector<uint16_t> valid_bits(const std::vector<RegisterValue>& values);
 
 /// Registers of a type.
 inline int register_count(RegisterType type) {
