@@ -62,7 +62,7 @@ struct Belt {
     if (timed) save_recording(recording);
   }
   std::string text(const std::string& trigger, const std::string& link = "mode = \"push\"\n") const {
-    return "version = 1\nname = \"belt\"\n[camera]\nrecording = \"belt\"\n[mapping]\nfile = "
+    return "version = 1\nquick = true\nname = \"belt\"\n[camera]\nrecording = \"belt\"\n[mapping]\nfile = "
            "\"mapping.toml\"\n"
            "[frame]\nmount = \"fixed\"\nrobot_from_board = [500, -100, 35]\n[[target]]\nfile = \"leaf.png\"\n"
            "[trigger]\nby = \"arrival\"\n" +
