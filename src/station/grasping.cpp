@@ -6,6 +6,9 @@
 #include <cmath>
 #include <functional>
 
+#include "heron/base/error.hpp"
+#include "heron/image/region.hpp"
+
 namespace heron {
 namespace {
 
@@ -59,20 +62,28 @@ std::string turned_away(const std::vector<std::string>& reasons) {
 
 }  // namespace
 
-Point2 Grasping::sent_point(Point2 pixel, double height_mm) const {
+/// Nothing past the plane's horizon.
+std::optional<Point2> Grasping::sent_point(Point2 pixel, double height_mm) const try {
   const WorldPoint world = frames_.mapping->world_from_pixel(pixel, height_mm);
   if (frames_.robot_from_world) return (*frames_.robot_from_world * world).plain();
   const UserPose user = user_pose({world.x, world.y, 0, {}, {}}, frames_.axes);
   return (*frames_.robot_from_user * user.position()).plain();
+} catch (const Error& error) {
+  if (error.code() != ErrorCode::not_determined) throw;
+  return std::nullopt;
 }
 
-Point2 Grasping::pixel_point(Point2 sent, double height_mm) const {
+/// Nothing behind the camera.
+std::optional<Point2> Grasping::pixel_point(Point2 sent, double height_mm) const try {
   if (frames_.robot_from_world)
     return frames_.mapping->pixel_from_world(frames_.robot_from_world->inverse() * RobotPoint(sent),
                                              height_mm);
   const UserPoint user = frames_.robot_from_user->inverse() * RobotPoint(sent);
   return frames_.mapping->pixel_from_world(
       frames_.axes ? frames_.axes->world_from_user(user) : WorldPoint(user.plain()), height_mm);
+} catch (const Error& error) {
+  if (error.code() != ErrorCode::not_determined) throw;
+  return std::nullopt;
 }
 
 /// Through the same steps as any part's place, so that heights, sizes, rims and the user's axes hold.
@@ -89,6 +100,7 @@ std::optional<RobotPose> Grasping::robot_pose(const Detection& d, const PartGeom
 }
 
 /// What a part covers as seen from above: the hull of what its kind knows of it, where it was covered too.
+/// Empty where it reaches past the plane's horizon.
 std::vector<Point2> Grasping::outline(const Detection& d, const Graspable& target) const {
   std::vector<Point2> points;
   for (const EdgeMatch& e : d.edges) points.push_back(e.place);
@@ -96,8 +108,13 @@ std::vector<Point2> Grasping::outline(const Detection& d, const Graspable& targe
     if (c.closed) points.insert(points.end(), c.points.begin(), c.points.end());
   points = convex_hull(std::move(points));
   if (points.size() < 3) points = corners_at(target.extent, {d.x, d.y}, d.angle, d.scale);
-  for (Point2& p : points) p = sent_point(p, target.geometry.height_mm);
-  return convex_hull(std::move(points));
+  std::vector<Point2> corners;
+  for (const Point2 p : points) {
+    const auto corner = sent_point(p, target.geometry.height_mm);
+    if (!corner) return {};
+    corners.push_back(*corner);
+  }
+  return convex_hull(std::move(corners));
 }
 
 std::vector<Grasping::Candidate> Grasping::candidates(const ReportedPart& part,
@@ -134,7 +151,7 @@ std::string Grasping::why_not(size_t part, const Candidate& candidate, const InT
   if (!g.reach.empty()) {
     std::vector<Point2> corners;
     for (const RobotPoint& p : g.reach) corners.push_back(p.plain());
-    if (!is_inside(corners, pose.position().plain())) return "it lies outside the reach";
+    if (!Region::polygon(corners).contains(pose.position().plain())) return "it lies outside the reach";
   }
   if (!within(pose.angle, g.wrist_deg))
     return fmt::format("the wrist would turn to {:.1f} degrees, allowed are {:g} to {:g}",
@@ -161,8 +178,9 @@ ChosenGrasp Grasping::chosen(const Candidate& candidate, bool free) const {
     if (piece.on_part && g.fingers > 0) continue;
     Contour contour{.points = {}, .closed = true, .seen = free};
     for (const Point2 p : piece.corners)
-      contour.points.push_back(pixel_point(p, setup_.heights ? 0 : above_table(pose)));
-    grasp.hand.push_back(std::move(contour));
+      if (const auto pixel = pixel_point(p, setup_.heights ? 0 : above_table(pose)))
+        contour.points.push_back(*pixel);
+    if (contour.points.size() == piece.corners.size()) grasp.hand.push_back(std::move(contour));
   }
   return grasp;
 }
@@ -211,20 +229,23 @@ void Grasping::choose(Report& report, const std::vector<std::string>& misses, co
   for (size_t i = 0; i < report.misses.size(); ++i) {
     const Miss& m = report.misses[i];
     const Graspable& target = targets_.at(misses[i]);
-    if (m.score < target.min_score / 2) continue;
+    const auto at = sent_point({m.x, m.y}, target.geometry.height_mm);
+    if (!at || m.score < target.min_score / 2) continue;
     const Detection there{.target = misses[i], .x = m.x, .y = m.y, .angle = m.angle, .scale = m.scale};
     resembling.push_back(
         {fmt::format("what resembles {} at {:.0f}, {:.0f} in the picture", misses[i], m.x, m.y),
          outline(there, target), target.geometry.height_mm});
-    miss_places.push_back(sent_point({m.x, m.y}, target.geometry.height_mm));
+    miss_places.push_back(*at);
   }
   choose(report,
          [&](size_t part, const std::vector<HandPiece>& hand) {
            std::vector<Obstacle> others;
            for (size_t i = 0; i < parts.size(); ++i)
              if (i != part) others.push_back(parts[i]);
+           const Region own =
+               parts[part].corners.size() < 3 ? Region() : Region::polygon(parts[part].corners);
            for (size_t i = 0; i < resembling.size(); ++i)  // a miss on the part is the part, seen otherwise
-             if (!is_inside(parts[part].corners, miss_places[i])) others.push_back(resembling[i]);
+             if (!own.contains(miss_places[i])) others.push_back(resembling[i]);
            std::string what = heron::in_the_way(hand, others);
            if (what.empty() && !about.empty()) what = heron::in_the_way(hand, differing, parts[part].corners);
            return what;

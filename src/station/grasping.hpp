@@ -24,8 +24,9 @@ class Grasping {
   /// Of a grasp: above the table, where it is measured there; nothing where it is not.
   using HeightOf = std::function<std::optional<double>(const Detection&, const PartFromGrasp&)>;
 
-  Grasping(const SetUp& setup, const Frames& frames, std::map<std::string, Graspable> targets)
-      : setup_(setup), frames_(frames), targets_(std::move(targets)) {}
+  /// `targets` by their names. All three must outlive it.
+  Grasping(const SetUp& setup, const Frames& frames, const std::map<std::string, Graspable>& targets)
+      : setup_(setup), frames_(frames), targets_(targets) {}
 
   /// On a table whose parts are as high as they were taught. `misses`: the target that each miss of the
   /// report resembles. `about`: what differs from the empty table (heights_of); empty where it is not known.
@@ -50,14 +51,14 @@ class Grasping {
   std::optional<RobotPose> robot_pose(const Detection& d, const PartGeometry& geometry,
                                       const PartFromGrasp& grasp) const;
   std::vector<Point2> outline(const Detection& d, const Graspable& target) const;
-  Point2 sent_point(Point2 pixel, double height_mm) const;
-  Point2 pixel_point(Point2 sent, double height_mm) const;
+  std::optional<Point2> sent_point(Point2 pixel, double height_mm) const;
+  std::optional<Point2> pixel_point(Point2 sent, double height_mm) const;
   double table_z() const { return setup_.heights ? setup_.heights->table_z_mm : 0; }
   double above_table(const RobotPose& pose) const { return pose.z_mm - table_z(); }
 
   const SetUp& setup_;
   const Frames& frames_;
-  std::map<std::string, Graspable> targets_;
+  const std::map<std::string, Graspable>& targets_;
   std::vector<PartFromGrasp> taken_;  ///< of each part of the report, as it was chosen
 };
 

@@ -6,6 +6,8 @@
 #include <cmath>
 #include <limits>
 
+#include "heron/image/region.hpp"
+
 namespace heron {
 namespace {
 
@@ -37,7 +39,8 @@ bool overlap(const std::vector<Point2>& a, const std::vector<Point2>& b) {
 /// Whether the part covers a pixel, or its blurred edge does.
 bool on_part(const std::vector<Point2>& part, Point2 p) {
   constexpr double edge_px = 2.5;
-  if (is_inside(part, p)) return true;
+  if (part.size() < 3) return false;
+  if (Region::polygon(part).contains(p)) return true;
   for (size_t i = 0; i < part.size(); ++i) {
     const Point2 from = part[i], along = part[(i + 1) % part.size()] - from;
     const double t = std::clamp(dot(p - from, along) / dot(along, along), 0.0, 1.0);
@@ -48,8 +51,9 @@ bool on_part(const std::vector<Point2>& part, Point2 p) {
 
 /// The pixels of a height map below a piece.
 struct Below {
-  int count = 0, measured = 0, higher = 0;  ///< pixels
-  bool part_alone = true;                   ///< all that is higher belongs to the part itself
+  double count = 0, measured = 0;  ///< pixels
+  int higher = 0;
+  bool part_alone = true;  ///< all that is higher belongs to the part itself
   float highest = -std::numeric_limits<float>::infinity();
 };
 
@@ -62,21 +66,31 @@ bool is_higher(const Image<float>& map, int x, int y, double bottom_mm) {
   return map(x, y) > bottom_mm && with >= 4;
 }
 
-Below below(const HandPiece& piece, const MeasuredHeights& heights, const std::vector<Point2>& part) {
-  std::vector<Point2> corners, own;
-  for (const Point2 p : piece.corners) corners.push_back(heights.pixel_of(p));
-  for (const Point2 p : part) own.push_back(heights.pixel_of(p));
-  Point2 least = corners[0], most = corners[0];
+std::vector<Point2> pixels_of(const std::vector<Point2>& corners, const MeasuredHeights& heights) {
+  std::vector<Point2> pixels;
   for (const Point2 p : corners)
-    least = {std::min(least.x, p.x), std::min(least.y, p.y)},
-    most = {std::max(most.x, p.x), std::max(most.y, p.y)};
+    if (const auto pixel = heights.pixel_of(p)) pixels.push_back(*pixel);
+  return pixels.size() == corners.size() ? pixels : std::vector<Point2>();
+}
+
+Below below(const HandPiece& piece, const MeasuredHeights& heights, const std::vector<Point2>& part) {
+  const std::vector<Point2> corners = pixels_of(piece.corners, heights), own = pixels_of(part, heights);
   Below found;
-  for (int y = static_cast<int>(std::floor(least.y)); y <= most.y; ++y)
-    for (int x = static_cast<int>(std::floor(least.x)); x <= most.x; ++x) {
+  if (corners.empty()) return found;
+  const Region region = Region::polygon(corners);
+  const Box box = region.bounds();
+  const int left = static_cast<int>(std::max(0.0, std::floor(box.x))),
+            top = static_cast<int>(std::max(0.0, std::floor(box.y))),
+            right = static_cast<int>(std::min<double>(heights.map.width() - 1, box.x + box.width)),
+            bottom = static_cast<int>(std::min<double>(heights.map.height() - 1, box.y + box.height));
+  int in_map = 0;
+  for (int y = top; y <= bottom; ++y)
+    for (int x = left; x <= right; ++x) {
       const Point2 p{static_cast<double>(x), static_cast<double>(y)};
-      if (!is_inside(corners, p) || (piece.on_part && on_part(own, p))) continue;
+      if (!region.contains(p)) continue;
+      ++in_map;
+      if (piece.on_part && on_part(own, p)) continue;
       ++found.count;
-      if (x < 0 || y < 0 || x >= heights.map.width() || y >= heights.map.height()) continue;
       const float height = heights.map(x, y);
       if (!std::isfinite(height)) continue;
       ++found.measured;
@@ -85,6 +99,8 @@ Below below(const HandPiece& piece, const MeasuredHeights& heights, const std::v
       found.part_alone = found.part_alone && on_part(own, p);
       found.highest = std::max(found.highest, height);
     }
+  const double area = std::abs(cross(corners[2] - corners[0], corners[3] - corners[1])) / 2;
+  found.count += std::max(0.0, area - in_map);  // what lies outside the map was not measured
   return found;
 }
 
@@ -118,7 +134,7 @@ std::vector<HandPiece> hand_at(const GripperSettings& g, const Pose2& pose, doub
 std::string in_the_way(const std::vector<HandPiece>& hand, const std::vector<Obstacle>& obstacles) {
   for (const HandPiece& piece : hand)
     for (const Obstacle& o : obstacles)
-      if (o.top_mm >= piece.bottom_mm && overlap(piece.corners, o.corners))
+      if (o.corners.size() >= 3 && o.top_mm >= piece.bottom_mm && overlap(piece.corners, o.corners))
         return fmt::format("{} would {} {}", piece.name, piece.would, o.name);
   return {};
 }
@@ -136,7 +152,7 @@ std::string in_the_way(const std::vector<HandPiece>& hand, const MeasuredHeights
       return fmt::format("{} would {} something {:.1f} mm high", piece.name, piece.would, found.highest);
     if (found.measured < heights.min_share * found.count)
       return fmt::format("{:.0f} % of what lies below {} was measured, needed at least {:.0f} %",
-                         100.0 * found.measured / found.count, piece.name, 100 * heights.min_share);
+                         100 * found.measured / found.count, piece.name, 100 * heights.min_share);
   }
   return {};
 }
@@ -179,15 +195,6 @@ std::vector<Point2> convex_hull(std::vector<Point2> points) {
   for (size_t i = points.size() - 1; i-- > 0;) add(points[i], lower);
   hull.pop_back();
   return hull;
-}
-
-bool is_inside(const std::vector<Point2>& corners, Point2 p) {
-  bool inside = false;
-  for (size_t i = 0, j = corners.size() - 1; i < corners.size(); j = i++) {
-    const Point2 a = corners[i], b = corners[j];
-    if ((a.y > p.y) != (b.y > p.y) && p.x < a.x + (p.y - a.y) * (b.x - a.x) / (b.y - a.y)) inside = !inside;
-  }
-  return inside;
 }
 
 }  // namespace heron

@@ -1,5 +1,6 @@
 #pragma once
 #include <functional>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -17,10 +18,11 @@ struct Obstacle {
 
 /// A height map about the parts.
 struct MeasuredHeights {
-  const Image<float>& map;                 ///< millimetres above the table, NaN where not measured
-  std::function<Point2(Point2)> pixel_of;  ///< of a point in the frame that is sent
-  double min_share = 0.5;                  ///< of what lies below a piece of the hand that must be measured
-  bool low_only = false;                   ///< the palm is not looked at: the heights are not known
+  const Image<float>& map;  ///< millimetres above the table, NaN where not measured
+  /// Of a point in the frame that is sent; nothing where the camera does not see it.
+  std::function<std::optional<Point2>(Point2)> pixel_of;
+  double min_share = 0.5;  ///< of what lies below a piece of the hand that must be measured
+  bool low_only = false;   ///< the palm is not looked at: the heights are not known
 };
 
 /// Stands for a height that is not known, only that something is there.
@@ -54,7 +56,5 @@ std::string in_the_way(const std::vector<HandPiece>& hand, const MeasuredHeights
 
 /// Corners of the smallest convex shape about points, in order (Andrew's monotone chain, 1979).
 std::vector<Point2> convex_hull(std::vector<Point2> points);
-/// Even-odd; true on the left and lower edges.
-bool is_inside(const std::vector<Point2>& corners, Point2 p);
 
 }  // namespace heron

@@ -147,13 +147,20 @@ void LoadedSetUp::load_targets() {
     }
     looks_at_color_ = looks_at_color_ || loaded.target.info().looks_at_color;
     if (chooses_grasps() && std::any_of(targets_.begin(), targets_.end(), [&](const Loaded& other) {
-          return other.target.name() == loaded.target.name() && !same(other.grasps, grasps);
+          return other.target.name() == loaded.target.name() &&
+                 !same(graspable_.at(other.target.name()).grasps, grasps);
         }))
       fail_argument(
           fmt::format("station: two targets are named '{}' and have different grasps, which belong to a "
                       "name; teach one of them with --name",
                       loaded.target.name()));
-    targets_.push_back({loaded.target.with(gripped), options, std::move(grasps)});
+    if (setup_.gripper && geometry.size_mm != 0)
+      fail_argument(fmt::format(
+          "station: {} was taught with a size and may stand anywhere in space, and [gripper] looks "
+          "at parts on the table; teach it without --size",
+          t.file));
+    graspable_[loaded.target.name()] = {gripped, grasps, loaded.target.extent(), options.min_score};
+    targets_.push_back({loaded.target.with(gripped), options});
   }
 }
 
@@ -216,7 +223,7 @@ void LoadedSetUp::look(Report& report, const Picture& picture, const RobotFromWo
   }
   order_parts(report.parts, setup_.order);
   if (chooses_grasps()) {
-    Grasping grasps = grasping(known);
+    Grasping grasps(setup_, known, graspable_);
     grasps.choose(report, misses,
                   table_.empty() ? Image<float>()
                                  : heights_of(prepared.level(0), table_, setup_.gripper->table_levels));
@@ -251,7 +258,7 @@ void LoadedSetUp::look_at_heights(Report& report, const Picture& picture,
   }
   order_parts(report.parts, setup_.order);
   if (chooses_grasps()) {
-    Grasping grasps = grasping(known);
+    Grasping grasps(setup_, known, graspable_);
     grasps.choose(report, std::get<Image<float>>(map.picture.pixels),
                   [&](const Detection& d, const PartFromGrasp& grasp) {
                     return heights_->height(d, map, mapping, grasp);
@@ -280,13 +287,6 @@ bool LoadedSetUp::chooses_grasps() const {
   return setup_.gripper || setup_.place ||
          std::any_of(setup_.targets.begin(), setup_.targets.end(),
                      [](const StationTarget& t) { return t.grasps.size() > 1; });
-}
-
-Grasping LoadedSetUp::grasping(const Frames& frames) const {
-  std::map<std::string, Graspable> targets;
-  for (const Loaded& t : targets_)
-    targets[t.target.name()] = {t.target.geometry(), t.grasps, t.target.extent(), t.options.min_score};
-  return {setup_, frames, std::move(targets)};
 }
 
 void LoadedSetUp::load_nest() {

@@ -37,7 +37,6 @@ class LoadedSetUp {
   struct Loaded {
     Target target;
     FindOptions options;
-    std::vector<PartFromGrasp> grasps = {};  ///< at least one
   };
   void look(Report& report, const Picture& picture, const RobotFromWorld& robot_from_world, Work* stop) const;
   void look_at_heights(Report& report, const Picture& picture, const RobotFromWorld& robot_from_world,
@@ -46,7 +45,6 @@ class LoadedSetUp {
                 const RobotFromUser& robot_from_user) const;
   Explain explain() const { return setup_.quick ? Explain::never : Explain::always; }
   bool chooses_grasps() const;
-  Grasping grasping(const Frames& frames) const;
   void load_nest();
   void load_table();
   void find_nests(Report& report, const PreparedPicture& prepared, const Frames& frames, Work* stop) const;
@@ -62,9 +60,10 @@ class LoadedSetUp {
   MappingRecord mapping_;  ///< empty where height maps have none
   std::optional<HeightView> heights_;
   std::vector<Loaded> targets_;
-  std::optional<Loaded> reference_;  ///< whose place is watched
-  Image<uint8_t> table_;             ///< without parts; empty where it is not known
-  std::optional<Loaded> nest_;       ///< where parts are put
+  std::map<std::string, Graspable> graspable_;  ///< the targets by their names
+  std::optional<Loaded> reference_;             ///< whose place is watched
+  Image<uint8_t> table_;                        ///< without parts; empty where it is not known
+  std::optional<Loaded> nest_;                  ///< where parts are put
   std::optional<GaugeSet> gauges_;
   bool looks_at_color_ = false;
 };

@@ -190,6 +190,33 @@ TEST_CASE("what is no target is seen beside the empty table, in other light too"
   CHECK(contains(refused(arm, "", ""), "moves with the arm"));
 }
 
+TEST_CASE("a hand a thousand times too large is in everything's way, at once") {
+  grasp_cell().show(picture_of({{"leaf", {0, 0, {}}}}));
+  save_picture(grasp_cell().folder / "empty.png", picture_of({}).view());
+  const auto begun = std::chrono::steady_clock::now();
+  const Report report =
+      grasp_cell().look("", "[gripper]\nopen_mm = 0\nfinger = [900000, 900000]\ntable = \"empty.png\"\n");
+  CHECK_FALSE(report.parts.at(0).withheld.empty());
+  CHECK(std::chrono::steady_clock::now() - begun < 20s);
+}
+
+TEST_CASE("a part past the plane's horizon has no place, and the others are gripped all the same") {
+  // Seen by this mapping the horizon lies between the two; the picture is the one from straight above.
+  MappingRecord record = load_mapping(grasp_cell().folder / "mapping.toml");
+  record.mapping = Mapping(
+      CameraMapping(camera_above(600, {.fx = 2400, .fy = 2400, .cx = 499.5, .cy = 399.5}, 85_deg, 90_deg),
+                    CameraMapping::Covariance::Zero()));
+  save_mapping(grasp_cell().folder / "horizon.toml", record);
+  grasp_cell().show(picture_of({{"leaf", {0, 72, {}}}, {"leaf", {0, -72, {}}}}));
+  std::string text = grasp_cell().text("", two_fingers);
+  text.replace(text.find("mapping.toml"), 12, "horizon.toml");
+  const Report report = grasp_cell().look(text);
+  REQUIRE(report.parts.size() == 2);
+  int sent = 0;
+  for (const ReportedPart& p : report.parts) sent += p.robot && p.withheld.empty();
+  CHECK(sent == 1);
+}
+
 TEST_CASE("walls, the reach and the wrist limit grasps, each by its own words") {
   grasp_cell().show(picture_of({{"leaf", {0, 0, {}}}}));
   const auto withheld = [&](const std::string& more) {
