@@ -101,7 +101,7 @@ std::optional<size_t> worst_part(const Solved& s) {
     const auto inverse = inverse_symmetric(free);
     if (!inverse) continue;  // the fit goes through it whatever it is
     const double square = own.dot(*inverse * own);
-    // What the others leave among themselves, at least what was told.
+    // The scatter of the other parts, but no less than their own sigmas.
     const double others = std::max(1.0, (sum - square) / std::max(1, s.freedom() - 2));
     if (square / others / 2 > largest) largest = square / others / 2, worst = static_cast<size_t>(i);
   }
@@ -157,6 +157,20 @@ Point2 rest_of(const TouchedPart& part, const TouchCheck& check) {
   return part.touched - sent - explained;
 }
 
+/// No cell is wrong by a fifth of its size: such places are no touched ones.
+void require_same_map(const TouchCheck& check, double rest, double reach_mm) {
+  constexpr double largest = 0.2;
+  if (std::abs(check.turn.value) < largest && std::abs(check.scale.value) < largest &&
+      rest < largest * reach_mm)
+    return;
+  throw Error(
+      ErrorCode::not_determined,
+      fmt::format("check of touched parts: the touched places are another map of the sent ones (turned by "
+                  "{:.0f} degrees, {:.3g} times as large, {:.3g} mm off on average); look for another unit, "
+                  "x and y swapped, or another frame",
+                  check.turn.value * 180 / std::numbers::pi, 1 + check.scale.value, rest));
+}
+
 }  // namespace
 
 TouchCheck check_touches(const std::vector<TouchedPart>& parts, double touch_sigma) {
@@ -196,6 +210,7 @@ TouchCheck check_touches(const std::vector<TouchedPart>& parts, double touch_sig
   if (s.count == with_hand) check.hand = pair_of(s, without_hand, grown);
   for (const TouchedPart& p : parts) check.rest.push_back(rest_of(p, check));
   for (const size_t i : used) left += dot(check.rest[i], check.rest[i]);
+  require_same_map(check, std::sqrt(left / count), reach);
   // Of what chance leaves, the fit takes its part away.
   check.left_mm = std::sqrt(left / count * static_cast<double>(2 * used.size()) / s.freedom());
   check.turn.value *= 180 / std::numbers::pi, check.turn.sigma *= 180 / std::numbers::pi;

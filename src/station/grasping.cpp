@@ -53,7 +53,7 @@ std::string turned_away(const std::vector<std::string>& reasons) {
   if (std::adjacent_find(reasons.begin(), reasons.end(), std::not_equal_to<>()) == reasons.end())
     return "it cannot be gripped: " + reasons[0];
   std::string text = "it cannot be gripped";
-  constexpr size_t most = 3;  // of the reasons that are told
+  constexpr size_t most = 3;  // reasons in one sentence
   for (size_t i = 0; i < std::min(most, reasons.size()); ++i)
     text += fmt::format("{} grasp {}: {}", i == 0 ? ":" : ";", i + 1, reasons[i]);
   if (reasons.size() > most) text += fmt::format("; and {} more", reasons.size() - most);

@@ -27,25 +27,17 @@ struct Belt {
   support::TemporaryFolder folder;
 
   Belt() {
-    MappingRecord record;
-    Homography pixel_from_world;
-    pixel_from_world << 4, 0, 399.5, 0, -4, 149.5, 0, 0, 1;
-    record.mapping = Mapping(PlaneMapping(pixel_from_world));
-    record.width = belt_width, record.height = belt_height, record.date = "2026-01-01T00:00:00Z";
-    save_mapping(folder / "mapping.toml", record);
+    save_mapping(folder / "mapping.toml", flat_mapping(belt_width, belt_height));
     save_target(folder / "leaf.png",
                 teach_pattern(view({{{0, 0}}}, 0), Region::rectangle({300, 75, 200, 150}),
                               {.name = "leaf", .origin = Point2{399.5, 149.5}}));
   }
   static Image<uint8_t> view(const std::vector<Rider>& riders, double at_s) {
-    Scene scene;
-    scene.camera = camera_above(600, {.fx = 2400, .fy = 2400, .cx = 399.5, .cy = 149.5});
-    scene.width = belt_width, scene.height = belt_height, scene.background = 0.12;
+    std::vector<Piece> pieces;
     for (const Rider& r : riders)
       for (const Piece& p : tile_pieces("leaf", {r.at.x + speed * at_s, r.at.y, r.angle}, 0.62))
-        scene.pieces.push_back(p);
-    Random random(static_cast<uint64_t>(at_s * 1000));
-    return expose(exact_picture(scene), {.sigma = 1}, random);
+        pieces.push_back(p);
+    return seen_from_above(belt_width, belt_height, std::move(pieces), static_cast<uint64_t>(at_s * 1000));
   }
   /// Records `pictures` of the riders; those whose numbers are `blind` without any.
   void record(const std::vector<Rider>& riders, int pictures, bool timed,
@@ -165,7 +157,7 @@ TEST_CASE("pictures without times tell who has arrived and no speed; nothing arr
   CHECK(belt().run("").empty());
 }
 
-TEST_CASE("a robot that asks waits for an arrival, and is told the velocity") {
+TEST_CASE("a robot that asks waits for an arrival, and gets the velocity") {
   belt().record({{{-110, 0}}, {{-160, 5}}}, 40, true);
   SimulatedRobot robot({.listens = true, .address = {"127.0.0.1", 0}, .asks = true, .time_scale = 1e6}, {});
   std::string text = belt().text("", "mode = \"ask\"\nfields = [\"x\", \"velocity_x\", \"velocity_y\"]\n");

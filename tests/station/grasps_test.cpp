@@ -22,17 +22,11 @@ struct Lying {
 };
 
 Image<uint8_t> picture_of(const std::vector<Lying>& tiles, const std::vector<Piece>& more = {}) {
-  Scene scene;
-  scene.camera = camera_above(600, {.fx = 2400, .fy = 2400, .cx = 499.5, .cy = 399.5});
-  scene.width = across, scene.height = down;
-  scene.background = 0.12;
-  for (const Lying& t : tiles) {
-    const std::vector<Piece> pieces = tile_pieces(t.kind, t.pose, 0.62);
-    scene.pieces.insert(scene.pieces.end(), pieces.begin(), pieces.end());
-  }
-  scene.pieces.insert(scene.pieces.end(), more.begin(), more.end());
-  Random random(7);
-  return expose(exact_picture(scene), {.sigma = 1}, random);
+  std::vector<Piece> pieces;
+  for (const Lying& t : tiles)
+    for (const Piece& p : tile_pieces(t.kind, t.pose, 0.62)) pieces.push_back(p);
+  pieces.insert(pieces.end(), more.begin(), more.end());
+  return seen_from_above(across, down, std::move(pieces), 7);
 }
 
 /// Leaves to be gripped and kites to lay them on; both taught upright, so that their frames are the tiles'.
@@ -40,11 +34,7 @@ struct GraspCell {
   support::TemporaryFolder folder;
 
   GraspCell() {
-    MappingRecord record;
-    Homography pixel_from_world;
-    pixel_from_world << 4, 0, 499.5, 0, -4, 399.5, 0, 0, 1;
-    record.mapping = Mapping(PlaneMapping(pixel_from_world));
-    record.width = across, record.height = down, record.date = "2026-01-01T00:00:00Z";
+    MappingRecord record = flat_mapping(across, down);
     save_mapping(folder / "mapping.toml", record);
     record.axes = Axes{{30, -20}, AxisDirection::plus_y, AxisDirection::plus_x};  // left-handed
     save_mapping(folder / "axes.toml", record);
@@ -248,7 +238,7 @@ TEST_CASE("walls, the reach and the wrist limit grasps, each by its own words") 
   CHECK(contains(withheld("reach = [[510, -110], [530, -110], [530, -90]]\n"), "it lies outside the reach"));
 }
 
-TEST_CASE("a round part is taken at whatever angle is free, and that angle is told") {
+TEST_CASE("a round part is gripped at any angle that is free, and that angle is sent") {
   const std::vector<Piece> discs{{disc(8, {-50, 20}), {}, 0.8}, {disc(8, {-50, 38.5}), {}, 0.8}};
   const Image<uint8_t> picture = picture_of({}, discs);
   grasp_cell().show(picture);

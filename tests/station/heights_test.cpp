@@ -270,7 +270,7 @@ TEST_CASE("a height map shows what stands in a hand's way, whatever it is, and w
     station.begin_dry_run();
     return station.next().value();
   };
-  /// A box of so many millimetres, its middle `from` away from the flat place, along the map's X and Y.
+  /// A box of that height; `from` leads from the flat place to its middle.
   const auto box = [&](Point2 from, double height_mm) {
     return [=](Image<float>& map) {
       const Point2 at = Point2{tile.x, tile.y} + flat_place + from;

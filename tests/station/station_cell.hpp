@@ -20,6 +20,28 @@ namespace station_cell {
 using namespace heron;
 using namespace std::chrono_literals;
 
+/// 4 pixels a millimetre, zero in the middle, X to the right and Y up: what `seen_from_above` shows.
+inline MappingRecord flat_mapping(int width, int height) {
+  MappingRecord record;
+  Homography pixel_from_world;
+  pixel_from_world << 4, 0, 0.5 * (width - 1), 0, -4, 0.5 * (height - 1), 0, 0, 1;
+  record.mapping = Mapping(PlaneMapping(pixel_from_world));
+  record.width = width, record.height = height, record.date = "2026-01-01T00:00:00Z";
+  return record;
+}
+
+/// Pieces on a dark table under a camera straight above it.
+inline Image<uint8_t> seen_from_above(int width, int height, std::vector<render::Piece> pieces,
+                                      uint64_t seed) {
+  render::Scene scene;
+  scene.camera =
+      render::camera_above(600, {.fx = 2400, .fy = 2400, .cx = 0.5 * (width - 1), .cy = 0.5 * (height - 1)});
+  scene.width = width, scene.height = height, scene.background = 0.12;
+  scene.pieces = std::move(pieces);
+  render::Random random(seed);
+  return expose(exact_picture(scene), {.sigma = 1}, random);
+}
+
 /// One simulated cell, rendered and calibrated once for all tests of this file.
 struct Cell {
   support::TemporaryFolder folder;

@@ -130,7 +130,7 @@ TEST_CASE("killed again and again, station and robot lose no result and repeat n
     robot.join();
     CHECK(status == 0);
     CHECK(killed > 3);
-    MESSAGE(name << ": the station was killed " << killed << " times, the robot " << robots_killed
+    MESSAGE(name << ": the station was killed " << killed << " times, the robot " << robots_killed.load()
                  << " times");
     check_each_once(Done(long_run().folder / (name + ".memory")));
     // Another start has nothing left to do, and says so.

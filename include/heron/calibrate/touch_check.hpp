@@ -11,7 +11,7 @@ namespace heron {
 struct TouchedPart {
   Pose2 sent;                        ///< where the hand was sent, millimetres in the robot's frame
   Point2 touched;                    ///< where the robot stood when it touched that spot of the part
-  std::optional<double> sigma = {};  ///< of the place that was sent, in each coordinate, as it was told
+  std::optional<double> sigma = {};  ///< of the sent place, in each coordinate
 };
 
 /// A cause of errors of arrival, as far as the touched parts tell.
@@ -45,7 +45,8 @@ struct TouchCheck {
 /// `touch_sigma`: how exactly a spot is touched, in each coordinate, millimetres. Sigmas hold for errors as
 /// large as told; where the rest is larger, they grow with it. Cost: a small least-squares problem, once for
 /// each part that is wrong. Throws Error{not_determined} with fewer than five parts, or parts that lie on one
-/// spot; Error{invalid_argument} for values that are not finite or a sigma that is not above 0.
+/// spot, or touched places that are another map of the sent ones (metres, x and y swapped);
+/// Error{invalid_argument} for values that are not finite or a sigma that is not above 0.
 TouchCheck check_touches(const std::vector<TouchedPart>& parts, double touch_sigma);
 
 }  // namespace heron
