@@ -212,7 +212,7 @@ if(HERON_HAS_store)
 endif()
 # Layer 6
 if(HERON_HAS_station)
-  heron_module(station COLD USES camera link reader store LINK PkgConfig::tomlplusplus nlohmann_json::nlohmann_json)
+  heron_module(station COLD USES camera light link reader store LINK PkgConfig::tomlplusplus nlohmann_json::nlohmann_json)
 endif()
 # Beside the layers
 heron_module(render USES geometry image)

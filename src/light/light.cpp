@@ -165,7 +165,7 @@ LightMeasure evenness_of(const Scope& s, std::string& dark_side) {
       high = std::max(high, v);
     }
   const double lost = 100 * (1 - low / high);
-  return {"uniformity", lost, "%", by_limits(lost, 20, 45),
+  return {"uniformity", lost, "%", light_fitness("uniformity", lost),
           fmt::format("the {} gets {:.0f} % less light than the brightest side", dark_side, lost)};
 }
 
@@ -260,6 +260,19 @@ void require_valid(const LightOptions& o) {
 
 }  // namespace
 
+Fitness light_fitness(const std::string& measure, double value) {
+  struct Limits {
+    const char* measure;
+    double good, poor;
+  };
+  static constexpr Limits all[] = {{"saturation", 0.1, 2}, {"underexposure", 5, 40}, {"contrast", 35, 15},
+                                   {"uniformity", 20, 45}, {"sharpness", 4, 7},      {"noise", 3.5, 7},
+                                   {"glare", 0, 2}};
+  for (const Limits& l : all)
+    if (measure == l.measure) return by_limits(value, l.good, l.poor);
+  return Fitness::unknown;
+}
+
 const LightMeasure& LightReport::measure(const std::string& name) const {
   for (const LightMeasure& m : measures)
     if (m.name == name) return m;
@@ -299,27 +312,26 @@ LightReport judge_light(const ImageView<const uint8_t>& picture, const LightOpti
                                            min_bright, max_bright)
                              : fmt::format("the brightest 2 % lie above {}; {} to {} is good", bright,
                                            min_bright, max_bright)});
-  m.push_back({"saturation", clipped, "%", by_limits(clipped, 0.1, 2),
+  m.push_back({"saturation", clipped, "%", light_fitness("saturation", clipped),
                fmt::format("{:.2f} % of the pixels are white and hold nothing", clipped)});
-  m.push_back({"underexposure", black, "%", by_limits(black, 5, 40),
+  m.push_back({"underexposure", black, "%", light_fitness("underexposure", black),
                fmt::format("{:.2f} % of the pixels are black and hold nothing", black)});
-  m.push_back({"contrast", contrast, "grey levels", by_limits(contrast, 35, 15),
+  m.push_back({"contrast", contrast, "grey levels", light_fitness("contrast", contrast),
                std::isnan(contrast)
                    ? "no edges stand out of the noise"
                    : fmt::format("strong edges step by {:.0f} grey levels, {:.0f} times the noise", contrast,
                                  contrast / std::max(noise, 0.3))});
   std::string dark_side;
   m.push_back(evenness_of(s, dark_side));
-  m.push_back({"sharpness", width, "px", std::isnan(width) ? Fitness::unknown : by_limits(width, 4, 7),
+  m.push_back({"sharpness", width, "px",
+               std::isnan(width) ? Fitness::unknown : light_fitness("sharpness", width),
                std::isnan(width) ? "no edge stands alone, so its width cannot be told"
                                  : fmt::format("edges rise from 10 to 90 % within {:.1f} pixels", width)});
-  m.push_back({"noise", noise, "grey levels", by_limits(noise, 3.5, 7),
+  m.push_back({"noise", noise, "grey levels", light_fitness("noise", noise),
                fmt::format("sigma {:.1f} grey levels", noise)});
   m.push_back(
       {"glare", static_cast<double>(report.glares.size()), "spots",
-       report.glares.empty()      ? Fitness::good
-       : report.glares.size() < 3 ? Fitness::fair
-                                  : Fitness::poor,
+       light_fitness("glare", static_cast<double>(report.glares.size())),
        report.glares.empty()
            ? "none"
            : fmt::format("{} clipped spots with a soft rim, the largest of {:.0f} px", report.glares.size(),

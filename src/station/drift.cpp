@@ -8,6 +8,7 @@
 
 #include "heron/base/error.hpp"
 #include "heron/base/median.hpp"
+#include "heron/light/light.hpp"
 #include "heron/report/watched.hpp"
 
 namespace heron {
@@ -24,6 +25,11 @@ double least_change(const std::string& name, double mean) {
   if (name == watched::brightness) return std::max(1.0, 0.02 * std::abs(mean));
   if (name == watched::elapsed_ms) return std::max(2.0, 0.3 * std::abs(mean));
   if (name == watched::measured) return 0.01;
+  if (name == watched::saturation) return 0.5;
+  if (name == watched::underexposure) return 2;
+  if (name == watched::uniformity) return 5;
+  if (name == watched::sharpness || name == watched::noise) return std::max(0.2, 0.1 * std::abs(mean));
+  if (name == watched::glare) return 0.5;
   if (name == watched::reference_seen) return 0.3;
   return 0.1;  // pixels, of the reference
 }
@@ -31,6 +37,29 @@ double least_change(const std::string& name, double mean) {
 const DriftWarning* warned(const std::vector<DriftWarning>& warnings, const char* name) {
   for (const DriftWarning& w : warnings)
     if (w.quantity == name) return &w;
+  return nullptr;
+}
+
+/// Of what judge_light measures; nothing for another quantity.
+const char* cause_of_quality(const std::string& quantity, bool fell) {
+  if (quantity == watched::saturation)
+    return fell ? "less is white: the light or the exposure has changed"
+                : "more is white and holds nothing: shorten the exposure, or look for stray light";
+  if (quantity == watched::underexposure)
+    return fell ? "less is black: the light or the exposure has changed"
+                : "more is black and holds nothing: the lamp fades, or something shades it";
+  if (quantity == watched::uniformity)
+    return fell ? "the light is more even than it was"
+                : "one side gets less light: one of several lamps fades";
+  if (quantity == watched::sharpness)
+    return fell ? "edges are sharper: the lens was focused anew"
+                : "edges are wider: the lens is out of focus or dirty, or the picture smears";
+  if (quantity == watched::noise)
+    return fell ? "the gain was changed"
+                : "the gain was raised, the sensor is warm, or dust lies in the light";
+  if (quantity == watched::glare)
+    return fell ? "a reflection of the lamp is gone"
+                : "the lamp is reflected: it or something shiny has moved";
   return nullptr;
 }
 
@@ -44,6 +73,7 @@ std::string cause_of(const DriftWarning& w, const std::vector<DriftWarning>& all
   if (w.quantity == watched::brightness)
     return fell ? "the lamp fades, its glass or the lens is dirty, or the exposure was changed"
                 : "stray light, or the exposure was changed";
+  if (const char* cause = cause_of_quality(w.quantity, fell)) return cause;
   if (w.quantity == watched::measured) return "the sensor sees less: dirt, glare, or another distance";
   if (w.quantity == watched::elapsed_ms)
     return "the machine is busy with something else, or the pictures hold more";
@@ -72,6 +102,17 @@ std::map<std::string, double> watched_quantities(const Report& report) {
   if (scores.empty()) return quantities;
   quantities[watched::score] = median(scores), quantities[watched::contrast] = median(contrasts);
   return quantities;
+}
+
+std::string poor_light(const std::map<std::string, double>& watched) {
+  std::string words;
+  for (const char* name : {watched::saturation, watched::underexposure, watched::uniformity,
+                           watched::sharpness, watched::noise, watched::glare}) {
+    const auto at = watched.find(name);
+    if (at != watched.end() && light_fitness(name, at->second) == Fitness::poor)
+      words += fmt::format("{}{} {:.3g}", words.empty() ? "" : ", ", name, at->second);
+  }
+  return words;
 }
 
 DriftWatch::DriftWatch(const DriftSettings& settings, const std::string& learned, const std::string& from)

@@ -10,6 +10,7 @@
 #include "heron/files/gauge_file.hpp"
 #include "heron/files/picture_file.hpp"
 #include "heron/gauge/measure.hpp"
+#include "heron/light/light.hpp"
 #include "heron/locate/prepared_picture.hpp"
 #include "heron/reader/reader.hpp"
 #include "heron/report/watched.hpp"
@@ -27,14 +28,17 @@ FindOptions find_options_of(const StationTarget& t, FindOptions options) {
   return options;
 }
 
-void require_inside(const Box& light, const std::string& name, int width, int height) {
-  if (light.x < width - 1 && light.y < height - 1 && light.x + light.width > 0.5 &&
-      light.y + light.height > 0.5)
+/// What is judged needs 32 x 32 pixels of it in the picture.
+void require_inside(const DriftSettings& drift, const std::string& name, int width, int height) {
+  const Box& light = *drift.light;
+  const double least = drift.quality ? 32 : 1;
+  if (std::min<double>(light.x + light.width, width - 0.5) - std::max(light.x, -0.5) >= least &&
+      std::min<double>(light.y + light.height, height - 0.5) - std::max(light.y, -0.5) >= least)
     return;
   fail_argument(
       fmt::format("station: light = [{:g}, {:g}, {:g}, {:g}] of [drift] lies outside {}, which has {} x {} "
-                  "pixels",
-                  light.x, light.y, light.width, light.height, name, width, height));
+                  "pixels; at least {:g} x {:g} of it must lie inside",
+                  light.x, light.y, light.width, light.height, name, width, height, least, least));
 }
 
 bool same(const std::vector<PartFromGrasp>& a, const std::vector<PartFromGrasp>& b) {
@@ -87,8 +91,10 @@ LoadedSetUp::LoadedSetUp(SetUp setup, std::string hash) : setup_(std::move(setup
   load_reference();
   load_nest();
   load_table();
+  if (setup_.drift && setup_.drift->quality && heights_)
+    fail_argument("station: quality of [drift] judges pictures, and this set-up has [heights]");
   if (setup_.drift && setup_.drift->light && !heights_)
-    require_inside(*setup_.drift->light, "the mapping's picture", mapping_.width, mapping_.height);
+    require_inside(*setup_.drift, "the mapping's picture", mapping_.width, mapping_.height);
 }
 
 /// A hand-eye mapping speaks of the robot's base or its flange already; a frame beside it would be applied
@@ -356,7 +362,7 @@ void LoadedSetUp::watch(Report& report, const Picture& picture) const {
   const Box everywhere{-0.5, -0.5, static_cast<double>(picture.width()),
                        static_cast<double>(picture.height())};
   const Box box = setup_.drift->light.value_or(everywhere);
-  require_inside(box, picture.name, picture.width(), picture.height());
+  if (setup_.drift->light) require_inside(*setup_.drift, picture.name, picture.width(), picture.height());
   const int left = std::max(0, static_cast<int>(std::ceil(box.x))),
             top = std::max(0, static_cast<int>(std::ceil(box.y))),
             right = static_cast<int>(std::min<double>(picture.width(), std::ceil(box.x + box.width))),
@@ -374,6 +380,11 @@ void LoadedSetUp::watch(Report& report, const Picture& picture) const {
   for (int y = top; y < bottom; ++y)
     for (int x = left; x < right; ++x) ++histogram[grey(x, y)], ++count;
   report.watched[watched::brightness] = median_of(histogram, count);
+  if (!setup_.drift->quality) return;
+  const LightReport light = judge_light(grey, {.region = Region::rectangle(box)});
+  for (const char* name : {watched::saturation, watched::underexposure, watched::uniformity,
+                           watched::sharpness, watched::noise, watched::glare})
+    if (const double value = light.measure(name).value; !std::isnan(value)) report.watched[name] = value;
 }
 
 void LoadedSetUp::watch_reference(Report& report, const PreparedPicture& prepared, Work* stop) const {

@@ -103,6 +103,9 @@ DriftSettings drift_of(const TomlTable& t, const std::string& folder) {
     if (!(b[2] >= 1 && b[3] >= 1)) t.refuse("light", "must be [X, Y, W, H] with W and H of at least 1");
     drift.light = Box{b[0], b[1], b[2], b[3]};
   }
+  drift.quality = t.flag("quality", drift.quality);
+  if (drift.quality && drift.light && (drift.light->width < 32 || drift.light->height < 32))
+    t.refuse("quality", "needs a 'light' of at least 32 x 32 pixels");
   drift.reference = path_in(t, "reference", folder);
   t.done();
   return drift;

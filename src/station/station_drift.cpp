@@ -44,13 +44,25 @@ void Station::begin_drift() {
   }
 }
 
+/// What is poor from the beginning would be learned as usual, and never be warned of.
+void Station::warn_of_poor_light(const Report& report) {
+  const std::string poor = poor_light(report.watched);
+  if (!poor.empty() && file_.link.warn)
+    file_.link.warn(
+        fmt::format("the light is poor from the beginning and is learned as usual: {}; "
+                    "`heron light` with one of the pictures says what to change",
+                    poor));
+}
+
 void Station::watch_drift(Report& report) {
   const auto& settings = current_->settings().drift;
   if (!settings) return;
   const int number = current_->settings().number;
   auto at = drift_.find(number);
-  if (at == drift_.end() || at->second.settings != current_->hash())  // other settings have another usual
+  if (at == drift_.end() || at->second.settings != current_->hash()) {  // other settings have another usual
     at = drift_.insert_or_assign(number, Drift{DriftWatch(*settings), current_->hash()}).first;
+    warn_of_poor_light(report);
+  }
   Drift& drift = at->second;
   const bool learning = drift.watch.learning();
   report.drift = drift.watch.take(watched_quantities(report));

@@ -332,7 +332,7 @@ TEST_CASE("a stream is cut into parts wherever its bytes are split, and garbage 
 TEST_CASE("a GenICam camera on loopback is found, set, gives pictures, and its end is noticed") {
   FakeGigE fake;
   CHECK(fake.listed());
-  const auto camera = open_genicam("127.0.0.1", {std::chrono::milliseconds(sanitized ? 10000 : 2000)});
+  const auto camera = open_genicam("127.0.0.1", {std::chrono::milliseconds(sanitized ? 10000 : 5000)});
   const CameraInfo info = camera->info();
   CHECK(info.width > 0);
   REQUIRE(info.exposure_ms);

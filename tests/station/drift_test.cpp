@@ -4,6 +4,7 @@
 #include <doctest/doctest.h>
 
 #include "heron/files/report_json.hpp"
+#include "heron/image/smooth.hpp"
 #include "heron/locate/target.hpp"
 #include "heron/render/random.hpp"
 #include "heron/report/watched.hpp"
@@ -62,6 +63,35 @@ class FadingCamera : public Camera {
   int pictures_, begins_, taken_ = 0;
   double fade_;
   Point2 shift_;
+};
+
+/// The tray's first picture, after 25 of them more and more out of focus, or noisier.
+class WorseningCamera : public Camera {
+ public:
+  explicit WorseningCamera(bool blurs, double noise = 2) : blurs_(blurs), noise_(noise) {}
+  CameraInfo info() const override { return {.address = "worsening", .name = "worsening"}; }
+  std::optional<Picture> take() override {
+    if (taken_ >= 55) return std::nullopt;
+    const double worse = std::max(0, taken_++ - 25) / 30.0;
+    const Image<float> exact =
+        smooth(picture_, 0.8 + (blurs_ ? worse : 0));  // without the picture's own noise
+    Image<uint8_t> now(exact.width(), exact.height());
+    for (int y = 0; y < now.height(); ++y)
+      for (int x = 0; x < now.width(); ++x)
+        now(x, y) = static_cast<uint8_t>(std::clamp(
+            exact(x, y) + (noise_ + (blurs_ ? 0 : 3 * worse)) * random_.normal() + 0.5, 0.0, 255.0));
+    Picture picture;
+    picture.name = std::to_string(taken_);
+    picture.pixels = std::move(now);
+    return picture;
+  }
+
+ private:
+  Image<uint8_t> picture_ = grey_levels(load_picture(cell().tray.path("tray/tray-01.png")));
+  bool blurs_;
+  double noise_;
+  int taken_ = 0;
+  render::Random random_{7};
 };
 
 const std::string to_nobody = "connect = \"127.0.0.1:1\"\nmode = \"push\"";
@@ -215,6 +245,40 @@ TEST_CASE("a reference that moves says that the camera did") {
   CHECK_FALSE(of(*last, watched::reference_y));
 }
 
+TEST_CASE("with quality a lens out of focus is noticed, and noise, before parts are lost") {
+  for (const bool blurs : {true, false}) {
+    CAPTURE(blurs);
+    std::vector<std::string> told;
+    Station station(watched_station("quality = true\n", told), std::make_unique<WorseningCamera>(blurs));
+    station.begin_dry_run();
+    std::optional<Report> last;
+    while (auto report = station.next()) {
+      CHECK(report->parts.size() == 5);
+      last = std::move(report);
+    }
+    REQUIRE(last);
+    CHECK(last->watched.at(watched::saturation) < 0.1);
+    const DriftWarning* worse = of(*last, blurs ? watched::sharpness : watched::noise);
+    REQUIRE(worse);
+    CHECK(worse->value > worse->usual);
+    CHECK(contains(worse->cause, blurs ? "out of focus" : "gain"));
+    CHECK_FALSE(of(*last, blurs ? watched::noise : watched::sharpness));
+    CHECK_FALSE(of(*last, watched::brightness));
+    CHECK(std::none_of(told.begin(), told.end(), [](const auto& t) { return contains(t, "poor"); }));
+  }
+}
+
+TEST_CASE("light that is poor when learning begins is named at once") {
+  std::vector<std::string> told;
+  Station station(watched_station("quality = true\n", told), std::make_unique<WorseningCamera>(false, 12));
+  station.begin_dry_run();
+  station.next();
+  REQUIRE(told.size() == 1);
+  CHECK(contains(told[0], "poor from the beginning"));
+  CHECK(contains(told[0], "noise 1"));
+  CHECK(contains(told[0], "heron light"));
+}
+
 TEST_CASE("with a store what is usual is known after a restart, unless the settings have changed") {
   support::TemporaryFolder folder;
   std::vector<std::string> told;
@@ -249,6 +313,9 @@ TEST_CASE("mistakes in [drift] are named") {
       station.next();
     });
   };
+  CHECK(contains(refused("quality = 1"), "quality"));
+  CHECK(contains(refused("light = [0, 0, 20, 50]\nquality = true"), "at least 32 x 32"));
+  CHECK(contains(refused("light = [-20, 0, 40, 50]\nquality = true"), "32 x 32 of it must lie inside"));
   CHECK(contains(refused("learn = 3"), "from 20 to 1000000"));
   CHECK(contains(refused("memory = 1"), "from 5 to 100000"));
   CHECK(contains(refused("light = [0, 0, 0, 5]"), "at least 1"));

@@ -49,6 +49,10 @@ struct LightReport {
       const std::string& name) const;  ///< throws Error{invalid_argument} for another name
 };
 
+/// The verdict on a value of saturation, underexposure, uniformity, sharpness, noise, contrast or glare;
+/// unknown for another measure.
+Fitness light_fitness(const std::string& measure, double value);
+
 /// Measures brightness (98th percentile), clipped and black shares, contrast and 10-90% width of the
 /// strongest isolated edges, evenness (a robust quadratic surface through the logarithms of tile medians),
 /// noise, glare, and the tilt that a board or round shapes show. Cost: some passes over the region. Throws

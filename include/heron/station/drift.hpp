@@ -15,6 +15,7 @@ struct DriftSettings {
   int learn = 500;                ///< pictures from which what is usual is learned; at least 20
   int memory = 50;                ///< pictures over which is averaged; at least 5
   std::optional<Box> light = {};  ///< of the picture: its brightness should stay
+  bool quality = false;           ///< `light` is judged as well, by judge_light: sharpness, noise and others
   std::string reference = {};     ///< target file of something that should stay where it is; empty: none
 };
 
@@ -29,6 +30,9 @@ struct UsualValue {
   double sigma() const;
   double correlation() const;  ///< of neighbouring values, 0 to 0.98
 };
+
+/// The quantities of `light` that judge_light calls poor, as words; empty when none is.
+std::string poor_light(const std::map<std::string, double>& watched);
 
 /// The quantities of a picture that are watched: score and contrast (medians of its parts), elapsed_ms, and
 /// those of `Report::watched`.

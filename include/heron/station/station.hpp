@@ -138,6 +138,7 @@ class Station {
   void wait_done_of(uint64_t number);
   void settle(uint64_t number, const Delivery& delivery);
   void keep_picture(const Report& report);
+  void warn_of_poor_light(const Report& report);
   void state_changed();
   CommandAnswer change_to(int number);
   void resume_set_up();
