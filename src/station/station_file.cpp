@@ -278,6 +278,10 @@ StationStore store_of(const TomlTable& t, const std::string& folder) {
   }
   store.keep_pictures = t.whole("keep_pictures", store.keep_pictures);
   if (store.keep_pictures < 1) t.refuse("keep_pictures", "must be at least 1");
+  store.keep_first = t.whole("keep_first", store.keep_first);
+  if (store.keep_first < 0 || store.keep_first > 1000) t.refuse("keep_first", "must be from 0 to 1000");
+  if (store.keep_first > 0 && store.pictures == KeptPictures::none)
+    t.refuse("keep_first", "needs pictures = \"bad\" or \"all\"");
   t.done();
   return store;
 }

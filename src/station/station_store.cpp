@@ -25,11 +25,34 @@ std::string settings_hash(const StationFile& file, const SetUp& setup) {
   return hash.text();
 }
 
+namespace {
+
+/// A reason without what differs from picture to picture: up to its first number or colon.
+std::string kind_of(const std::string& reason) {
+  std::string kind = reason.substr(0, reason.find_first_of(":0123456789\n"));
+  while (!kind.empty() && kind.back() == ' ') kind.pop_back();
+  return kind;
+}
+
+}  // namespace
+
 bool is_bad(const Report& report) {
   if (report.parts.empty() || (report.verdict && *report.verdict != Verdict::good)) return true;
   return std::any_of(report.parts.begin(), report.parts.end(), [](const ReportedPart& p) {
     return !p.withheld.empty() && !(p.track && p.track->told_in > 0);
   });
+}
+
+std::string failure_kind(const Report& report) {
+  if (!report.unusable.empty()) return "unusable";
+  for (const Reading& r : report.readings)
+    if (r.state != Verdict::good) return fmt::format("{}: {}", r.gauge, word_of(r.state));
+  for (const ReportedPart& p : report.parts)
+    if (!p.withheld.empty() && !(p.track && p.track->told_in > 0))
+      return fmt::format("{} withheld: {}", p.detection.target, kind_of(p.withheld));
+  if (!report.parts.empty()) return {};
+  if (report.misses.empty() || report.misses[0].reasons.empty()) return "nothing found";
+  return "turned away by " + report.misses[0].reasons[0].name;
 }
 
 /// Before the link: its greeting holds the store's session.
@@ -46,7 +69,8 @@ void Station::open_store() {
     taken_before_ += taken;
   }
   if (file_.store->pictures != KeptPictures::none)
-    pictures_.emplace(file_.store->results.folder + "/pictures", file_.store->keep_pictures);
+    pictures_.emplace(file_.store->results.folder + "/pictures", file_.store->keep_pictures,
+                      file_.store->keep_first);
 }
 
 /// The machine goes on where it was, and so does the station.
@@ -119,7 +143,7 @@ void Station::settle(uint64_t number, const Delivery& delivery) {
 
 void Station::keep_picture(const Report& report) {
   if (!pictures_ || left_behind_ || (file_.store->pictures == KeptPictures::bad && !is_bad(report))) return;
-  const std::string why = pictures_->keep(report.number, picture_);
+  const std::string why = pictures_->keep(report.number, picture_, failure_kind(report));
   if (!why.empty() && !pictures_failing_ && file_.link.warn)
     file_.link.warn(
         fmt::format("{}; no raw picture is stored until there is space; the station goes on", why));

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 
+#include "heron/locate/names.hpp"
 #include "station_cell.hpp"
 
 using namespace station_cell;
@@ -151,4 +152,33 @@ TEST_CASE("a part that may lie in another pose as well is in the report, and the
   CHECK(hidden->parts[0].detection.ambiguous);
   CHECK(log.results == 2);
   CHECK(log.arrivals.size() == 1);
+}
+
+TEST_CASE("the kind of a failure is the same whatever the numbers in its reason") {
+  Report report;
+  CHECK(failure_kind(report) == "nothing found");
+  report.misses.resize(1);
+  report.misses[0].reasons = {{limit::contrast, 5.1, "at least 8"}};
+  CHECK(failure_kind(report) == "turned away by contrast");
+  report.parts.resize(2);
+  CHECK(failure_kind(report).empty());
+  report.parts[1].detection.target = "leaf";
+  for (const char* reason :
+       {"its surface is tilted by 4.5 degrees", "its surface is tilted by 31.2 degrees"}) {
+    report.parts[1].withheld = reason;
+    CHECK(failure_kind(report) == "leaf withheld: its surface is tilted by");
+  }
+  report.parts[1].withheld = "it cannot be gripped: the left finger would touch kite";
+  CHECK(failure_kind(report) == "leaf withheld: it cannot be gripped");
+  report.parts[1].track = PartTrack{.told_in = 3};  // it was sent before: no failure
+  CHECK(failure_kind(report).empty());
+  Reading reading;
+  reading.gauge = "width", reading.state = Verdict::good;
+  report.readings.push_back(reading);
+  CHECK(failure_kind(report).empty());
+  reading.gauge = "bore", reading.state = Verdict::not_measured;
+  report.readings.push_back(reading);
+  CHECK(failure_kind(report) == "bore: not measured");
+  report.unusable = "no table: 3 % of the map was measured";
+  CHECK(failure_kind(report) == "unusable");
 }

@@ -315,6 +315,42 @@ TEST_CASE("a full disk is said, and the store stands as it was") {
   add(store);
 }
 
+TEST_CASE("the first pictures of each kind of failure stay for good, over restarts") {
+  TemporaryFolder folder;
+  Picture picture;
+  picture.pixels = Image<uint8_t>(4, 3);
+  const std::string where = folder / "pictures", kinds = folder / "pictures/first/kinds.csv";
+  const auto keep = [&](PictureFolder& in, uint64_t from, uint64_t to, const std::string& kind) {
+    for (uint64_t number = from; number <= to; ++number) CHECK(in.keep(number, picture, kind).empty());
+  };
+  {
+    PictureFolder pictures(where, 3, 2);
+    keep(pictures, 1, 5, "width: bad");
+    keep(pictures, 6, 9, "");
+    keep(pictures, 10, 10, "leaf, withheld: it cannot be gripped");
+  }
+  PictureFolder again(where, 3, 2);
+  keep(again, 11, 20, "leaf, withheld: it cannot be gripped");
+  const auto is_kept = [&](uint64_t number) { return !PictureFolder::find(where, number).empty(); };
+  for (const uint64_t number : {1, 2, 10, 11, 18, 19, 20}) CHECK(is_kept(number));
+  for (const uint64_t number : {3, 5, 9, 12, 17}) CHECK_FALSE(is_kept(number));
+  CHECK(support::read_text(kinds) ==
+        "number,kind\n1,width: bad\n2,width: bad\n10,leaf, withheld: it cannot be gripped\n"
+        "11,leaf, withheld: it cannot be gripped\n");
+  // However many kinds there are, a disk is not filled with firsts.
+  for (uint64_t number = 100; number < 400; ++number)
+    CHECK(again.keep(number, picture, "kind " + std::to_string(number)).empty());
+  CHECK(is_kept(100));
+  CHECK_FALSE(is_kept(390));
+  CHECK(is_kept(399));
+  PictureFolder full(where, 3, 2);
+  for (const char* broken : {"", "17", "number,kind\n17,", "number,kind\n17,\n", "number,kind\n17\n"}) {
+    support::write_text(kinds, broken);
+    CHECK(contains(error_of([&] { PictureFolder(where, 3, 2); }), "kinds.csv"));
+    CHECK_NOTHROW(PictureFolder(where, 3));
+  }
+}
+
 TEST_CASE("of raw pictures the newest stay") {
   TemporaryFolder folder;
   PictureFolder pictures(folder / "pictures", 3);

@@ -33,6 +33,10 @@ class Arrivals;
 /// not good.
 bool is_bad(const Report& report);
 
+/// What kind of failure a report is, without what differs from picture to picture (docs/delivery.md); empty
+/// for a good one.
+std::string failure_kind(const Report& report);
+
 /// Runs a station: takes pictures, finds the targets, sends the parts to the robot. `next` gives the report
 /// of the next picture, which is stored before `deliver` sends it where the file says so; `step` does both.
 /// What an earlier run with the same store could not deliver comes first: docs/delivery.md.

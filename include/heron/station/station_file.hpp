@@ -36,6 +36,7 @@ struct StationStore {
   std::optional<std::chrono::milliseconds> give_up = {};
   KeptPictures pictures = KeptPictures::none;
   int keep_pictures = 1000;  ///< the newest of them
+  int keep_first = 0;        ///< pictures of each kind of failure that stay for good
 };
 
 /// What begins a picture.
