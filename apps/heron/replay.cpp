@@ -15,15 +15,16 @@
 #include "heron/station/station.hpp"
 #include "log.hpp"
 #include "options.hpp"
+#include "replay_drift.hpp"
 #include "stopping.hpp"
 
 namespace heron::tool {
 namespace {
 
 struct ReplayOptions {
-  std::string station, pictures;
-  uint64_t from = 1;
-  std::optional<uint64_t> to = {};
+  std::string station, pictures, drift;
+  ReplayRange range = {};
+  std::optional<int> setup = {};
   bool bad = false, json = false;
 };
 
@@ -99,14 +100,30 @@ void replay_one(Station& station, const SettingsToday& settings, const StoredRes
         draw_report(station.view(load_picture(path)), now));
 }
 
+int replay_drift(const ReplayOptions& o, const StationFile& file) {
+  const auto setups = file.all_setups();
+  const auto at = std::find_if(setups.begin(), setups.end(),
+                               [&](const SetUp& s) { return !o.setup || s.number == *o.setup; });
+  if (at == setups.end() || (!o.setup && setups.size() > 1)) {
+    std::vector<int> numbers;
+    for (const SetUp& s : setups) numbers.push_back(s.number);
+    fail_argument(fmt::format("replay: --drift draws one set-up; give --set-up with one of {}",
+                              fmt::join(numbers, ", ")));
+  }
+  return plot_drift(file, *at, o.range, o.drift) ? 0 : 1;
+}
+
 int replay(const ReplayOptions& o) {
   StationFile file = load_station(o.station);
   if (!file.store)
     fail_argument(fmt::format("replay: {} has no [store], and so no results to look at again", o.station));
+  if (o.range.to && *o.range.to < o.range.from)
+    fail_argument(fmt::format("replay: --from {} is above --to {}", o.range.from, *o.range.to));
+  if (o.setup && o.drift.empty()) fail_argument("replay: --set-up needs --drift");
+  if (!o.drift.empty()) return replay_drift(o, file);
   const auto setups = file.all_setups();
   if (std::any_of(setups.begin(), setups.end(), [](const SetUp& s) { return s.mount == Mount::arm; }))
     fail_argument("replay: the camera is on the arm, and where it stood with each picture is not stored");
-  if (o.to && *o.to < o.from) fail_argument(fmt::format("replay: --from {} is above --to {}", o.from, *o.to));
   if (!o.pictures.empty()) std::filesystem::create_directories(o.pictures);
   const StoreReader store(file.store->results.folder);
   Work& stop = stop_on_signals();
@@ -119,12 +136,12 @@ int replay(const ReplayOptions& o) {
   Station station(std::move(file), std::move(cameras), &stop);
   ReplayTally tally;
   constexpr size_t at_once = 100;
-  uint64_t last = o.from > 0 ? o.from - 1 : 0;
+  uint64_t last = o.range.from > 0 ? o.range.from - 1 : 0;
   for (bool more = true; more && !stop.stopped();) {
     const auto results = store.after(last, at_once);
     more = results.size() == at_once;
     for (const StoredResult& stored : results) {
-      if (stop.stopped() || (o.to && stored.number > *o.to)) {
+      if (stop.stopped() || (o.range.to && stored.number > *o.range.to)) {
         more = false;
         break;
       }
@@ -147,12 +164,21 @@ void add_replay(CLI::App& app, Action& action) {
   CLI::App* c = app.add_subcommand(
       "replay", "Looks at a station's stored pictures again with today's settings and says what differs");
   c->add_option("station", o->station, "station file with a [store] that keeps pictures")->required();
-  c->add_option("--from", o->from, "first result")->capture_default_str()->check(not_negative);
-  c->add_option("--to", o->to, "last result; the newest unless given")->check(not_negative);
+  c->add_option("--from", o->range.from, "first result")->capture_default_str()->check(not_negative);
+  c->add_option("--to", o->range.to, "last result; the newest unless given")->check(not_negative);
   c->add_flag("--bad", o->bad,
               "only results without a part, with a part withheld, or with a verdict that is not good");
   c->add_option("--pictures", o->pictures, "folder for the pictures with today's overlays");
-  c->add_flag("--json", o->json, "prints one JSON object for each result: then, now and the differences");
+  auto* json =
+      c->add_flag("--json", o->json, "prints one JSON object for each result: then, now and the differences");
+  c->add_option(
+       "--drift", o->drift,
+       "draws how score, contrast, time and what [drift] watches went over the stored results, as .png, "
+       ".svg or .pdf; no picture is looked at again")
+      ->excludes(json)
+      ->excludes("--bad")
+      ->excludes("--pictures");
+  c->add_option("--set-up", o->setup, "number of the set-up whose drift is drawn, where there are several");
   c->footer(
       "Example: heron replay station.toml --bad\nNothing is sent, and the store stays as it is. Exit status "
       "1 "

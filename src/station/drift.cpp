@@ -163,6 +163,12 @@ void DriftWatch::learn(UsualValue& u, double value) const {
   u.largest = std::max(u.largest, std::abs(u.average - u.mean));
 }
 
+std::optional<double> DriftWatch::limit(const std::string& quantity) const {
+  const auto at = usual_.find(quantity);
+  if (at == usual_.end() || at->second.count < settings_.learn) return std::nullopt;
+  return limit_of(quantity, at->second);
+}
+
 double DriftWatch::limit_of(const std::string& name, const UsualValue& u) const {
   const double follows = u.correlation() * (1 - weight_);
   const double sigma = u.sigma() * std::sqrt(weight_ / (2 - weight_) * (1 + follows) / (1 - follows));

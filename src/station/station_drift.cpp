@@ -32,16 +32,21 @@ std::pair<std::string, std::string> read_learned(const std::string& path) try {
 
 }  // namespace
 
+std::optional<DriftWatch> learned_drift(const StationFile& file, const SetUp& setup,
+                                        const std::string& hash) {
+  if (!setup.drift || !file.store) return std::nullopt;
+  const std::string path = learned_file(file, setup.number);
+  if (!std::filesystem::exists(path)) return std::nullopt;
+  const auto [learned, of] = read_learned(path);
+  if (of != hash) return std::nullopt;
+  return DriftWatch(*setup.drift, learned, path);
+}
+
 /// With a store, what was learned outlives the station.
 void Station::begin_drift() {
-  for (const auto& [number, setup] : setups_) {
-    const auto& settings = setup->settings().drift;
-    if (!settings) continue;
-    const std::string path = learned_file(file_, number);
-    if (!std::filesystem::exists(path)) continue;
-    const auto [learned, of] = read_learned(path);
-    if (of == setup->hash()) drift_.insert_or_assign(number, Drift{DriftWatch(*settings, learned, path), of});
-  }
+  for (const auto& [number, setup] : setups_)
+    if (auto learned = learned_drift(file_, setup->settings(), setup->hash()))
+      drift_.insert_or_assign(number, Drift{std::move(*learned), setup->hash()});
 }
 
 /// What is poor from the beginning would be learned as usual, and never be warned of.

@@ -7,6 +7,7 @@
 #include "heron/files/csv_file.hpp"
 #include "heron/files/picture_file.hpp"
 #include "heron/plot/calibration_plots.hpp"
+#include "heron/plot/drift_plot.hpp"
 #include "heron/plot/study_plots.hpp"
 #include "support.hpp"
 
@@ -174,4 +175,34 @@ TEST_CASE("a trend has its own plot, solid where it changes, and none is said to
   CHECK(sheet.plots[1].series[1].mark == PlotMark::line);         // the contrast falls
   CHECK(sheet.plots[1].y.label == "contrast, grey levels");
   CHECK(trends_plot({}, 0).title.starts_with("no trend"));
+}
+
+TEST_CASE("drift: what is farthest off comes first, with its usual range; what is learned has none") {
+  QuantityCourse score{.name = "score", .memory = 5, .usual = 98, .limit = 1};
+  QuantityCourse bright{.name = "brightness", .memory = 5, .usual = 150, .limit = 3};
+  QuantityCourse time{.name = "elapsed_ms"};
+  for (int i = 1; i <= 5000; ++i) {
+    score.values.push_back({static_cast<double>(i), 98 + 0.1 * (i % 3)});
+    bright.values.push_back({static_cast<double>(i), i > 4000 ? 140.0 : 150.0});
+    time.values.push_back({static_cast<double>(i), 40});
+  }
+  const PlotSheet sheet = drift_plot({time, score, bright, {.name = "glare"}});
+  REQUIRE(sheet.plots.size() == 3);  // glare has no values
+  CHECK(sheet.plots[0].title == "brightness 140, usual 150 ± 3: drifts");
+  CHECK(sheet.plots[1].title == "score 98.13, usual 98 ± 1");
+  CHECK(sheet.plots[2].title == "elapsed_ms 40, usual not known yet");
+  REQUIRE(sheet.plots[0].bands.size() == 1);
+  CHECK(sheet.plots[0].bands[0].y.min == 147);
+  CHECK(sheet.plots[2].bands.empty());
+  const auto& values = sheet.plots[0].series[0].points;
+  CHECK(values.size() <= 2000);
+  CHECK(values.back().x == 5000);
+  CHECK(sheet.plots[0].series[1].points.back().y == doctest::Approx(140));
+  const std::vector<QuantityCourse> many(12, score);
+  CHECK(drift_plot(many).plots.size() == 9);
+  CHECK(contains(drift_plot(many).title, "not drawn: score, score, score"));
+  CHECK(drift_plot({}).plots.size() == 1);
+  support::TemporaryFolder folder;
+  for (const PlotSheet& drawn : {sheet, drift_plot(many), drift_plot({})})
+    CHECK_NOTHROW(save_plot(folder / "drift.png", drawn));
 }

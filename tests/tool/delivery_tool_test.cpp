@@ -215,6 +215,18 @@ TEST_CASE("stored pictures are looked at again, with what differs since") {
   REQUIRE(!line["differences"].empty());
   CHECK(contains(line["differences"][0].get<std::string>(), " is gone: angle "));
   CHECK(std::filesystem::exists(long_run().folder / "again/replay-000059.png"));
+  // How score and time went over all sixty, also those without a picture.
+  CHECK(long_run().run("replay replay.toml --drift drift.png").status == 0);
+  CHECK(heron::load_picture(long_run().folder / "drift.png").width() == 1280);
+  const auto none = long_run().run("replay narrow.toml --drift none.png");
+  CHECK(none.status == 1);
+  CHECK(contains(none.err, "60 results of other settings are left out"));
+  CHECK(contains(none.err, "nothing was drawn"));
+  CHECK_FALSE(std::filesystem::exists(long_run().folder / "none.png"));
+  CHECK(long_run().run("replay replay.toml --drift drift.bmp").status == 2);
+  CHECK(long_run().run("replay replay.toml --drift drift.png --bad").status == 2);
+  CHECK(long_run().run("replay replay.toml --set-up 2").status == 2);
+  CHECK(contains(long_run().run("replay replay.toml --drift drift.png --set-up 2").err, "one of 0"));
   CHECK(long_run().run("replay narrow.toml --bad").out.empty());  // all were good
   CHECK(long_run().run("replay replay.toml --from 5 --to 4").status == 2);
   CHECK(support::read_text(long_run().folder / "replayed/results.db") == before);

@@ -59,6 +59,8 @@ class DriftWatch {
   /// For a later watch: JSON.
   std::string learned() const;
   const std::map<std::string, UsualValue>& usual() const { return usual_; }
+  /// How far a quantity's average may move; nothing while it is learned, and for an unknown one.
+  std::optional<double> limit(const std::string& quantity) const;
 
  private:
   double limit_of(const std::string& name, const UsualValue& usual) const;

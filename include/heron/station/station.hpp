@@ -37,6 +37,11 @@ bool is_bad(const Report& report);
 /// for a good one.
 std::string failure_kind(const Report& report);
 
+/// What the station has learned of a set-up's drift and keeps in its store; nothing where there is nothing,
+/// or where it was learned with other settings than those of `hash`. Throws Error{bad_file} when it is
+/// broken.
+std::optional<DriftWatch> learned_drift(const StationFile& file, const SetUp& setup, const std::string& hash);
+
 /// Runs a station: takes pictures, finds the targets, sends the parts to the robot. `next` gives the report
 /// of the next picture, which is stored before `deliver` sends it where the file says so; `step` does both.
 /// What an earlier run with the same store could not deliver comes first: docs/delivery.md.
