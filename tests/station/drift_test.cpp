@@ -302,6 +302,42 @@ TEST_CASE("with a store what is usual is known after a restart, unless the setti
   CHECK(contains(error_of([&] { run(file, 0); }), "drift.json"));
 }
 
+TEST_CASE("a station's first failures stay, whatever comes after them") {
+  support::TemporaryFolder folder;
+  std::vector<std::string> told;
+  StationFile file = watched_station("", told);
+  file.store = StationStore{.results = {.folder = folder / "store"},
+                            .pictures = KeptPictures::bad,
+                            .keep_pictures = 1,
+                            .keep_first = 1};
+  file.link.listens = true, file.link.address = {"127.0.0.1", 0}, file.link.mode = LinkMode::push;
+  file.lines = LineFormat{.line = "{count}"};
+  file.link.timeout = 100ms;
+  // Ever darker: first good, then without a part.
+  Station station(file, std::make_unique<FadingCamera>(34, 2, 0.03));
+  station.open_link();
+  const LineSocket receiver = LineSocket::connect(station.link_address(), 1000ms);
+  std::vector<uint64_t> failed;
+  while (const auto report = station.step())
+    if (is_bad(*report)) failed.push_back(report->number);
+  REQUIRE(failed.size() > 2);
+  REQUIRE(failed[0] > 1);
+  const std::string pictures = folder / "store/pictures";
+  CHECK(contains(PictureFolder::find(pictures, failed[0]), "first"));
+  CHECK(PictureFolder::find(pictures, failed[0] - 1).empty());
+  CHECK(PictureFolder::find(pictures, failed[failed.size() - 2]).empty());
+  CHECK_FALSE(PictureFolder::find(pictures, failed.back()).empty());
+  CHECK(contains(support::read_text(pictures + "/first/kinds.csv"), std::to_string(failed[0]) + ","));
+  const auto refused = [&](const std::string& store) {
+    return error_of([&] {
+      std::string text = cell().text(cell().fixed(), to_nobody);
+      cell().station(text + "[store]\nfolder = \"x\"\ngive_up_s = 5\n" + store);
+    });
+  };
+  CHECK(contains(refused("keep_first = 3\n"), "pictures = \"bad\" or \"all\""));
+  CHECK(contains(refused("pictures = \"bad\"\nkeep_first = -1\n"), "from 0 to 1000"));
+}
+
 TEST_CASE("mistakes in [drift] are named") {
   std::vector<std::string> told;
   const auto refused = [&](const std::string& drift) {
