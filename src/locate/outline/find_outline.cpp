@@ -188,8 +188,8 @@ void tell_of_others(const OutlineTarget& target, const Image<uint8_t>& silhouett
 }
 
 /// Outlines err in stretches: where another part, tape or a shadow touches them, or where blur rounds a tip,
-/// all edges of it are off together. What stretches of this size pull at the pose is a second estimate of its
-/// variance, from few stretches: both count alike, and where it is larger than chance allows, it alone.
+/// all edges of it are off together. What stretches of this size pull at the pose is its sigma, where that is
+/// more.
 PoseSigma sigma_by_stretches(const Detection& s) {
   constexpr double segment = 56;  // pixels
   const bool turns = s.has_angle, scales = s.sigma.scale.value_or(0) > 0;
@@ -212,19 +212,17 @@ PoseSigma sigma_by_stretches(const Detection& s) {
   if (contributions.size() < 6 || std::abs(normal.determinant()) < 1e-9) return s.sigma;
   std::vector<Eigen::Vector4d> cells;
   for (const auto& [at, contribution] : contributions) cells.push_back(contribution);
-  const Eigen::Matrix4d c =
-      covariance_of_cells(cells, Eigen::Matrix4d(normal.inverse()), 2.0 + turns + scales);
+  const Eigen::Matrix4d c = covariance_of_cells(cells, Eigen::Matrix4d(normal.inverse()));
   // Stretches pull by chance, too: only what is beyond it says that there is more.
-  const Eigen::Array4d chance = 1 + 3 * (2 / freedom_of_cells(cells)).sqrt();
-  const auto with_stretches = [&](double sigma, int i, double factor = 1) {
-    const double by_edges = sigma * sigma, by_stretches = factor * factor * c(i, i);
-    return std::sqrt(by_stretches > chance[i] * by_edges ? by_stretches : (by_edges + by_stretches) / 2);
+  const Eigen::Array4d chance = 1 + (2 / freedom_of_cells(cells)).sqrt();
+  const auto raised = [&](double sigma, int i, double factor = 1) {
+    return std::hypot(sigma, std::sqrt(std::max(0.0, factor * factor * c(i, i) - chance[i] * sigma * sigma)));
   };
-  PoseSigma sigma = s.sigma;
-  sigma.x = with_stretches(*s.sigma.x, 0), sigma.y = with_stretches(*s.sigma.y, 1);
-  if (turns) sigma.angle = radians(with_stretches(s.sigma.angle->radians(), 2));
-  sigma.scale = scales ? with_stretches(*s.sigma.scale, 3, s.scale) : 0;
-  return sigma;
+  PoseSigma raised_all = s.sigma;
+  raised_all.x = raised(*s.sigma.x, 0), raised_all.y = raised(*s.sigma.y, 1);
+  if (turns) raised_all.angle = radians(raised(s.sigma.angle->radians(), 2));
+  raised_all.scale = scales ? raised(*s.sigma.scale, 3, s.scale) : 0;
+  return raised_all;
 }
 
 PreparedPicture away_from_backdrop(const OutlineSettings& s, const PreparedPicture& prepared) {
