@@ -6,6 +6,7 @@
 #include "heron/plot/drift_plot.hpp"
 #include "heron/station/station.hpp"
 #include "log.hpp"
+#include "options.hpp"
 #include "replay_drift.hpp"
 
 namespace heron::tool {
@@ -48,6 +49,7 @@ Courses courses_of(const StationFile& file, const SetUp& setup, const ReplayRang
 bool plot_drift(const StationFile& file, const SetUp& setup, const ReplayRange& range,
                 const std::string& path) {
   require_plot_file(path);
+  require_not_read({path}, settings_files(file, setup));
   Courses courses = courses_of(file, setup, range);
   if (courses.empty()) {
     log_note("replay: no stored result of this range has today's settings; nothing was drawn");

@@ -241,8 +241,7 @@ int run(const RunOptions& o) {
   if (o.dry && !o.trace.empty()) fail_argument("run: --trace keeps what a link sends; --dry-run opens none");
   StationFile file = load_station(o.station);
   if (o.setup) file.start = *o.setup, file.resume = false;
-  for (const SetUp& s : file.all_setups())
-    require_not_read({o.reports, o.trace}, {o.station, s.path, s.mapping});
+  for (const SetUp& s : file.all_setups()) require_not_read({o.reports, o.trace}, settings_files(file, s));
   Keeping keeping(o);
   Work& stop = stop_on_signals();
   file.link.trace = o.trace;

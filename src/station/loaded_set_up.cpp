@@ -95,6 +95,11 @@ LoadedSetUp::LoadedSetUp(SetUp setup, std::string hash) : setup_(std::move(setup
     fail_argument("station: quality of [drift] judges pictures, and this set-up has [heights]");
   if (setup_.drift && setup_.drift->light && !heights_)
     require_inside(*setup_.drift, "the mapping's picture", mapping_.width, mapping_.height);
+  if (setup_.drift && setup_.drift->quality && (mapping_.width < 32 || mapping_.height < 32))
+    fail_argument(
+        fmt::format("station: quality of [drift] needs pictures of at least 32 x 32 pixels, and the "
+                    "mapping's have {} x {}",
+                    mapping_.width, mapping_.height));
 }
 
 /// A hand-eye mapping speaks of the robot's base or its flange already; a frame beside it would be applied

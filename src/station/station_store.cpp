@@ -11,17 +11,20 @@
 
 namespace heron {
 
+std::vector<std::string> settings_files(const StationFile& file, const SetUp& setup) {
+  std::vector<std::string> files{file.path, setup.path, setup.mapping, setup.gauges};
+  if (setup.heights) files.push_back(setup.heights->ground);
+  if (setup.drift) files.push_back(setup.drift->reference);
+  if (setup.gripper) files.push_back(setup.gripper->table);
+  if (setup.place) files.push_back(setup.place->target);
+  for (const StationTarget& t : setup.targets) files.push_back(t.file);
+  std::erase_if(files, [](const std::string& path) { return path.empty(); });
+  return files;
+}
+
 std::string settings_hash(const StationFile& file, const SetUp& setup) {
   Hash hash;
-  const auto take = [&](const std::string& path) {
-    if (!path.empty()) hash.take(read_file(path));
-  };
-  take(file.path), take(setup.path), take(setup.mapping), take(setup.gauges);
-  if (setup.heights) take(setup.heights->ground);
-  if (setup.drift) take(setup.drift->reference);
-  if (setup.gripper) take(setup.gripper->table);
-  if (setup.place) take(setup.place->target);
-  for (const StationTarget& t : setup.targets) take(t.file);
+  for (const std::string& path : settings_files(file, setup)) hash.take(read_file(path));
   return hash.text();
 }
 
@@ -34,13 +37,14 @@ std::string kind_of(const std::string& reason) {
   return kind;
 }
 
+/// A part that was sent in an earlier result is withheld, and no failure.
+bool failed_to_go(const ReportedPart& p) { return !p.withheld.empty() && !(p.track && p.track->told_in > 0); }
+
 }  // namespace
 
 bool is_bad(const Report& report) {
   if (report.parts.empty() || (report.verdict && *report.verdict != Verdict::good)) return true;
-  return std::any_of(report.parts.begin(), report.parts.end(), [](const ReportedPart& p) {
-    return !p.withheld.empty() && !(p.track && p.track->told_in > 0);
-  });
+  return std::any_of(report.parts.begin(), report.parts.end(), failed_to_go);
 }
 
 std::string failure_kind(const Report& report) {
@@ -48,8 +52,7 @@ std::string failure_kind(const Report& report) {
   for (const Reading& r : report.readings)
     if (r.state != Verdict::good) return fmt::format("{}: {}", r.gauge, word_of(r.state));
   for (const ReportedPart& p : report.parts)
-    if (!p.withheld.empty() && !(p.track && p.track->told_in > 0))
-      return fmt::format("{} withheld: {}", p.detection.target, kind_of(p.withheld));
+    if (failed_to_go(p)) return fmt::format("{} withheld: {}", p.detection.target, kind_of(p.withheld));
   if (!report.parts.empty()) return {};
   if (report.misses.empty() || report.misses[0].reasons.empty()) return "nothing found";
   return "turned away by " + report.misses[0].reasons[0].name;

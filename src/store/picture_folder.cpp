@@ -77,7 +77,8 @@ std::string PictureFolder::find(const std::string& folder, uint64_t number) {
   return {};
 }
 
-std::string PictureFolder::keep(uint64_t number, const Picture& picture, const std::string& kind) {
+std::string PictureFolder::keep(uint64_t number, const Picture& picture, std::string kind) {
+  std::replace(kind.begin(), kind.end(), '\n', ' ');  // a name may hold one, a line of kinds.csv may not
   std::error_code error;
   const auto space = std::filesystem::space(folder_, error);
   if (!error && space.available < room_for_results)

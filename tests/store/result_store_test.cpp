@@ -337,6 +337,8 @@ TEST_CASE("the first pictures of each kind of failure stay for good, over restar
   CHECK(support::read_text(kinds) ==
         "number,kind\n1,width: bad\n2,width: bad\n10,leaf, withheld: it cannot be gripped\n"
         "11,leaf, withheld: it cannot be gripped\n");
+  keep(again, 21, 21, "a name\nin two lines: bad");
+  CHECK(contains(support::read_text(kinds), "21,a name in two lines: bad\n"));
   // However many kinds there are, a disk is not filled with firsts.
   for (uint64_t number = 100; number < 400; ++number)
     CHECK(again.keep(number, picture, "kind " + std::to_string(number)).empty());

@@ -223,6 +223,10 @@ TEST_CASE("stored pictures are looked at again, with what differs since") {
   CHECK(contains(none.err, "60 results of other settings are left out"));
   CHECK(contains(none.err, "nothing was drawn"));
   CHECK_FALSE(std::filesystem::exists(long_run().folder / "none.png"));
+  const std::string target = support::read_text(long_run().folder / "leaf.png");
+  CHECK(long_run().run("replay replay.toml --drift leaf.png").status == 2);
+  CHECK(long_run().run("run replay.toml --reports leaf.png").status == 2);
+  CHECK(support::read_text(long_run().folder / "leaf.png") == target);
   CHECK(long_run().run("replay replay.toml --drift drift.bmp").status == 2);
   CHECK(long_run().run("replay replay.toml --drift drift.png --bad").status == 2);
   CHECK(long_run().run("replay replay.toml --set-up 2").status == 2);

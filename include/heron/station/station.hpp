@@ -24,8 +24,11 @@ class StationControl;
 /// By their addresses, as a station file names them.
 using Cameras = std::map<std::string, std::unique_ptr<Camera>>;
 
-/// Of everything that decides what a set-up of a station finds: the files of both, mapping, targets and
-/// gauges.
+/// Everything that decides what a set-up of a station finds: the files of both, mapping, targets, gauges and
+/// what else they name.
+std::vector<std::string> settings_files(const StationFile& file, const SetUp& setup);
+
+/// Of what the settings_files hold. Throws Error{bad_file} when one cannot be read.
 std::string settings_hash(const StationFile& file, const SetUp& setup);
 class Arrivals;
 

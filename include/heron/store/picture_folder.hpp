@@ -15,9 +15,9 @@ class PictureFolder {
   /// Error{bad_file} when `kinds.csv` of an earlier run is broken.
   PictureFolder(std::string folder, int keep, int keep_first = 0);
   /// Returns why the picture was not stored, and nothing when it was. A disk that is nearly
-  /// full is kept for results: no picture is stored until there is space again. `kind`: of failure, in one
-  /// line; empty for what is none. A folder takes 200 kinds, so that no cell fills its disk with firsts.
-  std::string keep(uint64_t number, const Picture& picture, const std::string& kind = {});
+  /// full is kept for results: no picture is stored until there is space again. `kind`: of failure;
+  /// empty for what is none. A folder takes 200 kinds, so that no cell fills its disk with firsts.
+  std::string keep(uint64_t number, const Picture& picture, std::string kind = {});
   /// Where the picture of a result is; empty when it is not there.
   static std::string find(const std::string& folder, uint64_t number);
 
