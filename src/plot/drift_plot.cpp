@@ -52,13 +52,15 @@ PlotSheet drift_plot(std::vector<QuantityCourse> quantities) {
   std::stable_sort(quantities.begin(), quantities.end(),
                    [&](const auto& a, const auto& b) { return now(a) > now(b); });
   const size_t shown = std::min(quantities.size(), max_plots);
-  PlotSheet sheet{.title = "dots: results; line: their average; shaded: what is usual",
+  const bool any_usual =
+      std::any_of(quantities.begin(), quantities.end(), [](const auto& q) { return q.usual && q.limit; });
+  PlotSheet sheet{.title = fmt::format("dots: results; line: their average{}",
+                                       any_usual ? "; shaded: what is usual" : ""),
                   .columns = shown > 4   ? 3
                              : shown > 1 ? 2
                                          : 1};
   for (size_t i = shown; i < quantities.size(); ++i)
-    sheet.title +=
-        fmt::format("{}{}", i == shown ? "; nearer to it, so not drawn: " : ", ", quantities[i].name);
+    sheet.title += fmt::format("{}{}", i == shown ? "; not drawn: " : ", ", quantities[i].name);
   for (const QuantityCourse& q : quantities) {
     if (sheet.plots.size() == shown) break;
     const std::vector<Point2> averages = averaged(q);
@@ -72,7 +74,7 @@ PlotSheet drift_plot(std::vector<QuantityCourse> quantities) {
                                 off(q, averages.back().y) > 1 ? ": drifts" : "");
       plot.bands.push_back({"", {*q.usual - *q.limit, *q.usual + *q.limit}});
     } else {
-      plot.title += ", usual not known yet";
+      plot.title += ", usual not known";
     }
     sheet.plots.push_back(std::move(plot));
   }

@@ -190,7 +190,7 @@ TEST_CASE("drift: what is farthest off comes first, with its usual range; what i
   REQUIRE(sheet.plots.size() == 3);  // glare has no values
   CHECK(sheet.plots[0].title == "brightness 140, usual 150 ± 3: drifts");
   CHECK(sheet.plots[1].title == "score 98.13, usual 98 ± 1");
-  CHECK(sheet.plots[2].title == "elapsed_ms 40, usual not known yet");
+  CHECK(sheet.plots[2].title == "elapsed_ms 40, usual not known");
   REQUIRE(sheet.plots[0].bands.size() == 1);
   CHECK(sheet.plots[0].bands[0].y.min == 147);
   CHECK(sheet.plots[2].bands.empty());
@@ -201,6 +201,8 @@ TEST_CASE("drift: what is farthest off comes first, with its usual range; what i
   const std::vector<QuantityCourse> many(12, score);
   CHECK(drift_plot(many).plots.size() == 9);
   CHECK(contains(drift_plot(many).title, "not drawn: score, score, score"));
+  CHECK(contains(sheet.title, "shaded"));
+  CHECK_FALSE(contains(drift_plot({time}).title, "shaded"));
   CHECK(drift_plot({}).plots.size() == 1);
   support::TemporaryFolder folder;
   for (const PlotSheet& drawn : {sheet, drift_plot(many), drift_plot({})})
