@@ -22,8 +22,9 @@ constexpr Duration after_stop{300};  // for what is on its way when the stop com
 
 bool stopped(const Work* stop) { return stop && stop->stopped(); }
 
+/// Rounded up: with the last millisecond cut off, a wait would end by looking at the clock over and over.
 Duration until(Clock::time_point time) {
-  return std::max(Duration(0), std::chrono::duration_cast<Duration>(time - Clock::now()));
+  return std::max(Duration(0), std::chrono::ceil<Duration>(time - Clock::now()));
 }
 
 /// Runs what was started until it ends, time is up or a stop is asked for; then it is cancelled and its

@@ -50,7 +50,8 @@ struct StationLink::State {
   std::mutex mutex;
   std::optional<LineSocket> robot;
   uint64_t newest = 0;
-  int refused_of_peer = 0;
+  int shown_of_peer = 0;  // its refused lines
+  int refused_in_a_row = 0;
   Clock::time_point refused_since{};
   int losses = 0;                    // of connections, since the robot last said something
   std::string heard;                 // the robot's last line
@@ -138,11 +139,11 @@ struct StationLink::State {
   /// The first few of a connection are shown; a peer that talks something else would fill the screen.
   void refuse_line(const std::string& reason) {
     ++counts.refused_lines;
-    if (settings.warn && refused_of_peer < max_shown)
+    if (settings.warn && shown_of_peer++ < max_shown)
       settings.warn(fmt::format("a line of the robot was refused ({}): {}", reason, heard));
     say(StationLine(Refusal{reason}));
-    if (Clock::now() - refused_since > refused_time) refused_of_peer = 0, refused_since = Clock::now();
-    if (++refused_of_peer > max_refused) drop("fifty lines that were not understood");
+    if (Clock::now() - refused_since > refused_time) refused_in_a_row = 0, refused_since = Clock::now();
+    if (++refused_in_a_row > max_refused) drop("fifty lines that were not understood");
   }
 
   void drop(const std::string& why) {
@@ -155,7 +156,7 @@ struct StationLink::State {
   void admit(LineSocket socket) {
     if (robot) drop("a robot came anew");
     robot.emplace(std::move(socket));
-    refused_of_peer = 0;
+    shown_of_peer = refused_in_a_row = 0;
     last_said = Clock::now();
     ++counts.connections;
   }
@@ -274,6 +275,7 @@ Delivery StationLink::deliver(Result head, const std::vector<Part>& parts) {
     while ((heard = s.hear(line, deadline)) == State::Heard::line) {
       if (const auto* ack = std::get_if<Ack>(&line)) {
         if (ack->number == number && ack->index == 0) {
+          s.refused_in_a_row = 0;
           delivery.acknowledged = true;
           return delivery;
         }
@@ -331,7 +333,10 @@ std::optional<Next> StationLink::wait_next(uint64_t newest) {
     RobotLine line;
     const State::Heard heard = s.hear(line, deadline);
     if (heard == State::Heard::line) {
-      if (const auto* question = std::get_if<Next>(&line)) return *question;
+      if (const auto* question = std::get_if<Next>(&line)) {
+        s.refused_in_a_row = 0;
+        return *question;
+      }
       const auto* ack = std::get_if<Ack>(&line);
       if (!ack || ack->number > newest)
         s.refuse_line(ack ? fmt::format("result {} was not sent yet", ack->number)

@@ -10,11 +10,13 @@ TEST_CASE("nobody there: one clear error, in time") {
   CHECK_THROWS_WITH_AS(LineListener(taken.address()), doctest::Contains("cannot listen there"), Error);
   uint16_t free_port = 0;
   { free_port = LineListener({"127.0.0.1", 0}).address().port; }
-  const auto begun = std::chrono::steady_clock::now();
-  LinkSettings settings = quick({"127.0.0.1", free_port});
+  LinkSettings settings = patient({"127.0.0.1", free_port});
   settings.timeout = 300ms;
-  CHECK_THROWS_WITH_AS(StationLink{settings}, doctest::Contains("no robot at 127.0.0.1"), Error);
-  CHECK(std::chrono::steady_clock::now() - begun < 2s);
+  CHECK(within(2s, [&] {
+    const auto begun = std::chrono::steady_clock::now();
+    CHECK_THROWS_WITH_AS(StationLink{settings}, doctest::Contains("no robot at 127.0.0.1"), Error);
+    return std::chrono::steady_clock::now() - begun;
+  }));
 }
 
 TEST_CASE("a peer that talks something else is cut off, and an endless line as well") {
@@ -27,12 +29,12 @@ TEST_CASE("a peer that talks something else is cut off, and an endless line as w
       else
         for (int i = 0; i < 80; ++i) socket->write("GET / HTTP/1.1");
       std::string line;
-      while (socket->read(line, 1000ms) == LineSocket::Wait::line) {
+      while (socket->read(line, patience) == LineSocket::Wait::line) {
       }
       CHECK_FALSE(socket->is_open());
     });
-    LinkSettings settings = quick(robot.address());
-    settings.timeout = 300ms;
+    LinkSettings settings = patient(robot.address());
+    settings.timeout = 1500ms;
     StationLink link(settings);
     CHECK_FALSE(link.wait_done(1));
     { const StationLink gone = std::move(link); }
@@ -49,7 +51,7 @@ TEST_CASE("scanners, health checks and idle peers are no robots, and do not end 
     for (int i = 0; i < 5; ++i) called(settings.address, "").close();
     const LineSocket silent = [&] {
       for (;;) try {
-          return LineSocket::connect(settings.address, 1000ms);
+          return LineSocket::connect(settings.address, patience);
         } catch (const Error&) {
         }
     }();
@@ -88,11 +90,11 @@ TEST_CASE("a robot that comes anew takes the place of the one that is gone witho
     while (!done) std::this_thread::sleep_for(10ms);
   });
   LinkSettings slow = settings;
-  slow.acknowledge = 5000ms;
+  slow.acknowledge = 60s;
   StationLink link(slow);
   const auto begun = std::chrono::steady_clock::now();
   CHECK(link.deliver({.number = 1, .age_ms = 0}, {}).acknowledged);
-  CHECK(std::chrono::steady_clock::now() - begun < 2s);  // long before the old one was given up
+  CHECK(std::chrono::steady_clock::now() - begun < 30s);  // long before the old one was given up
   done = true;
   peers.join();
   CHECK(link.counts().connections == 2);
@@ -154,13 +156,15 @@ TEST_CASE("a link works over IPv6, and a name that nobody knows is an error in t
     auto socket = greeted(robot);
     take_one_result(*socket);
   });
-  StationLink link(quick(robot.address()));
+  StationLink link(patient(robot.address()));
   CHECK(link.deliver({.number = 7, .age_ms = 0}, two_parts).acknowledged);
   { const StationLink gone = std::move(link); }
   peer.join();
-  const auto begun = std::chrono::steady_clock::now();
-  CHECK_THROWS_AS(LineSocket::connect({"no-such-robot.invalid", 5017}, 700ms), Error);
-  CHECK(std::chrono::steady_clock::now() - begun < 2s);
+  CHECK(within(2s, [] {
+    const auto begun = std::chrono::steady_clock::now();
+    CHECK_THROWS_AS(LineSocket::connect({"no-such-robot.invalid", 5017}, 700ms), Error);
+    return std::chrono::steady_clock::now() - begun;
+  }));
 }
 
 TEST_CASE("a trace holds every line with its time, and no token") {
@@ -186,18 +190,18 @@ TEST_CASE("a trace holds every line with its time, and no token") {
 TEST_CASE(
     "a robot that is called and does not match ends the wait at once; a banner before its answer does not") {
   LineListener robot({"127.0.0.1", 0});
-  LinkSettings settings = quick(robot.address());
-  settings.timeout = 20000ms;
-  {
+  LinkSettings settings = patient(robot.address());
+  CHECK(within(1500ms, [&] {
     std::thread peer([&] {
       auto socket = greeted(robot, "ROBOT 2 MODE ask");
       CHECK(line_of(*socket, "ERROR").find("the robot's mode is ask") != std::string::npos);
     });
     const auto begun = std::chrono::steady_clock::now();
     CHECK_THROWS_WITH_AS(StationLink{settings}, doctest::Contains("the robot's mode is ask"), Error);
-    CHECK(std::chrono::steady_clock::now() - begun < 1500ms);
+    const auto took = std::chrono::steady_clock::now() - begun;
     peer.join();
-  }
+    return took;
+  }));
   std::thread peer([&] {
     { auto socket = greeted(robot, "Welcome to controller 7"); }
     auto socket = greeted(robot);

@@ -92,7 +92,8 @@ TEST_CASE("a format that cannot be meant is refused with what may stand there") 
     return format_error({.line = "{parts}", .part = "{x} {X}", .forms = {std::move(form)}});
   };
   CHECK(with_form({.name = "name", .of = "name", .scale = 2}).find("'name' is a text") != std::string::npos);
-  CHECK(with_form({.name = "name", .of = "name", .decimals = 1}).find("are for numbers") != std::string::npos);
+  CHECK(with_form({.name = "name", .of = "name", .decimals = 1}).find("are for numbers") !=
+        std::string::npos);
   CHECK(with_form({.name = "X", .of = "xx"}).find("there is no field 'xx'; a part has index, name") !=
         std::string::npos);
   CHECK(with_form({.name = "X", .of = "x", .scale = 0}).find("scale not 0") != std::string::npos);

@@ -7,6 +7,7 @@
 
 #include "heron/base/error.hpp"
 #include "heron/link/station_link.hpp"
+#include "patience.hpp"
 
 // The robot's side of a link, played line by line.
 namespace link_peers {
@@ -15,15 +16,16 @@ using namespace heron;
 using namespace heron::text_protocol;
 using namespace std::chrono_literals;
 
-inline LinkSettings quick(const Address& address, LinkMode mode = LinkMode::push) {
+/// Waits that never expire; a test of a wait that does sets its own.
+inline LinkSettings patient(const Address& address, LinkMode mode = LinkMode::push) {
   LinkSettings settings;
   settings.address = address, settings.mode = mode;
-  settings.timeout = 1500ms, settings.acknowledge = 300ms, settings.finish = 1500ms;
+  settings.timeout = settings.acknowledge = settings.finish = patience;
   return settings;
 }
 
 inline LinkSettings listening(LinkMode mode = LinkMode::push) {
-  LinkSettings settings = quick({"127.0.0.1", 0}, mode);
+  LinkSettings settings = patient({"127.0.0.1", 0}, mode);
   settings.listens = true;
   // A port that is free now, so that robots can be started before the station.
   settings.address = LineListener({"127.0.0.1", 0}).address();
@@ -33,22 +35,22 @@ inline LinkSettings listening(LinkMode mode = LinkMode::push) {
 /// Reads lines until one starts with `kind`; empty when none comes.
 inline std::string line_of(LineSocket& socket, const std::string& kind) {
   std::string line;
-  while (socket.read(line, 2000ms) == LineSocket::Wait::line)
+  while (socket.read(line, patience) == LineSocket::Wait::line)
     if (line.starts_with(kind)) return line;
   return "";
 }
 
 /// A robot's connection whose greeting is answered.
 inline std::optional<LineSocket> greeted(LineListener& robot, const std::string& answer = "ROBOT 2 MODE push",
-                                         LineSocket::Duration wait = 2000ms) {
+                                         LineSocket::Duration wait = patience) {
   auto socket = robot.accept(wait);
   if (socket && !line_of(*socket, "HERON").empty()) socket->write(answer);
   return socket;
 }
 
 inline LineSocket called(const Address& station, const std::string& answer = "ROBOT 2 MODE push") {
-  for (int i = 0; i < 40; ++i) try {
-      LineSocket socket = LineSocket::connect(station, 1000ms);
+  for (int i = 0; i < 400; ++i) try {
+      LineSocket socket = LineSocket::connect(station, patience);
       line_of(socket, "HERON");
       socket.write(answer);
       return socket;

@@ -12,7 +12,7 @@ TEST_CASE("a result is delivered once it is acknowledged") {
   LineListener robot({"127.0.0.1", 0});
   std::string hello, result;
   std::thread peer([&] {
-    auto socket = robot.accept(2000ms);
+    auto socket = robot.accept(patience);
     hello = line_of(*socket, "HERON");
     socket->write("ROBOT 2 MODE push");
     result = line_of(*socket, "RESULT");
@@ -29,7 +29,7 @@ TEST_CASE("a result is delivered once it is acknowledged") {
     socket->write("DONE 7");
     line_of(*socket, "END-OF-RESULTS");
   });
-  StationLink link(quick(robot.address()));
+  StationLink link(patient(robot.address()));
   const Delivery delivery = link.deliver({.number = 7, .age_ms = 12}, two_parts);
   CHECK(delivery.acknowledged);
   CHECK(delivery.tries == 1);
@@ -47,12 +47,12 @@ TEST_CASE("a connection cut in the middle: the result comes again and says so") 
   std::string again, first_session, second_session;
   std::thread peer([&] {
     {
-      auto socket = robot.accept(2000ms);
+      auto socket = robot.accept(patience);
       first_session = line_of(*socket, "HERON");
       socket->write("ROBOT 2 MODE push");
       line_of(*socket, "PART");
     }  // gone before the acknowledgement
-    auto socket = robot.accept(2000ms);
+    auto socket = robot.accept(patience);
     second_session = line_of(*socket, "HERON");
     socket->write("ROBOT 2 MODE push");
     again = line_of(*socket, "RESULT");
@@ -60,7 +60,7 @@ TEST_CASE("a connection cut in the middle: the result comes again and says so") 
     socket->write("ACK 7");
     line_of(*socket, "END-OF-RESULTS");
   });
-  StationLink link(quick(robot.address()));
+  StationLink link(patient(robot.address()));
   CHECK(link.deliver({.number = 7, .age_ms = 0}, two_parts).acknowledged);
   link.farewell(7);
   peer.join();
@@ -78,10 +78,12 @@ TEST_CASE(
     while (!done)
       if (auto socket = greeted(robot, "ROBOT 2 MODE push", 100ms)) {
         std::string line;
-        while (socket->read(line, 2000ms) == LineSocket::Wait::line) seen += line.starts_with("RESULT");
+        while (socket->read(line, patience) == LineSocket::Wait::line) seen += line.starts_with("RESULT");
       }
   });
-  StationLink link(quick(robot.address()));
+  LinkSettings settings = patient(robot.address());
+  settings.acknowledge = 300ms;
+  StationLink link(settings);
   const Delivery delivery = link.deliver({.number = 7, .age_ms = 0}, two_parts);
   CHECK_FALSE(delivery.acknowledged);
   CHECK(delivery.why.find("result 7 was sent 3 times") != std::string::npos);
@@ -95,13 +97,13 @@ TEST_CASE("one refused line per result never ends the connection") {
   LineListener robot({"127.0.0.1", 0});
   constexpr uint64_t results = 70;  // more than the refused lines that one connection may hold
   std::thread peer([&] {
-    while (auto socket = greeted(robot, "ROBOT 2 MODE push", 500ms))
-      for (std::string end; !(end = line_of(*socket, "END")).empty();) {
-        socket->write("thanks");
-        socket->write("ACK " + end.substr(4));
-      }
+    auto socket = greeted(robot);
+    for (std::string end; !(end = line_of(*socket, "END")).empty();) {
+      socket->write("thanks");
+      socket->write("ACK " + end.substr(4));
+    }
   });
-  StationLink link(quick(robot.address()));
+  StationLink link(patient(robot.address()));
   uint64_t acknowledged = 0;
   for (uint64_t n = 1; n <= results; ++n)
     acknowledged += link.deliver({.number = n, .age_ms = 0}, {}).acknowledged;
@@ -125,15 +127,15 @@ TEST_CASE(
     std::string line;
     socket->read(line, 500ms);
   });
-  LinkSettings settings = quick(robot.address());
-  settings.finish = 5000ms;
+  LinkSettings settings = patient(robot.address());
   StationLink link(settings);
   CHECK(link.deliver({.number = 9, .age_ms = 0}, {}).acknowledged);
   std::this_thread::sleep_for(2500ms);  // a camera that is slow
   CHECK(link.wait_done(9));
   peer.join();
   for (const std::string& beat : beats) CHECK(beat == "HEARTBEAT 9");
-  for (size_t i = 1; i < times.size(); ++i) CHECK(times[i] - times[i - 1] < 2s);
+  for (size_t i = 1; i < times.size(); ++i)
+    CHECK(times[i] - times[i - 1] < 5s);  // a second, and a busy machine
 }
 
 TEST_CASE("asked: the same part again until it is acknowledged by number and index, and none is lost") {
@@ -144,7 +146,7 @@ TEST_CASE("asked: the same part again until it is acknowledged by number and ind
     const auto say = [&](const char* line) {
       socket->write(line);
       std::string answer;
-      do socket->read(answer, 2000ms);
+      do socket->read(answer, patience);
       while (answer.starts_with("HEARTBEAT"));
       heard.push_back(answer);
     };
@@ -166,7 +168,7 @@ TEST_CASE("asked: the same part again until it is acknowledged by number and ind
     socket->write("ACK 7");
     line_of(*socket, "END-OF-RESULTS");
   });
-  StationLink link(quick(robot.address(), LinkMode::ask));
+  StationLink link(patient(robot.address(), LinkMode::ask));
   CHECK(link.wait_next(6));
   const Delivery delivery = link.answer(7, two_parts);
   CHECK_MESSAGE(delivery.acknowledged, delivery.why);
@@ -199,8 +201,7 @@ TEST_CASE("DONE is waited for across a lost connection") {
     socket->write("DONE 7");
     line_of(*socket, "END-OF-RESULTS");
   });
-  LinkSettings settings = quick(robot.address());
-  settings.acknowledge = 2000ms;
+  LinkSettings settings = patient(robot.address());
   StationLink link(settings);
   CHECK(link.deliver({.number = 7, .age_ms = 0}, two_parts).acknowledged);
   const auto begun = std::chrono::steady_clock::now();
@@ -211,7 +212,7 @@ TEST_CASE("DONE is waited for across a lost connection") {
 }
 
 TEST_CASE("every wait of a link ends within half a second of a stop") {
-  const auto stops = [](const char* what, const std::function<void(const Work&)>& wait, Work& stop) {
+  const auto stopped = [](const std::function<void(const Work&)>& wait, Work& stop) {
     std::chrono::steady_clock::time_point asked;
     std::jthread side([&] {
       std::this_thread::sleep_for(200ms);
@@ -219,50 +220,47 @@ TEST_CASE("every wait of a link ends within half a second of a stop") {
       stop.stop();
     });
     wait(stop);
-    const auto took = std::chrono::steady_clock::now() - asked;
-    side.join();
-    CHECK_MESSAGE(took < 900ms, what);  // half a second, and a busy machine
+    return std::chrono::steady_clock::now() - asked;
   };
+  constexpr auto bound = 900ms;  // half a second, and a busy machine
   LinkSettings nobody = listening();
-  nobody.timeout = 60000ms;
-  {
-    Work stop;
-    stops(
-        "for a robot to come", [&](const Work& s) { const StationLink link(nobody, &s); }, stop);
+  nobody.timeout = 60s;
+  for (const bool listens : {true, false}) {
+    nobody.listens = listens;
+    CHECK(within(bound, [&] {
+      Work stop;
+      return stopped([&](const Work& s) { const StationLink link(nobody, &s); }, stop);
+    }));
   }
-  {
+  const auto at_work = [&](LinkMode mode, int wait) {
+    LineListener robot({"127.0.0.1", 0});
+    std::string end;
+    std::thread peer([&] {
+      auto socket = greeted(robot, mode == LinkMode::push ? "ROBOT 2 MODE push" : "ROBOT 2 MODE ask");
+      end = line_of(*socket, "END-OF-RESULTS");
+    });
+    LinkSettings settings = patient(robot.address(), mode);
+    settings.acknowledge = settings.finish = 60s;
     Work stop;
-    LinkSettings far = nobody;
-    far.listens = false;
-    stops(
-        "for a robot to listen", [&](const Work& s) { const StationLink link(far, &s); }, stop);
-  }
+    StationLink link(settings, &stop);
+    const auto took = stopped(
+        [&](const Work&) {
+          if (mode == LinkMode::push && wait == 0)
+            CHECK_FALSE(link.deliver({.number = 7, .age_ms = 0}, {}).acknowledged);
+          if (mode == LinkMode::push && wait == 1) CHECK_FALSE(link.wait_done(7));
+          if (mode == LinkMode::ask && wait == 0) CHECK_FALSE(link.wait_next(7));
+          if (mode == LinkMode::ask && wait == 1) CHECK_FALSE(link.answer(7, two_parts).acknowledged);
+        },
+        stop);
+    link.farewell(7);
+    peer.join();
+    CHECK(end == "END-OF-RESULTS 7");  // sent in this case too
+    return took;
+  };
   for (const LinkMode mode : {LinkMode::push, LinkMode::ask})
     for (const int wait : {0, 1}) {
-      LineListener robot({"127.0.0.1", 0});
-      std::string end;
-      std::thread peer([&] {
-        auto socket =
-            greeted(robot, mode == LinkMode::push ? "ROBOT 2 MODE push" : "ROBOT 2 MODE ask", 5000ms);
-        end = line_of(*socket, "END-OF-RESULTS");
-      });
-      LinkSettings settings = quick(robot.address(), mode);
-      settings.acknowledge = settings.finish = 60000ms;
-      Work stop;
-      StationLink link(settings, &stop);
-      stops(
-          "at work",
-          [&](const Work&) {
-            if (mode == LinkMode::push && wait == 0)
-              CHECK_FALSE(link.deliver({.number = 7, .age_ms = 0}, {}).acknowledged);
-            if (mode == LinkMode::push && wait == 1) CHECK_FALSE(link.wait_done(7));
-            if (mode == LinkMode::ask && wait == 0) CHECK_FALSE(link.wait_next(7));
-            if (mode == LinkMode::ask && wait == 1) CHECK_FALSE(link.answer(7, two_parts).acknowledged);
-          },
-          stop);
-      link.farewell(7);
-      peer.join();
-      CHECK(end == "END-OF-RESULTS 7");  // sent in this case too
+      CAPTURE(wait);
+      CHECK(within(bound, [&] { return at_work(mode, wait); }));
     }
 }
 
@@ -272,10 +270,12 @@ TEST_CASE("a thousand cuts lose, repeat or delay nothing silently") {
   render::Random random(4);
   std::vector<uint64_t> acted, unmarked_repeats;
   int cuts = 0;
+  std::atomic<bool> done{false};
   std::thread peer([&] {
     uint64_t newest = 0;
-    while (auto socket = greeted(robot, "ROBOT 2 MODE push", 1500ms)) {
-      for (;;) {
+    while (!done) {
+      auto socket = greeted(robot, "ROBOT 2 MODE push", 100ms);
+      while (socket) {
         const std::string head = line_of(*socket, "RESULT");
         if (head.empty()) break;  // the station is gone
         const Result result = std::get<Result>(*parse_station_line(head).line);
@@ -291,13 +291,14 @@ TEST_CASE("a thousand cuts lose, repeat or delay nothing silently") {
       }
     }
   });
-  StationLink link(quick(robot.address()));
+  StationLink link(patient(robot.address()));
   std::vector<uint64_t> delivered, told;
   for (uint64_t n = 1; n <= last_result; ++n) {
     const Delivery d = link.deliver({.number = n}, {part(n, 1, "leaf", 0, 0, 0, 0)});
     (d.acknowledged ? delivered : told).push_back(n);  // three cuts in a row: said, not silent
   }
   { const StationLink gone = std::move(link); }
+  done = true;
   peer.join();
   CHECK(cuts >= 1000);
   CHECK(delivered.size() + told.size() == last_result);

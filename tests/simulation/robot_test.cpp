@@ -5,6 +5,7 @@
 #include "heron/base/error.hpp"
 #include "heron/simulation/simulated_robot.hpp"
 #include "heron/simulation/tray_cell.hpp"
+#include "patience.hpp"
 #include "support.hpp"
 
 using namespace heron;
@@ -14,22 +15,32 @@ namespace {
 
 const RobotTruth two_leaves{{{{"leaf", {100, 50, 10_deg}}, {"leaf", {200, 50, 20_deg}}}}};
 
+/// What a station says on one connection. It stays until the robot has given as many answers, or has left
+/// after END-OF-RESULTS.
+struct Said {
+  std::vector<std::string> lines;
+  size_t answers = 0;
+  bool ends() const { return lines.back().starts_with("END-OF-RESULTS"); }
+};
+
 /// Plays the station's side line by line; `answers` collects what the robot says.
 struct Play {
   std::vector<std::string> answers;
   RobotLog log;
 
-  Play(RobotSettings settings, const RobotTruth& truth,
-       const std::vector<std::vector<std::string>>& connections) {
-    settings.timeout = 600ms;
+  Play(RobotSettings settings, const RobotTruth& truth, const std::vector<Said>& connections) {
+    settings.timeout = connections.back().ends() ? patience : 600ms;  // else nobody comes again
     settings.time_scale = 1000;
     SimulatedRobot robot(settings, truth);
     std::jthread side([&] { log = robot.run(); });
-    for (const auto& lines : connections) {
-      LineSocket socket = LineSocket::connect(robot.address(), 1000ms);
-      for (const std::string& line : lines) socket.write(line);
+    for (const Said& said : connections) {
+      LineSocket socket = LineSocket::connect(robot.address(), patience);
+      for (const std::string& line : said.lines) socket.write(line);
       std::string answer;
-      while (socket.read(answer, 200ms) == LineSocket::Wait::line) answers.push_back(answer);
+      for (size_t k = 0; said.ends() || k < said.answers; ++k) {
+        if (socket.read(answer, patience) != LineSocket::Wait::line) break;
+        answers.push_back(answer);
+      }
     }
     side.join();
   }
@@ -42,8 +53,8 @@ const std::string greeting = "ROBOT 2 MODE push";
 
 TEST_CASE("the robot goes where it is told and knows how far it is off") {
   const Play play({.address = {"127.0.0.1", 0}, .home = {0, 50, {}}}, two_leaves,
-                  {{hello, "RESULT 1 COUNT 2 AGE 5", "PART 1 1 leaf 100.3 50.4 11 99",
-                    "PART 1 2 leaf 200 50 20 98", "END 1", "END-OF-RESULTS 1"}});
+                  {{{hello, "RESULT 1 COUNT 2 AGE 5", "PART 1 1 leaf 100.3 50.4 11 99",
+                     "PART 1 2 leaf 200 50 20 98", "END 1", "END-OF-RESULTS 1"}}});
   CHECK(play.answers == std::vector<std::string>{greeting, "ACK 1", "DONE 1"});
   REQUIRE(play.log.arrivals.size() == 2);
   CHECK(play.log.arrivals[0].off_mm == doctest::Approx(0.5));
@@ -56,8 +67,8 @@ TEST_CASE("the robot goes where it is told and knows how far it is off") {
 
 TEST_CASE("a part that is not there, and one that nobody went to, are told") {
   const Play play({.address = {"127.0.0.1", 0}}, two_leaves,
-                  {{hello, "RESULT 1 COUNT 2 AGE 5", "PART 1 1 kite 100 50 10 99",
-                    "PART 1 2 leaf 200 50 20 98", "END 1", "END-OF-RESULTS 1"}});
+                  {{{hello, "RESULT 1 COUNT 2 AGE 5", "PART 1 1 kite 100 50 10 99",
+                     "PART 1 2 leaf 200 50 20 98", "END 1", "END-OF-RESULTS 1"}}});
   CHECK_FALSE(play.log.arrivals[0].matched);
   CHECK(play.log.arrivals[1].matched);
   CHECK(play.log.left_lying == 1);
@@ -69,7 +80,7 @@ TEST_CASE("a result that comes again is answered and not acted on twice") {
   std::vector<std::string> again = result;
   again[1] += " AGAIN";
   again.push_back("END-OF-RESULTS 1");
-  const Play play({.address = {"127.0.0.1", 0}}, two_leaves, {result, again});
+  const Play play({.address = {"127.0.0.1", 0}}, two_leaves, {{result, 3}, {again}});
   CHECK(play.log.arrivals.size() == 1);
   CHECK(play.log.repeats == 1);
   CHECK(play.answers ==
@@ -78,9 +89,9 @@ TEST_CASE("a result that comes again is answered and not acted on twice") {
 
 TEST_CASE("another session starts its numbers anew") {
   const Play play({.address = {"127.0.0.1", 0}}, two_leaves,
-                  {{hello, "RESULT 1 COUNT 1 AGE 5", "PART 1 1 leaf 100 50 10 99", "END 1"},
-                   {"HERON 2 SESSION two MODE push UNITS MM DEG FIELDS x y angle score",
-                    "RESULT 1 COUNT 1 AGE 5", "PART 1 1 leaf 200 50 20 99", "END 1", "END-OF-RESULTS 1"}});
+                  {{{hello, "RESULT 1 COUNT 1 AGE 5", "PART 1 1 leaf 100 50 10 99", "END 1"}, 3},
+                   {{"HERON 2 SESSION two MODE push UNITS MM DEG FIELDS x y angle score",
+                     "RESULT 1 COUNT 1 AGE 5", "PART 1 1 leaf 200 50 20 99", "END 1", "END-OF-RESULTS 1"}}});
   CHECK(play.log.arrivals.size() == 2);
   CHECK(play.log.repeats == 0);
 }
@@ -89,8 +100,8 @@ TEST_CASE("an asking robot starts anew when the session is a new one, in the mid
   const std::string fields = " MODE ask UNITS MM DEG FIELDS x y angle score";
   const Play play(
       {.address = {"127.0.0.1", 0}, .asks = true}, two_leaves,
-      {{"HERON 2 SESSION one" + fields, "PART 1 1 leaf 100 50 10 99"},
-       {"HERON 2 SESSION two" + fields, "PART 1 1 leaf 200 50 20 99", "NONE 1", "END-OF-RESULTS 1"}});
+      {{{"HERON 2 SESSION one" + fields, "PART 1 1 leaf 100 50 10 99"}, 4},
+       {{"HERON 2 SESSION two" + fields, "PART 1 1 leaf 200 50 20 99", "NONE 1", "END-OF-RESULTS 1"}}});
   CHECK(play.log.arrivals.size() == 2);
   CHECK(play.log.repeats == 0);
   CHECK(play.log.over);
@@ -101,19 +112,19 @@ TEST_CASE("an asking robot starts anew when the session is a new one, in the mid
 
 TEST_CASE("half a result is not acted on") {
   const Play cut({.address = {"127.0.0.1", 0}}, two_leaves,
-                 {{hello, "RESULT 1 COUNT 2 AGE 5", "PART 1 1 leaf 100 50 10 99"}});
+                 {{{hello, "RESULT 1 COUNT 2 AGE 5", "PART 1 1 leaf 100 50 10 99"}, 1}});
   CHECK(cut.log.arrivals.empty());
   CHECK(cut.answers == std::vector<std::string>{greeting});
   const Play short_by_one({.address = {"127.0.0.1", 0}}, two_leaves,
-                          {{hello, "RESULT 1 COUNT 2 AGE 5", "PART 1 1 leaf 100 50 10 99", "END 1"}});
+                          {{{hello, "RESULT 1 COUNT 2 AGE 5", "PART 1 1 leaf 100 50 10 99", "END 1"}, 1}});
   CHECK(short_by_one.log.arrivals.empty());
   CHECK_FALSE(short_by_one.log.over);
 }
 
 TEST_CASE("lines outside the grammar are counted and passed over") {
   const Play play({.address = {"127.0.0.1", 0}}, two_leaves,
-                  {{hello, "hello robot", "RESULT one COUNT 1 AGE 5", "RESULT 1 COUNT 0 AGE 5", "END 1",
-                    "END-OF-RESULTS 1"}});
+                  {{{hello, "hello robot", "RESULT one COUNT 1 AGE 5", "RESULT 1 COUNT 0 AGE 5", "END 1",
+                     "END-OF-RESULTS 1"}}});
   CHECK(play.log.refused_lines == 2);
   CHECK(play.log.results == 1);
 }
