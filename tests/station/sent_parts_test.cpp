@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "heron/locate/names.hpp"
+#include "patience.hpp"
 #include "station_cell.hpp"
 
 using namespace station_cell;
@@ -52,11 +53,11 @@ TEST_CASE("sigma, z and flags are told when the station's file says so, and what
     std::string greeting;
     std::vector<std::string> parts;
     std::jthread side([&] {
-      auto socket = robot.accept(2000ms);
-      socket->read(greeting, 1000ms);
+      auto socket = robot.accept(patience);
+      socket->read(greeting, patience);
       socket->write("ROBOT 2 MODE push");
       std::string line;
-      while (socket->read(line, 3000ms) == LineSocket::Wait::line && line != "END 1")
+      while (socket->read(line, patience) == LineSocket::Wait::line && line != "END 1")
         if (line.starts_with("PART")) parts.push_back(line);
       socket->write("ACK 1\nDONE 1");
     });

@@ -1,5 +1,6 @@
 #include <doctest/doctest.h>
 
+#include "patience.hpp"
 #include "sanitized.hpp"
 #include "station_cell.hpp"
 
@@ -73,7 +74,7 @@ TEST_CASE("a camera on the arm: the robot's pose comes with its question") {
            truth),
       2);
   // Without a pose there is no answer, and the robot is told why.
-  const int slow = sanitized ? 20 : 1;
+  const int slow = sanitized ? 20 : 4;
   SimulatedRobot mute({.listens = true, .address = {"127.0.0.1", 0}, .asks = true, .timeout = 500ms * slow},
                       {});
   StationFile asked = file;
@@ -110,19 +111,19 @@ TEST_CASE("the robot knows when it was sent astray") {
 TEST_CASE("a robot that goes away in the middle: the station says which result was not taken") {
   LineListener robot({"127.0.0.1", 0});
   std::jthread side([&] {
-    auto socket = robot.accept(2000ms);
+    auto socket = robot.accept(patience);
     socket->write("ROBOT 2 MODE push");
     std::string line;
-    while (socket->read(line, 3000ms) == LineSocket::Wait::line && !line.starts_with("END")) {
+    while (socket->read(line, patience) == LineSocket::Wait::line && !line.starts_with("END")) {
     }
     socket->write("ACK 1");
     socket->write("DONE 1");
-    while (socket->read(line, 3000ms) == LineSocket::Wait::line && !line.starts_with("RESULT 2")) {
+    while (socket->read(line, patience) == LineSocket::Wait::line && !line.starts_with("RESULT 2")) {
     }
     const LineListener closed = std::move(robot);
   });
-  StationFile file = cell().station(cell().text(
-      cell().fixed(), "connect = \"127.0.0.1:1\"\nmode = \"push\"\ntimeout_s = 0.3\nacknowledge_s = 0.3"));
+  StationFile file = cell().station(
+      cell().text(cell().fixed(), "connect = \"127.0.0.1:1\"\nmode = \"push\"\ntimeout_s = 2"));
   file.link.address = robot.address();
   Station station(std::move(file));
   station.open_link();
@@ -135,10 +136,10 @@ TEST_CASE("a robot that goes away in the middle: the station says which result w
 TEST_CASE("a robot that acknowledges and never reports DONE is told, and does not stop the work") {
   LineListener robot({"127.0.0.1", 0});
   std::jthread side([&] {
-    auto socket = robot.accept(2000ms);
+    auto socket = robot.accept(patience);
     socket->write("ROBOT 2 MODE push");
     std::string line;
-    while (socket->read(line, 3000ms) == LineSocket::Wait::line && line != "END-OF-RESULTS 2")
+    while (socket->read(line, patience) == LineSocket::Wait::line && line != "END-OF-RESULTS 2")
       if (line.starts_with("END ")) socket->write("ACK " + line.substr(4));
   });
   StationFile file = cell().station(
@@ -215,32 +216,36 @@ TEST_CASE(
 }
 
 TEST_CASE("a station stops within half a second, tells the robot, and leaves no result untold") {
-  for (const char* mode : {"push", "ask"}) {
-    StationFile file = cell().station(
-        cell().text(cell().fixed(), "connect = \"127.0.0.1:1\"\nmode = \"" + std::string(mode) + "\""));
+  const auto stopped = [](const std::string& mode) {
+    StationFile file =
+        cell().station(cell().text(cell().fixed(), "connect = \"127.0.0.1:1\"\nmode = \"" + mode + "\""));
     LineListener robot({"127.0.0.1", 0});
     file.link.address = robot.address();
     std::string end;
     std::jthread side([&] {
-      auto socket = robot.accept(2000ms);
-      socket->write("ROBOT 2 MODE " + std::string(mode));
-      while (socket->read(end, 5000ms) == LineSocket::Wait::line && !end.starts_with("END-OF-RESULTS")) {
+      auto socket = robot.accept(patience);
+      socket->write("ROBOT 2 MODE " + mode);
+      while (socket->read(end, patience) == LineSocket::Wait::line && !end.starts_with("END-OF-RESULTS")) {
         if (end == "END 1") socket->write("ACK 1");  // and then it never gets done
       }
     });
     Work stop;
     Station station(std::move(file), nullptr, &stop);
     station.open_link();
+    std::chrono::steady_clock::time_point asked;
     std::thread stopper([&] {
       std::this_thread::sleep_for(800ms);
+      asked = std::chrono::steady_clock::now();
       stop.stop();
     });
-    const auto begun = std::chrono::steady_clock::now();
     while (station.step()) {
     }
-    CHECK(std::chrono::steady_clock::now() - begun < 3000ms);
+    const auto ended = std::chrono::steady_clock::now();
     stopper.join();
     side.join();
-    CHECK(end == (mode == std::string("push") ? "END-OF-RESULTS 1" : "END-OF-RESULTS 0"));
-  }
+    // On a busy machine it may be stopped before its first picture.
+    CHECK((end == "END-OF-RESULTS 0" || (mode == "push" && end == "END-OF-RESULTS 1")));
+    return ended - asked;
+  };
+  for (const char* mode : {"push", "ask"}) CHECK(within(900ms, [&] { return stopped(mode); }));
 }

@@ -148,26 +148,34 @@ TEST_CASE("killed again and again, station and robot lose no result and repeat n
 }
 
 TEST_CASE("a result that waited longer than the user allows is given up, and said") {
-  long_run().write_station(
-      "old.toml", "connect = \"127.0.0.1:5932\"\ntimeout_s = 0.3\nacknowledge_s = 0.3\nmode = \"push\"",
-      "folder = \"old-store\"\ngive_up_s = 0\npictures = \"all\"\nkeep_pictures = 2");
+  const auto write = [](const std::string& waits) {
+    long_run().write_station("old.toml", "connect = \"127.0.0.1:5932\"\nmode = \"push\"\n" + waits,
+                             "folder = \"old-store\"\ngive_up_s = 0\npictures = \"all\"\nkeep_pictures = 2");
+  };
+  write("timeout_s = 0.3");
   // Nobody is there: the first picture is not even taken.
   CHECK(contains(long_run().run("run old.toml").err, "no robot at 127.0.0.1:5932"));
   // A robot that greets and never acknowledges: result 1 waits in the store.
   heron::LineListener listener(heron::Address::parse("127.0.0.1:5932"));
   std::optional<heron::LineListener> open(std::move(listener));
+  write("timeout_s = 20\nacknowledge_s = 0.3");
+  std::atomic<bool> over = false;
   std::thread deaf([&] {
-    while (auto socket = open->accept(std::chrono::seconds(3))) {
+    while (!over) {
+      auto socket = open->accept(std::chrono::milliseconds(100));
+      if (!socket) continue;
       heron::StationPeer peer(std::move(*socket), heron::LinkMode::push);
       while (peer.listen(std::chrono::seconds(20))) {
       }
     }
   });
   const auto ended = long_run().run("run old.toml --json");
+  over = true;
   deaf.join();
   open.reset();
   CHECK(ended.status == 2);
   CHECK(contains(ended.out, "\"number\":1"));
+  write("timeout_s = 20");
   std::thread robot([] {
     long_run().run("simulate robot --listen 127.0.0.1:5932 --time-scale 100000 --memory old.memory");
   });
@@ -187,7 +195,7 @@ TEST_CASE("a result that waited longer than the user allows is given up, and sai
 }
 
 TEST_CASE("stored pictures are looked at again, with what differs since") {
-  const std::string link = "connect = \"127.0.0.1:5934\"\nmode = \"push\"",
+  const std::string link = "connect = \"127.0.0.1:5934\"\nmode = \"push\"\ntimeout_s = 20",
                     store = "folder = \"replayed\"\ngive_up_s = 5\npictures = \"all\"\nkeep_pictures = 3";
   long_run().write_station("replay.toml", link, store);
   CHECK(contains(long_run().run("replay replay.toml").err, "results.db"));  // nothing is stored yet
@@ -237,7 +245,7 @@ TEST_CASE("stored pictures are looked at again, with what differs since") {
 }
 
 TEST_CASE("run reports ready, alive, its progress and stopping to a service manager") {
-  long_run().write_station("service.toml", "connect = \"127.0.0.1:5935\"\nmode = \"push\"",
+  long_run().write_station("service.toml", "connect = \"127.0.0.1:5935\"\nmode = \"push\"\ntimeout_s = 20",
                            "folder = \"service-store\"\ngive_up_s = 5");
   const int manager = socket(AF_UNIX, SOCK_DGRAM, 0);
   sockaddr_un at{};

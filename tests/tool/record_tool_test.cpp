@@ -111,7 +111,10 @@ TEST_CASE("record: steps on Enter, merged exposures, and a stop by signal leaves
   CHECK(s.run("record simulated:1 --merge 1,4,16 --count 1 --output merged").status == 0);
   CHECK(contains(s.run("light merged/picture-0001.png").out, "brightness"));
   const auto stopped = support::run(
-      "timeout -s INT 3 " + std::string(HERON_TOOL) + " record simulated:1 --every 200 --output endless",
+      std::string(HERON_TOOL) +
+          " record simulated:1 --every 200 --output endless & heron=$!; k=0; until [ -e "
+          "endless/picture-0001.png ] || [ $k = 1200 ]; do k=$((k+1)); sleep 0.1; done; kill -s INT $heron; "
+          "wait $heron",
       s.folder.path());
   CHECK(heron::load_recording(s.folder / "endless").size() >= 1);
 }

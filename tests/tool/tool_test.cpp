@@ -216,12 +216,12 @@ TEST_CASE("run, track and record end on a signal with everything settled, and th
       "\"mapping.toml\"\n[frame]\nmount = \"fixed\"\nrobot_from_board = [0, 0, 0]\n[[target]]\n"
       "file = \"leaf.png\"\n[link]\nprotocol = \"text\"\nconnect = \"127.0.0.1:5919\"\nmode = \"push\"\n"
       "timeout_s = 30\n");
-  const auto signalled = [&](const std::string& arguments, const std::string& signal) {
-    return support::run("timeout --preserve-status -s " + signal +
-                            (thread_sanitized ? " 40 "
-                             : sanitized      ? " 9 "
-                                              : " 2 ") +
-                            program + " " + arguments,
+  // The signal comes when the shell's test `until` holds.
+  const auto signalled = [&](const std::string& arguments, const std::string& signal,
+                             const std::string& until) {
+    return support::run(program + " " + arguments + " & heron=$!; k=0; until " + until +
+                            " || [ $k = 1200 ]; do k=$((k+1)); sleep 0.1; done; kill -s " + signal +
+                            " $heron; wait $heron",
                         worked().folder.path());
   };
   support::Ran robot;
@@ -229,7 +229,8 @@ TEST_CASE("run, track and record end on a signal with everything settled, and th
     robot = support::run(program + " simulate robot --listen 127.0.0.1:5919 --time-scale 1000 --json",
                          worked().folder.path());
   });
-  const auto ran = signalled("run live.toml --reports live.jsonl --trace live.txt", "TERM");
+  const auto ran =
+      signalled("run live.toml --reports live.jsonl --trace live.txt", "TERM", "[ -s live.jsonl ]");
   side.join();
   CHECK(ran.status == 143);
   CHECK(support::contains(ran.err, "stopped by a signal: "));
@@ -240,10 +241,12 @@ TEST_CASE("run, track and record end on a signal with everything settled, and th
   const std::string reports = support::read_text(worked().folder / "live.jsonl");
   CHECK(std::count(reports.begin(), reports.end(), '\n') == 2 * log["results"].get<int>());
   CHECK(support::contains(support::read_text(worked().folder / "live.txt"), "> END-OF-RESULTS"));
-  CHECK(signalled("track leaf.png simulated:7", "INT").status == 130);
-  CHECK(signalled("record simulated:7 --every 200 --output stopped", "INT").status == 0);
-  CHECK(signalled("record simulated:7 --every 200 --count 900 --output stopped2", "INT").status == 130);
-  CHECK(signalled("run live.toml", "INT").status == 130);  // while it waits for the robot
+  CHECK(signalled("track leaf.png simulated:7 >track.txt", "INT", "[ -s track.txt ]").status == 130);
+  const std::string every = "record simulated:7 --every 200 --output ";
+  CHECK(signalled(every + "stopped", "INT", "[ -e stopped/picture-0003.png ]").status == 0);
+  CHECK(signalled(every + "stopped2 --count 900", "INT", "[ -e stopped2/picture-0003.png ]").status == 130);
+  // While it waits for the robot.
+  CHECK(signalled("run live.toml --trace waits.txt", "INT", "[ -e waits.txt ]").status == 130);
   REQUIRE(heron::load_recording(worked().folder / "stopped").size() >= 2);
 }
 
@@ -257,7 +260,8 @@ TEST_CASE("run tells a simulated robot of another process, both ways round") {
             "[[target]]\nfile = \"leaf.png\"\n[link]\nprotocol = \"text\"\n" + link);
   };
   for (const bool asks : {false, true}) {
-    station("connect = \"127.0.0.1:5917\"\nmode = \"" + std::string(asks ? "ask" : "push") + "\"\n");
+    station("connect = \"127.0.0.1:5917\"\nmode = \"" + std::string(asks ? "ask" : "push") +
+            "\"\ntimeout_s = 30\n");
     support::Ran robot;
     std::thread side([&] {
       robot = support::run(
