@@ -135,6 +135,19 @@ Json json_of(const Reading& r) {
 // A file name may hold bytes that are no UTF-8; the line must stay valid JSON all the same.
 std::string line(const Json& j) { return j.dump(-1, ' ', false, Json::error_handler_t::replace); }
 
+Json json_of(const MarksMotion& m) {
+  Json j{{"shift_mm", {m.shift_mm.x, m.shift_mm.y, m.lift_mm}},
+         {"turn", m.turn.degrees()},
+         {"tilt", m.tilt.degrees()},
+         {"sigma",
+          {{"shift_mm", {m.sigma_shift_mm, m.sigma_shift_mm, m.sigma_lift_mm}},
+           {"turn", m.sigma_turn.degrees()},
+           {"tilt", m.sigma_tilt.degrees()}}},
+         {"marks", m.marks}};
+  if (m.earlier) j["earlier"] = true;
+  return j;
+}
+
 }  // namespace
 
 std::string report_json(const Report& report) {
@@ -152,6 +165,7 @@ std::string report_json(const Report& report) {
                           {"usual", w.usual},
                           {"limit", w.limit},
                           {"cause", w.cause}});
+  if (report.marks) j["marks"] = json_of(*report.marks);
   if (!report.unusable.empty()) j["unusable"] = report.unusable;
   for (const ReportedPart& part : report.parts) j["found"].push_back(json_of(part));
   for (const Miss& miss : report.misses) j["misses"].push_back(json_of(miss));

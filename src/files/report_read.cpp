@@ -162,6 +162,19 @@ Reading reading_of_json(const ReadJson& j) {
   return r;
 }
 
+MarksMotion marks_of_json(const ReadJson& j) {
+  MarksMotion m;
+  const ReadJson& shift = j.at("shift_mm");
+  m.shift_mm = {shift.at(0), shift.at(1)}, m.lift_mm = shift.at(2);
+  m.turn = degrees(j.at("turn")), m.tilt = degrees(j.at("tilt"));
+  const ReadJson& sigma = j.at("sigma");
+  m.sigma_shift_mm = sigma.at("shift_mm").at(0), m.sigma_lift_mm = sigma.at("shift_mm").at(2);
+  m.sigma_turn = degrees(sigma.at("turn")), m.sigma_tilt = degrees(sigma.at("tilt"));
+  m.marks = j.at("marks").get<std::vector<int>>();
+  m.earlier = j.value("earlier", false);
+  return m;
+}
+
 }  // namespace
 
 Report report_of_json(const std::string& line, const std::string& from) try {
@@ -175,6 +188,7 @@ Report report_of_json(const std::string& line, const std::string& from) try {
   if (j.contains("drift"))
     for (const ReadJson& w : j["drift"])
       report.drift.push_back({w.at("quantity"), w.at("value"), w.at("usual"), w.at("limit"), w.at("cause")});
+  if (j.contains("marks")) report.marks = marks_of_json(j["marks"]);
   report.unusable = text_in(j, "unusable");
   if (j.contains("complete")) report.complete = j["complete"];
   for (const ReadJson& part : j.at("found")) report.parts.push_back(part_of_json(part));

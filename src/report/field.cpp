@@ -131,6 +131,14 @@ const std::vector<Row<Sent>>& report_rows() {
        [](Sent s) -> FieldValue { return s.report.setup ? FieldValue(s.report.setup->name) : FieldValue(); }},
       {{"unusable", "1: the picture could not be looked at, such as a height map without a table", true},
        [](Sent s) { return yes(!s.report.unusable.empty()); }},
+      {{"marks_shift", "mm by which the ring marks have moved the mapping since it was made"},
+       [](Sent s) -> FieldValue {
+         return s.report.marks ? FieldValue(s.report.marks->distance_mm()) : FieldValue();
+       }},
+      {{"marks_turn", "degrees by which they have turned it, about the plane's normal"},
+       [](Sent s) -> FieldValue {
+         return s.report.marks ? FieldValue(s.report.marks->turn.degrees()) : FieldValue();
+       }},
       {{"drift", "how many watched quantities have moved away from what is usual", true},
        [](Sent s) -> FieldValue { return static_cast<double>(s.report.drift.size()); }},
       {{"picture", "its name", false, true}, [](Sent s) -> FieldValue { return s.report.picture; }},

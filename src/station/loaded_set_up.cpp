@@ -86,6 +86,7 @@ LoadedSetUp::LoadedSetUp(SetUp setup, std::string hash) : setup_(std::move(setup
   if (!setup_.mapping.empty()) mapping_ = load_mapping(setup_.mapping);
   if (setup_.heights) heights_.emplace(*setup_.heights);
   require_frame();
+  if (setup_.marks) require_marks();
   load_targets();
   if (!setup_.gauges.empty()) load_gauge_set();
   load_reference();
@@ -122,6 +123,25 @@ void LoadedSetUp::require_frame() const {
     fail_argument(fmt::format("station: {} is into the {} already (hand-eye); set {} = [0, 0, 0]",
                               setup_.mapping, robot ? "robot's base" : "robot's flange",
                               robot ? "robot_from_board" : "flange_from_board"));
+}
+
+void LoadedSetUp::require_marks() const {
+  if (heights_)
+    fail_argument("station: marks of [mapping] are seen in pictures, and this set-up has [heights]");
+  if (setup_.mount == Mount::arm)
+    fail_argument(
+        "station: marks of [mapping] say how a camera that should stand still has moved, and this one moves "
+        "with "
+        "the arm");
+  if (mapping_.anchors.empty())
+    fail_argument(fmt::format(
+        "station: {} has no ring marks; measure them while it holds, with `heron calibrate --anchor`",
+        setup_.mapping));
+  if (setup_.marks->motion == Motion::free && !mapping_.mapping.camera())
+    fail_argument(fmt::format(
+        "station: {} is of a plane alone, which marks move along the plane only; a free motion needs "
+        "a calibrated lens",
+        setup_.mapping));
 }
 
 void LoadedSetUp::load_targets() {
@@ -217,14 +237,20 @@ Frames LoadedSetUp::frames(const Mapping& mapping, const RobotFromWorld& robot_f
           .robot_from_user = setup_.from_axes ? &robot_from_user : nullptr};
 }
 
-void LoadedSetUp::look(Report& report, const Picture& picture, const RobotFromWorld& robot_from_world,
-                       Work* stop) const {
+CarriedMapping LoadedSetUp::carry(const Picture& picture) const {
   require_size(picture.name, picture.width(), picture.height());
+  return carry_mapping(mapping_, setup_.marks.value(), setup_.mapping, grey_levels(picture));
+}
+
+void LoadedSetUp::look(Report& report, const Picture& picture, const RobotFromWorld& robot_from_world,
+                       Work* stop, const CarriedMapping* carried) const {
+  require_size(picture.name, picture.width(), picture.height());
+  const Mapping& mapping = carried ? carried->mapping : mapping_.mapping;
   const auto* color = std::get_if<Image<Rgb>>(&picture.pixels);
   const PreparedPicture prepared =
       looks_at_color_ && color ? PreparedPicture(Image<Rgb>(*color)) : PreparedPicture(grey_levels(picture));
   const RobotFromUser robot_from_user(robot_from_world.plain());
-  const Frames known = frames(mapping_.mapping, robot_from_world, robot_from_user);
+  const Frames known = frames(mapping, robot_from_world, robot_from_user);
   std::vector<std::string> misses;
   for (const Loaded& t : targets_) {
     FindResult result = find(t.target, prepared, t.options, explain(), stop);
@@ -332,6 +358,11 @@ void LoadedSetUp::load_table() {
     fail_argument(
         "station: table of [gripper] is seen from one place, and this camera moves with the arm; leave it "
         "out");
+  if (setup_.marks)
+    fail_argument(
+        "station: table of [gripper] is seen from one place, and marks of [mapping] are for a camera that "
+        "moves; "
+        "leave one of them out");
   table_ = grey_levels(load_picture(path));
   require_size(path, table_.width(), table_.height());
 }
@@ -402,16 +433,22 @@ void LoadedSetUp::watch_reference(Report& report, const PreparedPicture& prepare
   report.watched[watched::reference_y] = seen.detections[0].y;
 }
 
-Report LoadedSetUp::examine(const Picture& picture, const RobotFromWorld& robot_from_world,
-                            Work* stop) const {
+Report LoadedSetUp::examine(const Picture& picture, const RobotFromWorld& robot_from_world, Work* stop,
+                            const CarriedMapping* carried) const {
   const auto begun = std::chrono::steady_clock::now();
   Report report;
   report.picture = picture.name;
   if (setup_.number > 0) report.setup = {setup_.number, setup_.name};
+  std::optional<CarriedMapping> own;
+  if (setup_.marks) {
+    if (!carried) carried = &own.emplace(carry(picture));
+    report.unusable = carried->unusable;
+    if (carried->unusable.empty()) report.marks = carried->motion;
+  }
   if (heights_)
     look_at_heights(report, picture, robot_from_world, stop);
-  else
-    look(report, picture, robot_from_world, stop);
+  else if (report.unusable.empty())
+    look(report, picture, robot_from_world, stop, carried);
   watch(report, picture);
   if (gauges_) read_crops(report, *gauges_, stop);
   report.elapsed_ms =

@@ -1,7 +1,7 @@
 #pragma once
+#include "carried_mapping.hpp"
 #include "grasping.hpp"
 #include "height_view.hpp"
-#include "heron/files/mapping_file.hpp"
 #include "heron/files/target_file.hpp"
 #include "heron/gauge/gauge.hpp"
 #include "heron/image/picture.hpp"
@@ -19,7 +19,13 @@ class LoadedSetUp {
   LoadedSetUp(SetUp setup, std::string hash);
 
   /// The parts in their order, with their readings; `number` and `withheld` are the station's affair.
-  Report examine(const Picture& picture, const RobotFromWorld& robot_from_world, Work* stop) const;
+  /// `carried`: by the ring marks of an earlier picture; nothing: they are looked for in this one where the
+  /// set-up wants them.
+  Report examine(const Picture& picture, const RobotFromWorld& robot_from_world, Work* stop,
+                 const CarriedMapping* carried = nullptr) const;
+  /// What a picture's ring marks say of the mapping; only where the set-up has marks. Throws as
+  /// carry_mapping.
+  CarriedMapping carry(const Picture& picture) const;
 
   /// A picture as its report's parts lie on it: grey levels; a height map leveled, on square pixels, the
   /// highest places bright.
@@ -38,7 +44,8 @@ class LoadedSetUp {
     Target target;
     FindOptions options;
   };
-  void look(Report& report, const Picture& picture, const RobotFromWorld& robot_from_world, Work* stop) const;
+  void look(Report& report, const Picture& picture, const RobotFromWorld& robot_from_world, Work* stop,
+            const CarriedMapping* carried) const;
   void look_at_heights(Report& report, const Picture& picture, const RobotFromWorld& robot_from_world,
                        Work* stop) const;
   Frames frames(const Mapping& mapping, const RobotFromWorld& robot_from_world,
@@ -52,6 +59,7 @@ class LoadedSetUp {
   void watch_reference(Report& report, const PreparedPicture& prepared, Work* stop) const;
   void load_reference();
   void require_frame() const;
+  void require_marks() const;
   void load_targets();
   void load_gauge_set();
 

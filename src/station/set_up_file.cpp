@@ -111,6 +111,21 @@ DriftSettings drift_of(const TomlTable& t, const std::string& folder) {
   return drift;
 }
 
+std::optional<MarksSettings> marks_of(const TomlTable& t) {
+  if (!t.flag("marks", false)) return std::nullopt;
+  MarksSettings marks;
+  if (t.has("marks_every")) marks.every = t.whole("marks_every");
+  if (marks.every < 0 || marks.every > 1000000) t.refuse("marks_every", "must be from 0 to 1000000 pictures");
+  if (t.has("motion") && t.word("motion", {"along_plane", "free"}) == "free") marks.motion = Motion::free;
+  marks.max_shift_mm = t.number("max_shift_mm", marks.max_shift_mm);
+  if (!(marks.max_shift_mm > 0 && marks.max_shift_mm <= 10000))
+    t.refuse("max_shift_mm", "must be above 0 and at most 10000");
+  const double turn = t.number("max_turn", marks.max_turn.degrees());
+  if (!(turn > 0 && turn <= 180)) t.refuse("max_turn", "must be above 0 and at most 180 degrees");
+  marks.max_turn = degrees(turn);
+  return marks;
+}
+
 OrderSettings order_of(const TomlTable& t) {
   OrderSettings order;
   const auto& words = part_order_words;
@@ -164,6 +179,7 @@ ReadSetUp read_set_up(const TomlTable& file, const std::string& folder, ReadSetU
   if (const auto camera = file.optional_table("camera")) read_camera(*camera, folder, setup);
   if (const auto mapping = file.optional_table("mapping")) {
     setup.mapping = (std::filesystem::path(folder) / mapping->text("file")).string();
+    setup.marks = marks_of(*mapping);
     mapping->done();
   }
   if (const auto heights = file.optional_table("heights")) setup.heights = heights_of(*heights, folder);

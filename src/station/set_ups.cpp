@@ -11,6 +11,7 @@
 #include "heron/station/station.hpp"
 #include "loaded_set_up.hpp"
 #include "recording_of.hpp"
+#include "station_marks.hpp"
 
 namespace heron {
 namespace {
@@ -198,6 +199,7 @@ CommandAnswer Station::change_to(int number) {
     } catch (const Error& error) {
       return {false, fmt::format("set-up {} cannot be used: {}", number, error.what())};
     }
+    ++selections_;
     if (!control_->select(number)) return {false, "the station has ended"};
   }
   const std::lock_guard lock(outlets_mutex_);

@@ -13,6 +13,7 @@
 #include "heron/files/report_json.hpp"
 #include "heron/link/line_link.hpp"
 #include "loaded_set_up.hpp"
+#include "station_marks.hpp"
 
 namespace heron {
 namespace {
@@ -216,7 +217,11 @@ std::optional<Report> Station::look_once(const std::optional<Question>& question
   if (!question) q.setup = set_up(selected), q.robot_from_world = q.setup->settings().robot_from_world;
   if (!take_picture(q.setup)) return std::nullopt;
   busy_since_ = Clock::now().time_since_epoch().count();
-  Report report = examined(*current_, picture_, q.robot_from_world);
+  const auto begun = Clock::now();
+  const CarriedMapping* carried = this->carried();
+  const double took_ms = std::chrono::duration<double, std::milli>(Clock::now() - begun).count();
+  Report report = examined(*current_, picture_, q.robot_from_world, carried);
+  report.elapsed_ms += took_ms;
   busy_since_ = 0;
   if (!report.complete) return std::nullopt;  // stopped in the middle
   return report;
@@ -235,8 +240,8 @@ bool Station::has_arrived(Report& report) {
 }
 
 Report Station::examined(const LoadedSetUp& setup, const Picture& picture,
-                         const RobotFromWorld& robot_from_world) const {
-  Report report = setup.examine(picture, robot_from_world, stop_);
+                         const RobotFromWorld& robot_from_world, const CarriedMapping* carried) const {
+  Report report = setup.examine(picture, robot_from_world, stop_, carried);
   for (ReportedPart& part : report.parts)
     if (part.withheld.empty()) part.withheld = withheld(part, file_.withhold);
   report.number = number_;

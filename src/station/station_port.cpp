@@ -5,6 +5,7 @@
 #include "heron/files/picture_file.hpp"
 #include "heron/station/station.hpp"
 #include "loaded_set_up.hpp"
+#include "station_marks.hpp"
 
 namespace heron {
 

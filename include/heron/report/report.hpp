@@ -1,4 +1,5 @@
 #pragma once
+#include <cmath>
 #include <cstdint>
 #include <map>
 #include <optional>
@@ -58,6 +59,19 @@ struct DriftWarning {
   std::string cause = {};                  ///< what is likely the reason
 };
 
+/// How the world of a mapping has moved with its ring marks since the mapping was made.
+struct MarksMotion {
+  Point2 shift_mm;                               ///< at the marks' middle, along the plane
+  double lift_mm = 0;                            ///< of it, along the normal
+  Angle turn, tilt;                              ///< about the normal; of the plane
+  double sigma_shift_mm = 0, sigma_lift_mm = 0;  ///< of each coordinate
+  Angle sigma_turn, sigma_tilt;
+  std::vector<int> marks = {};  ///< identities of those that were seen
+  bool earlier = false;         ///< in an earlier picture, and not looked for in this one
+
+  double distance_mm() const { return std::hypot(shift_mm.x, shift_mm.y, lift_mm); }
+};
+
 /// Everything about one trigger: what is drawn, stored and sent.
 struct Report {
   uint64_t number = 0;                  ///< counts a station's triggers from 1; 0 outside a station
@@ -70,6 +84,7 @@ struct Report {
   std::vector<ScanProfile> profiles;
   std::map<std::string, double> watched = {};  ///< what is looked at beside the parts for drift
   std::vector<DriftWarning> drift = {};        ///< what has moved
+  std::optional<MarksMotion> marks = {};       ///< nothing where no marks move the mapping
   std::string unusable = {};                   ///< why the picture could not be looked at; empty: it could
   bool complete = true;                        ///< false when the search was stopped: there may be more
   std::vector<Reading> readings = {};          ///< of the gauges, in their order, part by part

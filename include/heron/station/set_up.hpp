@@ -5,6 +5,7 @@
 #include <vector>
 
 #include "heron/base/frame.hpp"
+#include "heron/calibrate/ring_anchor.hpp"
 #include "heron/locate/pattern.hpp"
 #include "heron/station/drift.hpp"
 #include "heron/station/gripper.hpp"
@@ -40,6 +41,14 @@ struct HeightSettings {
   double table_z_mm = 0;     ///< of the table in the robot's frame
 };
 
+/// How the ring marks of a mapping move it along; docs/marks.md.
+struct MarksSettings {
+  int every = 1;                        ///< pictures; 0: only the first after a selection of the set-up
+  Motion motion = Motion::along_plane;  ///< what may have happened
+  double max_shift_mm = 5;              ///< of the marks' middle; beyond it the station stops
+  Angle max_turn = degrees(2);          ///< about any axis
+};
+
 /// What a station looks at and for: changed as a whole, between pictures. Paths are made relative to the
 /// file's folder.
 struct SetUp {
@@ -50,6 +59,7 @@ struct SetUp {
   std::optional<double> exposure_ms = {}, gain = {};  ///< set before its first picture; nothing: as they are
   std::chrono::milliseconds camera_timeout{10000};    ///< for a camera that fails, before the station ends
   std::string mapping = {};                    ///< may be empty for height maps, whose pixels have a size
+  std::optional<MarksSettings> marks = {};     ///< nothing: the mapping stays as it is
   std::optional<HeightSettings> heights = {};  ///< of cameras that deliver height maps
   Mount mount = Mount::fixed;
   RobotFromWorld robot_from_world = {};    ///< of a fixed camera

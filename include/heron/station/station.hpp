@@ -19,6 +19,7 @@
 namespace heron {
 
 class LoadedSetUp;
+struct CarriedMapping;
 class StationControl;
 
 /// By their addresses, as a station file names them.
@@ -138,8 +139,10 @@ class Station {
   std::optional<Report> look();
   std::optional<Report> look_once(const std::optional<Question>& question, int selected);
   bool has_arrived(Report& report);
-  Report examined(const LoadedSetUp& setup, const Picture& picture,
-                  const RobotFromWorld& robot_from_world) const;
+  Report examined(const LoadedSetUp& setup, const Picture& picture, const RobotFromWorld& robot_from_world,
+                  const CarriedMapping* carried = nullptr) const;
+  const CarriedMapping* carried();
+  void warn_of_marks(int number);
   void begin_drift();
   void watch_drift(Report& report);
   void keep_learned(int setup);
@@ -182,7 +185,10 @@ class Station {
     std::set<std::string> warned = {};  ///< quantities that are beyond their limits
     int64_t taken = 0;
   };
-  std::map<int, Drift> drift_;          ///< by set-up
+  std::map<int, Drift> drift_;  ///< by set-up
+  struct Marks;
+  std::map<int, Marks> marks_;  ///< by set-up: what the ring marks said last
+  std::atomic<int> selections_ = 0;
   std::unique_ptr<Arrivals> arrivals_;  ///< where they are the trigger
   std::optional<ResultStore> store_;
   std::optional<PictureFolder> pictures_;

@@ -1,0 +1,80 @@
+#include "carried_mapping.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "heron/base/error.hpp"
+
+namespace heron {
+namespace {
+
+constexpr double max_reduced_chi_square = 9;  // three sigmas
+
+CarriedMapping unusable(std::string why) {
+  CarriedMapping carried;
+  carried.unusable = std::move(why);
+  return carried;
+}
+
+/// Shift and turn together, about any axis.
+Angle whole_turn(const TransferredMapping& t) {
+  return radians(2 * std::acos(std::min(1.0, std::abs(t.old_from_now.rotation.w()))));
+}
+
+void require_within(const TransferredMapping& t, const MarksMotion& motion, const MarksSettings& settings,
+                    const std::string& file) {
+  const Angle turn = whole_turn(t);
+  if (motion.distance_mm() <= settings.max_shift_mm && turn <= settings.max_turn) return;
+  throw Error(
+      ErrorCode::not_determined,
+      fmt::format("station: the ring marks of {} have moved by {:.3g} mm and {:.3g} degrees since it was "
+                  "made; {:g} mm and {:g} degrees are allowed. See what was moved; if it is as it should "
+                  "be, calibrate anew, or raise max_shift_mm and max_turn of [mapping]",
+                  file, motion.distance_mm(), turn.degrees(), settings.max_shift_mm,
+                  settings.max_turn.degrees()));
+}
+
+}  // namespace
+
+CarriedMapping carry_mapping(const MappingRecord& record, const MarksSettings& settings,
+                             const std::string& file, const Image<uint8_t>& picture) {
+  const std::vector<RingSeen> seen = find_ring_marks(picture);
+  const auto is_anchor = [&](const RingSeen& s) {
+    return std::any_of(record.anchors.begin(), record.anchors.end(),
+                       [&](const RingAnchor& a) { return a.identity == s.identity; });
+  };
+  if (std::none_of(seen.begin(), seen.end(), is_anchor))
+    return unusable(fmt::format("none of the mapping's {} ring marks is seen", record.anchors.size()));
+  for (size_t i = 1; i < seen.size(); ++i)
+    if (seen[i].identity == seen[i - 1].identity && is_anchor(seen[i]))
+      return unusable(fmt::format("ring mark {} is seen twice", seen[i].identity));
+  TransferredMapping t;
+  try {
+    t = transfer_mapping(record.mapping, record.anchors, seen, settings.motion);
+  } catch (const Error& error) {
+    if (error.code() != ErrorCode::not_determined) throw;
+    return unusable(error.what());
+  }
+  if (!(t.reduced_chi_square < max_reduced_chi_square))
+    return unusable(fmt::format(
+        "{} does not explain how the ring marks lie ({:.3g} instead of about 1){}",
+        settings.motion == Motion::free ? "one motion" : "a motion along the plane", t.reduced_chi_square,
+        settings.motion == Motion::free ? ": did one of them come loose?"
+                                        : ": did one come loose, or is the motion free?"));
+  if (t.ambiguous) return unusable("another tilt explains the ring marks as well; more of them must be seen");
+  CarriedMapping carried{t.mapping,
+                         {.shift_mm = t.shift_mm,
+                          .lift_mm = t.lift_mm,
+                          .turn = t.turn,
+                          .tilt = t.tilt,
+                          .sigma_shift_mm = t.sigma_shift_mm,
+                          .sigma_lift_mm = t.sigma_lift_mm,
+                          .sigma_turn = t.sigma_turn,
+                          .sigma_tilt = t.sigma_tilt,
+                          .marks = t.identities}};
+  require_within(t, carried.motion, settings, file);
+  return carried;
+}
+
+}  // namespace heron
