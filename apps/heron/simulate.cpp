@@ -106,6 +106,8 @@ void add_tray(CLI::App& simulate, Action& action) {
       ->capture_default_str()
       ->check(CLI::Range(0, 20));
   c->add_flag("--hard", o->filling.hard, "adds uneven light, blur, occlusion and mirrored look-alikes");
+  c->add_flag("--marks", o->filling.marks,
+              "lays ring marks on the tray, and pushes the camera aside after the first picture");
   c->add_option("--output", o->output, "folder")->required();
   c->footer("Example: heron simulate tray --seed 7 --output cell");
   c->callback([o, &action] {
@@ -113,9 +115,10 @@ void add_tray(CLI::App& simulate, Action& action) {
       const TrayCell cell = write_tray_cell(o->output, o->seed, o->filling);
       const Box& r = cell.teach_region;
       fmt::print(
-          "{}: board.png, teach.png (leaf tile in {:g},{:g},{:g},{:g}), tray/ with {} pictures, known.csv, "
+          "{}: board.png, teach.png (leaf tile in {:g},{:g},{:g},{:g}), {}tray/ with {} pictures, known.csv, "
           "touched.csv, pairs.csv, truth.json\n",
-          o->output, r.x, r.y, r.width, r.height, cell.station.views.size());
+          o->output, r.x, r.y, r.width, r.height, o->filling.marks ? "marks.png, " : "",
+          cell.station.views.size());
       return 0;
     };
   });

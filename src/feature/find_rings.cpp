@@ -254,22 +254,18 @@ std::optional<RingSeen> read_ring(const ImageView<const uint8_t>& picture, RingP
   return seen;
 }
 
-}  // namespace
-
-std::vector<RingSeen> find_ring_marks(const ImageView<const uint8_t>& picture, const RingSearch& search) {
-  if (!(search.min_diameter_px >= 12))
-    fail_argument(
-        fmt::format("ring marks: a min diameter of {:g} px; it begins at 12", search.min_diameter_px));
-  if (!(search.min_score >= 0 && search.min_score <= 100))
-    fail_argument(fmt::format("ring marks: a min score of {:g}; it goes from 0 to 100", search.min_score));
-  std::vector<RingSeen> found;
-  if (picture.width() < 16 || picture.height() < 16) return found;
+/// Adds the marks of one part of the picture, whose first pixel is (left, top).
+void add_rings(std::vector<RingSeen>& found, const ImageView<const uint8_t>& picture,
+               const ImageView<const uint8_t>& part, int left, int top, const RingSearch& search) {
+  if (part.width() < 16 || part.height() < 16) return;
   int last = 0;
   for (const int size : {27, 81, 243}) {
-    const int window = std::min(size, (std::min(picture.width(), picture.height()) - 1) | 1);
+    const int window = std::min(size, (std::min(part.width(), part.height()) - 1) | 1);
     if (window == last) break;
     last = window;
-    for (const Component& c : components(darker_than_around(picture, window, false))) {
+    for (Component& c : components(darker_than_around(part, window, false))) {
+      c.x += left, c.left += left, c.right += left, c.first_x += left;
+      c.y += top, c.top += top, c.bottom += top;
       const auto place = ellipse_of(c, picture, search.min_diameter_px);
       if (!place) continue;
       const bool known = std::any_of(found.begin(), found.end(), [&](const RingSeen& f) {
@@ -279,6 +275,33 @@ std::vector<RingSeen> find_ring_marks(const ImageView<const uint8_t>& picture, c
       if (auto seen = read_ring(picture, *place, search)) found.push_back(std::move(*seen));
     }
   }
+}
+
+/// A window's pixels, copied, since kernels read beyond a row's end.
+void add_rings(std::vector<RingSeen>& found, const ImageView<const uint8_t>& picture, const Box& window,
+               const RingSearch& search) {
+  const auto within = [](double v, int end) { return static_cast<int>(std::clamp<double>(v, 0, end)); };
+  const int left = within(std::floor(window.x), picture.width()),
+            top = within(std::floor(window.y), picture.height()),
+            right = within(std::ceil(window.x + window.width), picture.width()),
+            bottom = within(std::ceil(window.y + window.height), picture.height());
+  if (right - left < 16 || bottom - top < 16) return;
+  const Image<uint8_t> part(
+      ImageView<const uint8_t>(picture.row(top) + left, right - left, bottom - top, picture.stride()));
+  add_rings(found, picture, part.view(), left, top, search);
+}
+
+}  // namespace
+
+std::vector<RingSeen> find_ring_marks(const ImageView<const uint8_t>& picture, const RingSearch& search) {
+  if (!(search.min_diameter_px >= 12))
+    fail_argument(
+        fmt::format("ring marks: a min diameter of {:g} px; it begins at 12", search.min_diameter_px));
+  if (!(search.min_score >= 0 && search.min_score <= 100))
+    fail_argument(fmt::format("ring marks: a min score of {:g}; it goes from 0 to 100", search.min_score));
+  std::vector<RingSeen> found;
+  for (const Box& window : search.windows) add_rings(found, picture, window, search);
+  if (search.windows.empty()) add_rings(found, picture, picture, 0, 0, search);
   std::sort(found.begin(), found.end(), [](const RingSeen& a, const RingSeen& b) {
     return a.identity != b.identity ? a.identity < b.identity : a.score > b.score;
   });

@@ -14,6 +14,8 @@ class FreePlaces {
   FreePlaces(Random& random, double half_x, double half_y)
       : random_(random), half_x_(half_x), half_y_(half_y) {}
 
+  void take(Point2 place, double radius) { taken_.emplace_back(place, radius); }
+
   /// A pose whose disc of `radius` touches no other; the last resort after many tries is said by an error.
   Pose2 next(double radius) {
     for (int attempt = 0; attempt < 20000; ++attempt) {

@@ -48,11 +48,33 @@ void make_hard(TrayView& view, Random& random) {
   put(view.scene, strips);
 }
 
+constexpr double mark_diameter_mm = 16, mark_paper_mm = 22;
+const std::array<std::pair<int, Pose2>, 3> tray_marks{
+    {{2, {-128, -98, degrees(25)}}, {7, {126, -96, degrees(-70)}}, {11, {-124, 97, degrees(160)}}}};
+
+void put_tray_marks(Scene& scene) {
+  for (const auto& [identity, at] : tray_marks)
+    put(scene, {{rectangle(mark_paper_mm, mark_paper_mm), at, 0.85},
+                {ring_mark({identity, mark_diameter_mm}), at, 0.06}});
+}
+
+/// Shifted along the table by some millimetres and turned above it.
+CameraModel pushed_aside(CameraModel camera, Random& random) {
+  const Eigen::Vector3d shift(random.uniform(1, 3), random.uniform(-3, -1), 0);
+  const Pose3 moved{turn_of({0, 0, degrees(random.uniform(-0.6, 0.6)).radians()}), shift};
+  camera.camera_from_world = camera.camera_from_world * moved;
+  return camera;
+}
+
 TrayView filled_tray(const CameraModel& camera, const TrayFilling& filling, Random& random) {
   static const std::array<const char*, 4> other_kinds{"crescent", "kite", "hexagon", "rosette"};
   TrayView view;
   view.scene = empty_tray(camera, random);
   FreePlaces places(random, 152, 120);
+  if (filling.marks) {
+    put_tray_marks(view.scene);
+    for (const auto& [identity, at] : tray_marks) places.take(at.position(), 0.75 * mark_paper_mm);
+  }
   for (int i = 0; i < filling.leaves; ++i) view.tiles.push_back({"leaf", places.next(29)});
   for (int i = 0; i < filling.others; ++i)
     view.tiles.push_back({other_kinds[static_cast<size_t>(random.whole(0, 3))], places.next(19)});
@@ -153,6 +175,12 @@ TrayStation make_tray_station(uint64_t seed, const TrayFilling& filling) {
 
   for (int i = 0; i < filling.views; ++i)
     station.views.push_back(filled_tray(station.camera, filling, random));
+  if (filling.marks) {
+    station.marks_scene = empty_tray(station.camera, random);
+    put_tray_marks(station.marks_scene);
+    const CameraModel moved = pushed_aside(station.camera, random);
+    for (size_t i = 1; i < station.views.size(); ++i) station.views[i].scene.camera = moved;
+  }
   return station;
 }
 

@@ -56,8 +56,9 @@ std::string known_parts(const TrayStation& station, const Recording& recording, 
   std::string text = "picture,x,y,angle\n";
   const Pose2 table_from_taught = table_from_grip(station, taught);
   const Pose2 tile_from_taught = station.teach.tiles[0].table_from_tile.inverse() * table_from_taught;
-  const auto pixel = [&](Point2 p) { return station.camera.project({p.x, p.y, 0}); };
   for (size_t i = 0; i < station.views.size(); ++i) {
+    const CameraModel& camera = station.views[i].scene.camera;
+    const auto pixel = [&](Point2 p) { return camera.project({p.x, p.y, 0}); };
     int parts = 0;
     for (const TrayTile& tile : station.views[i].tiles) {
       if (tile.kind != "leaf") continue;
@@ -121,6 +122,7 @@ TrayCell write_tray_cell(const std::string& folder, uint64_t seed, const TrayFil
     save_picture(recording.path(i), photographed(station.views[i].scene, station, random));
   }
   save_recording(recording);
+  if (filling.marks) save_picture(cell.path("marks.png"), photographed(station.marks_scene, station, random));
   write_file(cell.path("known.csv"), known_parts(station, recording, cell.teach_region));
   write_file(cell.path("touched.csv"), touched_points(station, random));
   write_file(cell.path("pairs.csv"), clicked_points(station, random));

@@ -35,11 +35,50 @@ void require_within(const TransferredMapping& t, const MarksMotion& motion, cons
                   settings.max_turn.degrees()));
 }
 
+/// Where a mark may lie with twice the motion that is allowed; nothing where it would be out of the picture.
+std::optional<Box> window_of(const RingAnchor& anchor, const MappingRecord& record,
+                             const MarksSettings& settings, Point2 middle_mm) {
+  const double far = distance(anchor.place_mm.plain(), middle_mm);
+  const double reach_mm =
+      2 * (settings.max_shift_mm + std::abs(settings.max_turn.radians()) * far) + anchor.diameter_mm;
+  try {
+    const Point2 at = record.mapping.camera()
+                          ? record.mapping.pixel_from_world(anchor.place_mm, anchor.height_mm)
+                          : record.mapping.pixel_from_world(anchor.place_mm);
+    const double reach = reach_mm / record.mapping.mm_per_pixel(at);
+    return Box{at.x - reach, at.y - reach, 2 * reach, 2 * reach};
+  } catch (const Error&) {
+    return std::nullopt;
+  }
+}
+
+/// Of the mapping's marks, each once, where they may lie; else of the whole picture, so that marks that are
+/// covered, far away or there twice are told apart.
+std::vector<RingSeen> marks_in(const MappingRecord& record, const MarksSettings& settings,
+                               const Image<uint8_t>& picture) {
+  Point2 middle;
+  for (const RingAnchor& a : record.anchors)
+    middle = middle + a.place_mm.plain() * (1.0 / static_cast<double>(record.anchors.size()));
+  RingSearch near;
+  for (const RingAnchor& a : record.anchors)
+    if (const auto window = window_of(a, record, settings, middle)) near.windows.push_back(*window);
+  if (near.windows.size() == record.anchors.size()) {
+    std::vector<RingSeen> seen = find_ring_marks(picture, near);
+    const bool each_once =
+        std::all_of(record.anchors.begin(), record.anchors.end(), [&](const RingAnchor& a) {
+          return std::count_if(seen.begin(), seen.end(),
+                               [&](const RingSeen& s) { return s.identity == a.identity; }) == 1;
+        });
+    if (each_once) return seen;
+  }
+  return find_ring_marks(picture);
+}
+
 }  // namespace
 
 CarriedMapping carry_mapping(const MappingRecord& record, const MarksSettings& settings,
                              const std::string& file, const Image<uint8_t>& picture) {
-  const std::vector<RingSeen> seen = find_ring_marks(picture);
+  const std::vector<RingSeen> seen = marks_in(record, settings, picture);
   const auto is_anchor = [&](const RingSeen& s) {
     return std::any_of(record.anchors.begin(), record.anchors.end(),
                        [&](const RingAnchor& a) { return a.identity == s.identity; });

@@ -211,7 +211,9 @@ TEST_CASE("marks that do not say where the mapping is: nothing is sent, and the 
   const Table& t = table();
   std::vector<LaidMark> loose = laid, twice = laid;
   loose[1].at.x += 3;
-  twice.push_back({laid[0].shape, {65, 50, 10_deg}});
+  // Not where it was, and at two places; a copy elsewhere beside all that are in place does no harm.
+  twice[0].at = {-65, 20, 10_deg};
+  twice.push_back({laid[0].shape, {62, 62, 10_deg}});
   const CameraModel tilted = t.bumped({0.02, 0.01, 0}, {0, 0, 0});
   const struct {
     const char* marks;

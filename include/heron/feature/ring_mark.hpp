@@ -6,6 +6,7 @@
 #include "heron/geometry/plane_mapping.hpp"
 #include "heron/geometry/ring_shape.hpp"
 #include "heron/image/image.hpp"
+#include "heron/image/region.hpp"
 
 namespace heron {
 
@@ -30,6 +31,7 @@ struct RingSeen {
 struct RingSearch {
   double min_diameter_px = 18;  ///< from 12; across the short axis
   double min_score = 90;
+  std::vector<Box> windows = {};  ///< where whole marks may lie; empty: anywhere
 };
 
 /// Every ring mark that lies in the picture as a whole, at any angle and tilted by up to 65 degrees. One
@@ -37,7 +39,7 @@ struct RingSearch {
 ///
 /// Dark blobs whose outline is an ellipse are read along the teeth; what reads as one of the identities is
 /// fitted to the grey values of all its pixels at once - place, shape, light and sharpness of the picture
-/// together - which reaches the bound that noise sets. Cost: three passes over the picture, and some
+/// together - which reaches the bound that noise sets. Cost: three passes over the windows, and some
 /// twenty evaluations of every pixel of a mark, twice ten of them for marks below 80 pixels. Throws
 /// Error{invalid_argument} for a least diameter below 12 or a score outside 0..100.
 std::vector<RingSeen> find_ring_marks(const ImageView<const uint8_t>& picture, const RingSearch& search = {});

@@ -30,6 +30,7 @@ struct TrayStation {
   Scene board_scene;            ///< the board lying on the tray
   TrayView teach;               ///< one leaf tile alone
   std::vector<TrayView> views;  ///< leaf tiles among others
+  Scene marks_scene = {};       ///< the tray with its ring marks alone, when it has some
 };
 
 /// How a tray is filled.
@@ -37,7 +38,8 @@ struct TrayFilling {
   int views = 3;
   int leaves = 5;
   int others = 6;
-  bool hard = false;  ///< uneven light, blur, a strip over every leaf, mirrored leaves among the others
+  bool hard = false;   ///< uneven light, blur, a strip over every leaf, mirrored leaves among the others
+  bool marks = false;  ///< ring marks at the tray's corners; the camera is pushed aside after the first view
 };
 
 TrayStation make_tray_station(uint64_t seed, const TrayFilling& filling = {});

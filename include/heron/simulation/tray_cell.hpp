@@ -12,6 +12,7 @@ namespace heron {
 /// - board.png: the calibration board on the tray
 /// - teach.png: one leaf tile alone
 /// - tray/: the recording, pictures of the filled tray
+/// - marks.png: the tray with its ring marks alone, when it has some
 /// - known.csv: where the taught region's middle lies in them, leaf by leaf
 /// - touched.csv: board points that the robot touched
 /// - truth.json: where each leaf tile really is
