@@ -135,8 +135,11 @@ Image<Rgb> draw_over(const PreparedPicture& prepared, const Report& report, cons
 }
 
 void print_report(const Report& report) {
-  fmt::print("{}: {} found in {:.1f} ms{}{}\n", report.picture, report.parts.size(), report.elapsed_ms,
+  fmt::print("{}: {} found in {:.1f} ms{}{}{}\n", report.picture, report.parts.size(), report.elapsed_ms,
              report.setup ? fmt::format(", set-up {} ({})", report.setup->number, report.setup->name) : "",
+             report.marks ? fmt::format(", marks moved by {:.3f} mm and {:.3f} degrees",
+                                        report.marks->distance_mm(), report.marks->turn.degrees())
+                          : "",
              report.unusable.empty() ? "" : "; " + report.unusable);
   const bool world = !report.parts.empty() && report.parts[0].world,
              robot = !report.parts.empty() && report.parts[0].robot;
