@@ -103,6 +103,9 @@ void compare_readings(const Report& then, const Report& now, const std::vector<s
 
 std::vector<std::string> differences(const Report& then, const Report& now) {
   std::vector<std::string> said;
+  if (then.unusable.empty() != now.unusable.empty())
+    said.push_back(now.unusable.empty() ? "the picture can be looked at; it could not: " + then.unusable
+                                        : "the picture cannot be looked at: " + now.unusable);
   const auto match = matched(then, now);
   std::vector<bool> known(now.parts.size());
   for (size_t i = 0; i < match.size(); ++i) {

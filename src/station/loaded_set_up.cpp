@@ -242,6 +242,16 @@ CarriedMapping LoadedSetUp::carry(const Picture& picture) const {
   return carry_mapping(mapping_, setup_.marks.value(), setup_.mapping, grey_levels(picture));
 }
 
+/// Outside a running station nothing has to stop: a replay goes on with its other pictures.
+CarriedMapping LoadedSetUp::carry_or_say(const Picture& picture) const try {
+  return carry(picture);
+} catch (const Error& error) {
+  if (error.code() != ErrorCode::not_determined) throw;
+  CarriedMapping none;
+  none.unusable = error.what();
+  return none;
+}
+
 void LoadedSetUp::look(Report& report, const Picture& picture, const RobotFromWorld& robot_from_world,
                        Work* stop, const CarriedMapping* carried) const {
   require_size(picture.name, picture.width(), picture.height());
@@ -441,7 +451,7 @@ Report LoadedSetUp::examine(const Picture& picture, const RobotFromWorld& robot_
   if (setup_.number > 0) report.setup = {setup_.number, setup_.name};
   std::optional<CarriedMapping> own;
   if (setup_.marks) {
-    if (!carried) carried = &own.emplace(carry(picture));
+    if (!carried) carried = &own.emplace(carry_or_say(picture));
     report.unusable = carried->unusable;
     if (carried->unusable.empty()) report.marks = carried->motion;
   }

@@ -44,6 +44,7 @@ class LoadedSetUp {
     Target target;
     FindOptions options;
   };
+  CarriedMapping carry_or_say(const Picture& picture) const;
   void look(Report& report, const Picture& picture, const RobotFromWorld& robot_from_world, Work* stop,
             const CarriedMapping* carried) const;
   void look_at_heights(Report& report, const Picture& picture, const RobotFromWorld& robot_from_world,

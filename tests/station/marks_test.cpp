@@ -5,6 +5,7 @@
 #include "heron/files/report_json.hpp"
 #include "heron/render/random.hpp"
 #include "heron/report/field.hpp"
+#include "heron/station/compare_reports.hpp"
 #include "station_cell.hpp"
 
 using namespace station_cell;
@@ -251,6 +252,17 @@ TEST_CASE("a station stops when the marks have moved farther than is allowed") {
     CHECK(looked.reports.size() == 1);
     CHECK(contains(looked.error, "3 mm and 1 degrees are allowed"));
   }
+  // Looked at again outside the running station, it is one picture among others.
+  Station station(t.file(t.text(free_marks + "max_shift_mm = 3\n")),
+                  std::make_unique<ListedPictures>(std::vector<Image<uint8_t>>{}));
+  Picture again;
+  again.name = "far.png", again.pixels = t.seen(far, laid, 4);
+  const Report report = station.examine(again, station.file().setup.robot_from_world);
+  CHECK(contains(report.unusable, "3 mm and 2 degrees are allowed"));
+  CHECK(report.parts.empty());
+  const Report found = look(free_marks, {t.seen(t.camera, laid, 3)}).reports.at(0);
+  CHECK(contains(differences(found, report).at(0), "the picture cannot be looked at: "));
+  CHECK(contains(differences(report, found).at(0), "the picture can be looked at; it could not: "));
   const Looked near = look(free_marks + "max_shift_mm = 7\n",
                            {t.seen(t.camera, laid, 3), t.seen(far, laid, 4), t.seen(far, laid, 5)});
   CHECK(near.reports.size() == 3);
