@@ -114,28 +114,29 @@ TEST_CASE("one refused line per result never ends the connection") {
 
 TEST_CASE(
     "a station beats once a second with the newest number, while it waits and while its caller is busy") {
-  LineListener robot({"127.0.0.1", 0});
-  std::vector<std::string> beats;
-  std::vector<std::chrono::steady_clock::time_point> times;
-  std::thread peer([&] {
-    auto socket = greeted(robot);
-    line_of(*socket, "END");
-    socket->write("ACK 9");
-    for (int i = 0; i < 3; ++i)
-      beats.push_back(line_of(*socket, "HEARTBEAT")), times.push_back(std::chrono::steady_clock::now());
-    socket->write("DONE 9");
-    std::string line;
-    socket->read(line, 500ms);
-  });
-  LinkSettings settings = patient(robot.address());
-  StationLink link(settings);
-  CHECK(link.deliver({.number = 9, .age_ms = 0}, {}).acknowledged);
-  std::this_thread::sleep_for(2500ms);  // a camera that is slow
-  CHECK(link.wait_done(9));
-  peer.join();
-  for (const std::string& beat : beats) CHECK(beat == "HEARTBEAT 9");
-  for (size_t i = 1; i < times.size(); ++i)
-    CHECK(times[i] - times[i - 1] < 5s);  // a second, and a busy machine
+  const auto longest_pause = [] {
+    LineListener robot({"127.0.0.1", 0});
+    std::vector<std::string> beats;
+    std::vector<std::chrono::steady_clock::time_point> times;
+    std::thread peer([&] {
+      auto socket = greeted(robot);
+      line_of(*socket, "END");
+      socket->write("ACK 9");
+      for (int i = 0; i < 3; ++i)
+        beats.push_back(line_of(*socket, "HEARTBEAT")), times.push_back(std::chrono::steady_clock::now());
+      socket->write("DONE 9");
+      std::string line;
+      socket->read(line, 500ms);
+    });
+    StationLink link(patient(robot.address()));
+    CHECK(link.deliver({.number = 9, .age_ms = 0}, {}).acknowledged);
+    std::this_thread::sleep_for(2500ms);  // a camera that is slow
+    CHECK(link.wait_done(9));
+    peer.join();
+    for (const std::string& beat : beats) CHECK(beat == "HEARTBEAT 9");
+    return std::max(times.at(1) - times.at(0), times.at(2) - times.at(1));
+  };
+  CHECK(within(2s, longest_pause));
 }
 
 TEST_CASE("asked: the same part again until it is acknowledged by number and index, and none is lost") {

@@ -187,7 +187,7 @@ TEST_CASE("the robot goes to the same place before and after the camera was bump
   REQUIRE(std::sscanf(with.sent.back().c_str(), "%lf %lf %lf", &unusable, &shift, &turn) == 3);
   CHECK(unusable == 0);
   CHECK(shift == doctest::Approx(last.marks->distance_mm()).epsilon(0.01));
-  // What moved is told when it moves, and not with each picture.
+  // The warning comes when the marks move, and not with each picture.
   CHECK(with.told.size() >= 1);
   CHECK(with.told.size() < 4);
   CHECK(contains(with.told[0], "and the places move along"));
