@@ -96,8 +96,6 @@ int transfer_along_marks(const CalibrateOptions& o) {
   const auto rings = anchored_rings_in(o.pictures[0], r);
   if (!rings) return 1;
   const TransferredMapping c = transfer_mapping(r.mapping, r.anchors, *rings, motion);
-  constexpr double max_reduced_chi_square = 9;  // three sigmas
-  const bool fits = c.reduced_chi_square < max_reduced_chi_square;
   if (o.json) {
     fmt::print("{}\n", Json{{"kind", "transferred"},
                             {"motion", o.free_motion ? "free" : "along plane"},
@@ -126,13 +124,13 @@ int transfer_along_marks(const CalibrateOptions& o) {
         "chi-square  {:.2f} per degree of freedom; about 1 if the motion explains the marks, above {:g} "
         "nothing "
         "is written\n",
-        c.reduced_chi_square, max_reduced_chi_square);
+        c.reduced_chi_square, c.max_reduced_chi_square);
   }
   if (c.ambiguous)
     log_note(
         "calibrate: note: another tilt explains the marks as well; the one nearer to the old plane "
         "was taken. More marks, or a larger one, would tell");
-  if (!fits) {
+  if (!c.fits()) {
     log_error("calibrate: {} does not explain how the marks lie now{}; nothing was written",
               o.free_motion ? "one motion" : "a motion along the plane",
               o.free_motion ? ": did one of them come loose?"

@@ -9,22 +9,14 @@
 namespace heron {
 namespace {
 
-constexpr double max_reduced_chi_square = 9;  // three sigmas
-
 CarriedMapping unusable(std::string why) {
   CarriedMapping carried;
   carried.unusable = std::move(why);
   return carried;
 }
 
-/// Shift and turn together, about any axis.
-Angle whole_turn(const TransferredMapping& t) {
-  return radians(2 * std::acos(std::min(1.0, std::abs(t.old_from_now.rotation.w()))));
-}
-
-void require_within(const TransferredMapping& t, const MarksMotion& motion, const MarksSettings& settings,
-                    const std::string& file) {
-  const Angle turn = whole_turn(t);
+void require_within(const MarksMotion& motion, const MarksSettings& settings, const std::string& file) {
+  const Angle turn = whole_turn(motion);
   if (motion.distance_mm() <= settings.max_shift_mm && turn <= settings.max_turn) return;
   throw Error(
       ErrorCode::not_determined,
@@ -52,8 +44,8 @@ std::optional<Box> window_of(const RingAnchor& anchor, const MappingRecord& reco
   }
 }
 
-/// Of the mapping's marks, each once, where they may lie; else of the whole picture, so that marks that are
-/// covered, far away or there twice are told apart.
+/// Of the mapping's marks, each once, where they may lie. Otherwise those of the whole picture, which shows
+/// whether a mark is covered, far away or there twice.
 std::vector<RingSeen> marks_in(const MappingRecord& record, const MarksSettings& settings,
                                const Image<uint8_t>& picture) {
   Point2 middle;
@@ -95,7 +87,7 @@ CarriedMapping carry_mapping(const MappingRecord& record, const MarksSettings& s
     if (error.code() != ErrorCode::not_determined) throw;
     return unusable(error.what());
   }
-  if (!(t.reduced_chi_square < max_reduced_chi_square))
+  if (!t.fits())
     return unusable(fmt::format(
         "{} does not explain how the ring marks lie ({:.3g} instead of about 1){}",
         settings.motion == Motion::free ? "one motion" : "a motion along the plane", t.reduced_chi_square,
@@ -112,7 +104,7 @@ CarriedMapping carry_mapping(const MappingRecord& record, const MarksSettings& s
                           .sigma_turn = t.sigma_turn,
                           .sigma_tilt = t.sigma_tilt,
                           .marks = t.identities}};
-  require_within(t, carried.motion, settings, file);
+  require_within(carried.motion, settings, file);
   return carried;
 }
 

@@ -1,4 +1,5 @@
 #pragma once
+#include <cmath>
 #include <string>
 
 #include "heron/files/mapping_file.hpp"
@@ -14,6 +15,11 @@ struct CarriedMapping {
   MarksMotion motion;
   std::string unusable = {};  ///< why they do not say where the mapping is; then the others are empty
 };
+
+/// By how much it was turned and tilted, together.
+inline Angle whole_turn(const MarksMotion& m) {
+  return radians(std::hypot(m.turn.radians(), m.tilt.radians()));
+}
 
 /// Throws Error{not_determined} when they have moved farther than the settings allow. `file`: the mapping's,
 /// for messages.

@@ -112,7 +112,11 @@ DriftSettings drift_of(const TomlTable& t, const std::string& folder) {
 }
 
 std::optional<MarksSettings> marks_of(const TomlTable& t) {
-  if (!t.flag("marks", false)) return std::nullopt;
+  if (!t.flag("marks", false)) {
+    for (const char* key : {"marks_every", "motion", "max_shift_mm", "max_turn"})
+      if (t.has(key)) t.refuse(key, "needs marks = true");
+    return std::nullopt;
+  }
   MarksSettings marks;
   if (t.has("marks_every")) marks.every = t.whole("marks_every");
   if (marks.every < 0 || marks.every > 1000000) t.refuse("marks_every", "must be from 0 to 1000000 pictures");

@@ -3,6 +3,9 @@
 
 #include <fmt/format.h>
 
+#include <cmath>
+#include <utility>
+
 namespace heron {
 
 /// The mapping as the ring marks say: of the picture in hand, or, where not every picture is asked, of an
@@ -35,9 +38,11 @@ void Station::warn_of_marks(int number) {
   MarksWarned now = MarksWarned::nothing;
   if (!marks.last.unusable.empty())
     now = MarksWarned::unusable;
-  else if (m.distance_mm() > settings.max_shift_mm / 2 || abs(m.turn) * 2.0 > settings.max_turn)
+  else if (m.distance_mm() > settings.max_shift_mm / 2 || whole_turn(m) * 2.0 > settings.max_turn)
     now = MarksWarned::half_the_limit;
-  else if (m.distance_mm() > sigmas * m.sigma_shift_mm || abs(m.turn) > m.sigma_turn * sigmas)
+  else if (std::hypot(m.shift_mm.x, m.shift_mm.y) > sigmas * m.sigma_shift_mm ||
+           std::abs(m.lift_mm) > sigmas * m.sigma_lift_mm || abs(m.turn) > m.sigma_turn * sigmas ||
+           abs(m.tilt) > m.sigma_tilt * sigmas)
     now = MarksWarned::moved;
   const MarksWarned before = std::exchange(marks.warned, now);
   if (!file_.link.warn || (now <= before && before != MarksWarned::unusable) || now == before) return;
@@ -49,7 +54,7 @@ void Station::warn_of_marks(int number) {
     file_.link.warn(
         fmt::format("the ring marks have moved by {:.3g} mm and {:.3g} degrees since {} was made, and "
                     "the places move along{}",
-                    m.distance_mm(), m.turn.degrees(), current_->settings().mapping,
+                    m.distance_mm(), whole_turn(m).degrees(), current_->settings().mapping,
                     now == MarksWarned::moved ? "" : "; that is more than half of what is allowed"));
 }
 

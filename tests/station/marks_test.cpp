@@ -300,7 +300,8 @@ TEST_CASE("marks that cannot move a mapping are refused") {
   CHECK(contains(refused(t.text("marks = true\nmax_turn = 0")), "max_turn"));
   CHECK(contains(refused(t.text("marks = true\nmax_shift_mm = -2")), "max_shift_mm"));
   CHECK(contains(refused(t.text("marks = true\nmotion = \"any\"")), "along_plane"));
-  CHECK(contains(refused(t.text("marks_every = 3")), "marks_every"));  // without marks it means nothing
+  CHECK(
+      contains(refused(t.text("marks_every = 3")), "needs marks = true"));  // without marks it means nothing
   MappingRecord plane = load_mapping(t.folder / "mapping.toml");
   plane.mapping = flat_mapping(width, height).mapping;
   save_mapping(t.folder / "plane.toml", plane);

@@ -36,6 +36,8 @@ struct TransferredMapping {
   double sigma_shift_mm = 0, sigma_lift_mm = 0;
   Angle sigma_turn, sigma_tilt;
   double reduced_chi_square = 0;  ///< sum of squares left in sigmas, over its degrees of freedom; about 1
+  static constexpr double max_reduced_chi_square = 9;  ///< three sigmas; above it the motion is another one
+  bool fits() const { return reduced_chi_square < max_reduced_chi_square; }
   bool ambiguous = false;  ///< another tilt explains the marks as well; the nearer to the old one was taken
   std::vector<int> identities;  ///< of the marks used
 };
