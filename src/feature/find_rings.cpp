@@ -299,6 +299,9 @@ std::vector<RingSeen> find_ring_marks(const ImageView<const uint8_t>& picture, c
         fmt::format("ring marks: a min diameter of {:g} px; it begins at 12", search.min_diameter_px));
   if (!(search.min_score >= 0 && search.min_score <= 100))
     fail_argument(fmt::format("ring marks: a min score of {:g}; it goes from 0 to 100", search.min_score));
+  for (const Box& w : search.windows)
+    if (!std::isfinite(w.x + w.y + w.width + w.height))
+      fail_argument("ring marks: a window to search in must be finite");
   std::vector<RingSeen> found;
   for (const Box& window : search.windows) add_rings(found, picture, window, search);
   if (search.windows.empty()) add_rings(found, picture, picture, 0, 0, search);

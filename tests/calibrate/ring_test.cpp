@@ -1,5 +1,6 @@
 #include <doctest/doctest.h>
 
+#include "heron/base/error.hpp"
 #include "heron/calibrate/ring_pose.hpp"
 #include "heron/render/tray_station.hpp"
 #include "sanitized.hpp"
@@ -67,6 +68,30 @@ TEST_CASE("a mark of 20 pixels is read; in a mirror none is; half of one is none
   MarkView covered = view_of(4, 60, 0, 0);
   covered.scene.pieces.push_back({rectangle(20, 50), {size_mm * 0.6, -5, {}}, 0.4});
   CHECK(rings_of(covered.scene, 3).empty());
+}
+
+TEST_CASE("a mark within a window is the one that the whole picture shows; outside, none is") {
+  const MarkView v = view_of(6, 60, 20, 33);
+  Random random(5);
+  const Image<uint8_t> picture = expose(exact_picture(v.scene), {.sigma = 2}, random);
+  const auto in = [&](std::vector<Box> windows) {
+    return find_ring_marks(picture, {.windows = std::move(windows)});
+  };
+  const RingSeen whole = find_ring_marks(picture).at(0);
+  const Point2 c = whole.centre;
+  const Box around{c.x - 55.3, c.y - 50.8, 110, 101}, beyond{-1e6, -50, 3e6, 1e5}, none{0, 0, 15, 40};
+  for (const auto& windows : {std::vector{around}, {beyond}, {around, beyond, around}, {none, around}}) {
+    const auto seen = in(windows);
+    REQUIRE(seen.size() == 1);
+    CHECK(seen[0].identity == 6);
+    CHECK(distance(seen[0].centre, c) < 0.1 * *whole.sigma.x);
+  }
+  CHECK(in({none}).empty());
+  CHECK(in({{500, 10, 100, 100}}).empty());
+  CHECK(in({{10, 10, -40, 30}}).empty());
+  CHECK(in({{c.x, c.y - 50, 100, 100}}).empty());  // half of it
+  CHECK_THROWS_AS(in({around, {NAN, 0, 50, 50}}), Error);
+  CHECK_THROWS_AS(in({{0, 0, INFINITY, 50}}), Error);
 }
 
 TEST_CASE("marks in dim, uneven, blurred and noisy light, several in one picture") {

@@ -41,7 +41,8 @@ struct RingSearch {
 /// fitted to the grey values of all its pixels at once - place, shape, light and sharpness of the picture
 /// together - which reaches the bound that noise sets. Cost: three passes over the windows, and some
 /// twenty evaluations of every pixel of a mark, twice ten of them for marks below 80 pixels. Throws
-/// Error{invalid_argument} for a least diameter below 12 or a score outside 0..100.
+/// Error{invalid_argument} for a least diameter below 12, a score outside 0..100 or a window that is not
+/// finite.
 std::vector<RingSeen> find_ring_marks(const ImageView<const uint8_t>& picture, const RingSearch& search = {});
 
 }  // namespace heron
