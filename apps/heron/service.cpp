@@ -42,8 +42,8 @@ std::chrono::milliseconds watchdog_time() {
 Service::Service() : socket_(socket_to_manager()) {}
 
 Service::~Service() {
+  thread_ = {};  // first, so that no sign of life follows the last word
   say("STOPPING=1");
-  thread_ = {};
   if (socket_ >= 0) close(socket_);
 }
 
